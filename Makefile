@@ -1,0 +1,42 @@
+# Needs Python 3.11 or newer with pip, and make. Each target builds what it needs.
+PYTHON ?= python3
+
+.PHONY: demo test format bench screenshots schema clean
+
+# The demo runs from an ordinary install, as a user would have it.
+build/demo/ready: pyproject.toml $(shell find src -type f -not -name '*.pyc')
+	rm -rf build/demo
+	$(PYTHON) -m venv build/demo
+	build/demo/bin/pip install --quiet --disable-pip-version-check .
+	touch $@
+
+build/dev/ready: pyproject.toml
+	rm -rf build/dev
+	$(PYTHON) -m venv build/dev
+	build/dev/bin/pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	touch $@
+
+demo: build/demo/ready
+	build/demo/bin/leitwerk demo
+
+test: build/dev/ready
+	build/dev/bin/ruff check .
+	build/dev/bin/ruff format --check .
+	build/dev/bin/mypy
+	build/dev/bin/pytest
+
+format: build/dev/ready
+	build/dev/bin/ruff check --fix .
+	build/dev/bin/ruff format .
+
+bench: build/dev/ready
+	build/dev/bin/python benchmarks/run.py
+
+screenshots: build/dev/ready
+	build/dev/bin/python tools/screenshots.py
+
+schema: build/dev/ready
+	build/dev/bin/leitwerk schema > src/leitwerk/setup/setup.schema.json
+
+clean:
+	rm -rf build leitwerk-demo .pytest_cache .mypy_cache .ruff_cache .hypothesis

@@ -1,0 +1,104 @@
+"""Check, upload and verify the setup of measuring devices, from one text file.
+
+The whole thread in a few lines::
+
+    import leitwerk
+
+    setup = leitwerk.read_setup("kiln.yaml")           # SetupError lists every finding
+    with leitwerk.connect(setup) as device:
+        receipt = leitwerk.upload(setup, device, keep="kept", passwords={"operator": "..."})
+        report = leitwerk.verify(setup, device, duration_s=5, rate_hz=2)
+    print(receipt, report, sep="\\n")
+
+Names are loaded when they are first used, so that importing the package costs next to nothing.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+__version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from leitwerk.check import check_setup
+    from leitwerk.datasheet import Datasheet, parse_datasheet
+    from leitwerk.errors import (
+        DeviceRefused,
+        FileProblem,
+        LeitwerkError,
+        LinkError,
+        LinkTimeout,
+        QuantityError,
+        SetupError,
+        UnitError,
+        UploadError,
+        WrongDevice,
+    )
+    from leitwerk.findings import Finding, Severity
+    from leitwerk.image import Image, decode_words, encode_setup
+    from leitwerk.links import Device, Identity, connect
+    from leitwerk.live import LiveReport, verify
+    from leitwerk.project import CheckedFile, check_file, find_datasheet, read_setup
+    from leitwerk.setup import Setup, parse_setup
+    from leitwerk.signals import Quality, TwoPoint, platinum, thermocouple
+    from leitwerk.standins import StandIn, start_standin
+    from leitwerk.transfer import Receipt, upload
+
+_HOME = {
+    "CheckedFile": "project",
+    "Datasheet": "datasheet",
+    "Device": "links",
+    "DeviceRefused": "errors",
+    "FileProblem": "errors",
+    "Finding": "findings",
+    "Identity": "links",
+    "Image": "image",
+    "LeitwerkError": "errors",
+    "LinkError": "errors",
+    "LinkTimeout": "errors",
+    "LiveReport": "live",
+    "Quality": "signals",
+    "QuantityError": "errors",
+    "Receipt": "transfer",
+    "Setup": "setup",
+    "SetupError": "errors",
+    "Severity": "findings",
+    "StandIn": "standins",
+    "TwoPoint": "signals",
+    "UnitError": "errors",
+    "UploadError": "errors",
+    "WrongDevice": "errors",
+    "check_file": "project",
+    "check_setup": "check",
+    "connect": "links",
+    "decode_words": "image",
+    "encode_setup": "image",
+    "find_datasheet": "project",
+    "parse_datasheet": "datasheet",
+    "parse_setup": "setup",
+    "platinum": "signals",
+    "read_setup": "project",
+    "start_standin": "standins",
+    "thermocouple": "signals",
+    "upload": "transfer",
+    "verify": "live",
+}
+
+__all__ = [  # noqa: RUF022 - sorted as _HOME is; a test holds the two together
+    *_HOME,
+    "__version__",
+]
+
+
+def __getattr__(name: str) -> Any:
+    home = _HOME.get(name)
+    if home is None:
+        raise AttributeError(f"module 'leitwerk' has no name {name!r}")
+    value = getattr(import_module(f"leitwerk.{home}"), name)
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

@@ -1,0 +1,121 @@
+"""What a device model is capable of, as the rest of the library asks for it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from leitwerk.datasheet.points import Point, PointFamily
+from leitwerk.quantities import Span
+from leitwerk.units import Unit
+
+
+@dataclass(frozen=True, slots=True)
+class Range:
+    """A range of an input; ``name`` is what the device and the setup call it."""
+
+    name: str
+    low: float
+    high: float
+
+    @property
+    def width(self) -> float:
+        """High less low."""
+        return self.high - self.low
+
+    def __str__(self) -> str:
+        return self.name
+
+    def holds(self, low: float, high: float) -> bool:
+        """Whether a signal from ``low`` to ``high`` passes without clipping."""
+        slack = 1e-9 * self.width
+        return self.low - slack <= min(low, high) and max(low, high) <= self.high + slack
+
+
+@dataclass(frozen=True, slots=True)
+class Input:
+    """What a kind of input takes: its ranges, in ``unit``, smallest first, and converter bits."""
+
+    quantity: str
+    unit: Unit
+    ranges: tuple[Range, ...] = ()
+    bits: int = 0
+
+    def step(self, chosen: Range) -> float:
+        """The smallest signal that the converter tells apart in a range."""
+        return chosen.width / 2**self.bits
+
+    def smallest_range(self, low: float, high: float) -> Range | None:
+        """The smallest range that holds a signal, or None."""
+        return next((r for r in self.ranges if r.holds(low, high)), None)
+
+    def find_range(self, span: Span) -> Range | None:
+        """The range that a setup means, by its ends; None when the device has none like it."""
+        low, high = span.ends_in(self.unit)
+        near = 1e-6 * abs(high - low)
+        for r in self.ranges:
+            if abs(r.low - low) <= near and abs(r.high - high) <= near:
+                return r
+        return None
+
+    @property
+    def range_names(self) -> str:
+        """All ranges, for messages."""
+        return ", ".join(r.name for r in self.ranges)
+
+
+@dataclass(frozen=True, slots=True)
+class Terminal:
+    """A terminal: the index of its settings and the kinds of input it can be."""
+
+    name: str
+    slot: int
+    takes: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Datasheet:
+    """A device model: what it is capable of, and where each point lives."""
+
+    model: str
+    maker: str
+    summary: str
+    link: str
+    inputs: Mapping[str, Input]
+    sensors: tuple[str, ...]
+    terminals: Mapping[str, Terminal]
+    interval_s: tuple[float, float]
+    channels_at_most: int
+    alarms_at_most: int
+    role: str
+    refusals: Mapping[int, str]
+    groups: Mapping[str, Mapping[str, PointFamily]] = field(repr=False)
+
+    def family(self, group: str, name: str) -> PointFamily | None:
+        """A family of points by its name with ``{n}`` for an index, or None when there is none."""
+        return self.groups[group].get(name)
+
+    def point(self, group: str, name: str, index: int | None = None) -> Point:
+        """One point of this model.
+
+        Raises
+        ------
+        KeyError
+            The model has no such point.
+        """
+        return self.groups[group][name].point(index)
+
+    def points(self, group: str) -> list[Point]:
+        """All points of a group, in the order of the datasheet."""
+        return [point for family in self.groups[group].values() for point in family.points()]
+
+    @cached_property
+    def settings(self) -> dict[str, Point]:
+        """All settings by name."""
+        return {point.name: point for point in self.points("settings")}
+
+    @property
+    def writable_settings(self) -> dict[str, Point]:
+        """The settings that an upload may change."""
+        return {name: point for name, point in self.settings.items() if not point.read_only}

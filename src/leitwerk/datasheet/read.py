@@ -1,0 +1,278 @@
+"""How a datasheet file is read. The file's form is told on the page docs/datasheets.md."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Annotated, Literal, TypeVar
+
+from pydantic import Field
+
+from leitwerk.datasheet.model import Datasheet, Input, Range, Terminal
+from leitwerk.datasheet.points import INDEX, NUMBER_TYPES, TABLES, Point, PointFamily
+from leitwerk.errors import QuantityError, SetupError
+from leitwerk.findings import Findings
+from leitwerk.quantities import Quantity, Span, parse_quantity, parse_span
+from leitwerk.reading import Model, reader, text_of, validate
+from leitwerk.signals import find_sensor
+from leitwerk.units import Unit, parse_unit
+from leitwerk.yamltext import Map, parse_yaml
+
+VERSION = "1"
+_GROUPS = ("identity", "status", "readings", "settings", "access")
+_AT = re.compile(r"(\w+) +(\d{1,5})(?: *\+ *(\d{1,5}) *([a-z]+))?")
+_TEXT_TYPE = re.compile(r"text +(\d{1,3})")
+_INDEX_SPAN = re.compile(r"\{([a-z]+) +(\d{1,6})\.\.(\d{1,6})\}")
+_NAMES = re.compile(r"([A-Za-z]*)(\d{1,6})\.\.\1(\d{1,6})")
+_LAST_REGISTER = 65535  # MODBUS Application Protocol V1.1b3, 4.4: data addresses have 16 bits
+
+
+@dataclass(frozen=True, slots=True)
+class _At:
+    """Where a point lives: ``holding 60 + 40 n``."""
+
+    table: str
+    start: int
+    stride: int
+    index: str
+
+
+def _at(value: object) -> _At:
+    valid = "table and register, such as holding 16 or input 101 + 3 n"
+    match = _AT.fullmatch(text_of(value, valid))
+    if match is None or match[1] not in TABLES or int(match[2]) > _LAST_REGISTER:
+        message = f"{value!r} is no place of a point"
+        raise QuantityError(message, valid=f"{valid}; tables: {', '.join(TABLES)}")
+    return _At(match[1], int(match[2]), int(match[3] or 0), match[4] or "")
+
+
+def _kind(value: object) -> tuple[str, int]:
+    text = text_of(value, "a type")
+    if text in NUMBER_TYPES:
+        return text, NUMBER_TYPES[text][1]
+    if match := _TEXT_TYPE.fullmatch(text):
+        return "text", (int(match[1]) + 1) // 2
+    raise QuantityError(f"{text!r} is no type", valid=", ".join((*NUMBER_TYPES, "text 16")))
+
+
+def _count(value: object) -> int:
+    text = text_of(value, "a whole number")
+    if not text.isdecimal() or len(text) > 9:  # noqa: PLR2004 - no count of ours is longer
+        raise QuantityError(f"{text!r} is no whole number", valid="0, 1, 2, …")
+    return int(text)
+
+
+def _version(value: object) -> str:
+    if value != VERSION:
+        raise QuantityError(f"version {value!r} is not known", valid=VERSION)
+    return VERSION
+
+
+Version = Annotated[str, reader((), _version)]
+Text = Annotated[str, Field(min_length=1, max_length=200)]
+Count = Annotated[int, reader(int, _count)]
+Amount = Annotated[Quantity, reader(Quantity, lambda v: parse_quantity(text_of(v, "a step")))]
+Ends = Annotated[Span, reader(Span, lambda v: parse_span(text_of(v, "a span")))]
+UnitName = Annotated[Unit, reader(Unit, lambda v: parse_unit(text_of(v, "a unit")))]
+AtField = Annotated[_At, reader(_At, _at)]
+KindField = Annotated[tuple[str, int], reader(tuple, _kind)]
+
+
+class _InputEntry(Model):
+    unit: UnitName | None = None
+    bits: Count = 0
+    ranges: list[Text] = Field(default_factory=list)
+
+
+class _TerminalEntry(Model):
+    takes: list[Text]
+    slot: Count
+
+
+class _PointEntry(Model):
+    at: AtField
+    type: KindField
+    step: Amount | None = None
+    unit: str = ""
+    choices: dict[str, Count] = Field(default_factory=dict)
+    characters: Literal["ascii", "latin-1"] = "ascii"
+    read_only: Literal["yes", "no"] = "no"
+    role: str = ""
+
+
+class _Limits(Model):
+    interval: Ends
+    channels: Count
+    alarms: Count
+
+
+class _Writing(Model):
+    role: Text
+
+
+class _File(Model):
+    datasheet: Version
+    model: Text
+    maker: Text
+    summary: Text
+    link: Literal["modbus"]
+    inputs: dict[str, _InputEntry]
+    sensors: list[Text]
+    terminals: dict[str, _TerminalEntry]
+    limits: _Limits
+    writing: _Writing
+    refusals: dict[str, Text] = Field(default_factory=dict)
+    identity: dict[str, _PointEntry]
+    status: dict[str, _PointEntry]
+    readings: dict[str, _PointEntry]
+    settings: dict[str, _PointEntry]
+    access: dict[str, _PointEntry]
+
+
+def parse_datasheet(text: str | bytes, *, file: str = "datasheet") -> Datasheet:
+    """The datasheet that a text holds.
+
+    Raises
+    ------
+    SetupError
+        The text holds no complete datasheet; ``findings`` says what is wrong and where.
+    """
+    findings = Findings(file)
+    root = parse_yaml(text, findings)
+    datasheet = None if root is None else _read(root, findings)
+    if datasheet is None or findings.has_errors:
+        raise SetupError(file, findings.sorted())
+    return datasheet
+
+
+def _read(root: Map, findings: Findings) -> Datasheet | None:
+    raw: dict[str, object] = dict(root)
+    sections: tuple[tuple[str, type[Model]], ...] = (
+        ("inputs", _InputEntry),
+        ("terminals", _TerminalEntry),
+        *((group, _PointEntry) for group in _GROUPS),
+    )
+    for section, model in sections:
+        if isinstance(entries := root.get(section), Map):
+            raw[section] = _each(entries, model, (section,), findings)
+    for section, single in (("limits", _Limits), ("writing", _Writing)):
+        if isinstance(entry := root.get(section), Map):
+            raw[section] = validate(single, entry, (section,), findings)
+    if findings.has_errors:
+        return None
+    file = validate(_File, raw, (), findings)
+    return None if file is None else _build(file, findings)
+
+
+def _each(
+    entries: Map, model: type[Model], path: tuple[str, ...], findings: Findings
+) -> dict[str, Model]:
+    found = {}
+    for name, content in entries.items():
+        if not isinstance(content, Map):
+            findings.error("bad-value", (*path, name), f"{name} is a group of keys")
+        elif (entry := validate(model, content, (*path, name), findings)) is not None:
+            found[name] = entry
+    return found
+
+
+T = TypeVar("T")
+
+
+def _build(file: _File, findings: Findings) -> Datasheet | None:
+    def attempt(path: tuple[str, ...], make: Callable[[], T]) -> T | None:
+        try:
+            return make()
+        except QuantityError as error:
+            valid, remedy = error.valid, error.remedy
+            findings.error("bad-value", path, error.message, valid=valid, remedy=remedy)
+            return None
+
+    inputs = {
+        name: attempt(("inputs", name), lambda n=name, e=entry: _input(n, e))  # type: ignore[misc]
+        for name, entry in file.inputs.items()
+    }
+    groups = {
+        group: dict(
+            filter(
+                None,
+                (
+                    attempt((group, name), lambda n=name, e=entry: _family(n, e))  # type: ignore[misc]
+                    for name, entry in getattr(file, group).items()
+                ),
+            )
+        )
+        for group in _GROUPS
+    }
+    second = parse_unit("s")
+    interval = attempt(("limits", "interval"), lambda: file.limits.interval.ends_in(second))
+    for name in file.sensors:
+        attempt(("sensors",), lambda n=name: find_sensor(n))  # type: ignore[misc]
+    if findings.has_errors or interval is None:
+        return None
+    return Datasheet(
+        model=file.model,
+        maker=file.maker,
+        summary=file.summary,
+        link=file.link,
+        inputs={name: found for name, found in inputs.items() if found is not None},
+        sensors=tuple(file.sensors),
+        terminals=dict(_terminals(file.terminals)),
+        interval_s=interval,
+        channels_at_most=file.limits.channels,
+        alarms_at_most=file.limits.alarms,
+        role=file.writing.role,
+        refusals={int(code): text for code, text in file.refusals.items() if code.isdecimal()},
+        groups=groups,
+    )
+
+
+def _input(name: str, entry: _InputEntry) -> Input:
+    unit = entry.unit or parse_unit("")
+    ranges = []
+    for text in entry.ranges:
+        low, high = parse_span(text).ends_in(unit)
+        ranges.append(Range(text, low, high))
+    ranges.sort(key=lambda r: r.width)
+    return Input(name, unit, tuple(ranges), entry.bits)
+
+
+def _terminals(entries: Mapping[str, _TerminalEntry]) -> Iterator[tuple[str, Terminal]]:
+    for names, entry in entries.items():
+        match = _NAMES.fullmatch(names)
+        single = match is None
+        prefix, low, high = (names, 0, 0) if single else (match[1], int(match[2]), int(match[3]))  # type: ignore[index]
+        for number in range(low, high + 1):
+            name = names if single else f"{prefix}{number}"
+            yield name, Terminal(name, entry.slot + number - low, tuple(entry.takes))
+
+
+def _family(name: str, entry: _PointEntry) -> tuple[str, PointFamily]:
+    match = _INDEX_SPAN.search(name)
+    indices = range(int(match[2]), int(match[3]) + 1) if match else range(0)
+    template = _INDEX_SPAN.sub(r"{\1}", name)
+    if (match[1] if match else "") != entry.at.index or INDEX.findall(template)[1:]:
+        raise QuantityError(
+            f"{name!r} and its place do not name the same index",
+            valid="channel.{n 1..8}.range at holding 60 + 40 n",
+        )
+    kind, words = entry.type
+    step = entry.step or Quantity(1.0)
+    point = Point(
+        name=template,
+        table=entry.at.table,
+        start=entry.at.start,
+        words=words,
+        kind=kind,
+        step=step.value,
+        unit=step.unit.symbol if step.unit else entry.unit,
+        choices=tuple(entry.choices.items()),
+        characters=entry.characters,
+        read_only=entry.read_only == "yes" or entry.at.table == "input",
+        role=entry.role,
+    )
+    last = entry.at.start + entry.at.stride * (indices[-1] if indices else 0) + words - 1
+    if last > _LAST_REGISTER:
+        raise QuantityError(f"{name!r} ends at register {last}", valid=f"0..{_LAST_REGISTER}")
+    return template, PointFamily(point, indices, entry.at.stride)

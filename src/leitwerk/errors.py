@@ -1,0 +1,108 @@
+"""Errors: an act failed. What is wrong *in a file* is a finding instead (``findings.py``).
+
+LeitwerkError
+  SetupError       a setup or datasheet has findings of severity error; holds them
+  QuantityError    a text is not the quantity that was expected (also ValueError)
+    UnitError      an unknown unit, or one that does not fit (also ValueError)
+  FileProblem      a file cannot be read or written
+  WrongDevice      the device is not the one that the setup names
+  LinkError        the device was not reached, or answered nonsense
+    LinkTimeout    it did not answer in time (also TimeoutError)
+  DeviceRefused    the device answered, and said no; holds its code
+  UploadError      an upload stopped; says what state the device is in
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from leitwerk.findings import Finding
+
+
+class LeitwerkError(Exception):
+    """Base of all errors of this library.
+
+    Every error has a ``message`` (what was found, where) and mostly a ``remedy`` (what to do).
+    """
+
+    def __init__(self, message: str, *, remedy: str = "") -> None:
+        super().__init__(message)
+        self.message = message
+        self.remedy = remedy
+
+    def __str__(self) -> str:
+        return f"{self.message}\n  remedy: {self.remedy}" if self.remedy else self.message
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        # Keyword-only arguments do not survive the default pickling of exceptions.
+        return (_rebuild, (type(self), self.args, self.__dict__))
+
+
+def _rebuild(kind: type[LeitwerkError], args: Any, state: dict[str, Any]) -> LeitwerkError:
+    error = kind.__new__(kind, *args)
+    error.__dict__.update(state)
+    return error
+
+
+class SetupError(LeitwerkError):
+    """A setup or a datasheet cannot be used; ``findings`` says why, all of it."""
+
+    def __init__(self, file: str, findings: Sequence[Finding]) -> None:
+        count = sum(finding.is_error for finding in findings)
+        super().__init__(
+            f"{file}: {count} error{'s' if count != 1 else ''}\n"
+            + "\n".join(str(finding) for finding in findings),
+        )
+        self.file = file
+        self.findings = tuple(findings)
+
+
+class QuantityError(LeitwerkError, ValueError):
+    """A text is not the quantity that was expected; ``valid`` shows how one is written."""
+
+    def __init__(self, message: str, *, valid: str = "", remedy: str = "") -> None:
+        super().__init__(message, remedy=remedy)
+        self.valid = valid
+
+
+class UnitError(QuantityError):
+    """A unit is unknown, or is one of another dimension."""
+
+
+class FileProblem(LeitwerkError):
+    """A file cannot be read or written."""
+
+
+class WrongDevice(LeitwerkError):
+    """The device that answered is not the one that the setup names. Nothing was written."""
+
+
+class LinkError(LeitwerkError):
+    """The device was not reached, or what came back is no answer to what was asked."""
+
+
+class LinkTimeout(LinkError, TimeoutError):
+    """No answer within the time allowed."""
+
+
+class DeviceRefused(LeitwerkError):
+    """The device answered and refused; ``code`` is the device's own."""
+
+    def __init__(self, message: str, *, code: int | None = None, remedy: str = "") -> None:
+        super().__init__(message, remedy=remedy)
+        self.code = code
+
+
+class UploadError(LeitwerkError):
+    """An upload stopped. ``state`` tells what the device holds now, ``reached`` is the exit kind."""
+
+    def __init__(self, message: str, *, state: str, remedy: str, refused: bool) -> None:
+        super().__init__(message, remedy=remedy)
+        self.state = state
+        self.refused = refused
+
+    def __str__(self) -> str:
+        return f"{self.message}\n  device: {self.state}\n  remedy: {self.remedy}"

@@ -1,0 +1,186 @@
+"""How the texts of a setup become values: one field type for each way of writing.
+
+Each type carries its part of the JSON Schema, so that editors complete and check the same texts.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Annotated
+
+from pydantic import Field, WithJsonSchema
+
+from leitwerk.address import LinkAddress, parse_address
+from leitwerk.errors import QuantityError
+from leitwerk.quantities import (
+    Expected,
+    Quantity,
+    Span,
+    parse_expected,
+    parse_quantity,
+    parse_span,
+)
+from leitwerk.reading import reader, shown, text_of
+from leitwerk.signals import SENSORS, Sensor, find_sensor
+from leitwerk.units import Unit, parse_unit
+
+VERSION = 1
+CONTACT = "contact"
+
+
+@dataclass(frozen=True, slots=True)
+class Scale:
+    """Pairs of signal and value, as typed in."""
+
+    points: tuple[tuple[Quantity, Quantity], ...]
+
+
+def _version(value: object) -> int:
+    text = text_of(value, "the version of the file format")
+    if text != str(VERSION):
+        remedy = "is a newer Leitwerk needed to read this file?"
+        raise QuantityError(f"version {text!r} is not known", valid=f"{VERSION}", remedy=remedy)
+    return VERSION
+
+
+def _quantity(value: object) -> Quantity:
+    return parse_quantity(text_of(value, "a number with a unit"))
+
+
+def _duration(value: object) -> Quantity:
+    text = text_of(value, "a duration such as 30 s")
+    quantity = parse_quantity(text)
+    if quantity.unit is None or quantity.unit.dimension != "time" or quantity.value < 0:
+        raise QuantityError(f"{text!r} is no duration", valid="a time, such as 500 ms, 30 s, 5 min")
+    return quantity
+
+
+def _interval(value: object) -> Quantity:
+    text = text_of(value, "an interval such as every 10 s")
+    return _duration(text.strip().removeprefix("every ").strip())
+
+
+def _span(value: object) -> Span:
+    return parse_span(text_of(value, "a span such as 4..20 mA"))
+
+
+def _signal(value: object) -> Span | str:
+    text = text_of(value, f"a span such as 4..20 mA, or {CONTACT}").strip()
+    return CONTACT if text == CONTACT else parse_span(text)
+
+
+def _expected(value: object) -> Expected | str:
+    text = text_of(value, "value ± tolerance, or the name of a state").strip()
+    # A state of a contact is a word; everything that begins like a number is meant as one.
+    return text if text[:1].isalpha() else parse_expected(text)
+
+
+def _sensor(value: object) -> Sensor:
+    return find_sensor(text_of(value, "a sensor's name"))
+
+
+def _unit(value: object) -> Unit:
+    return parse_unit(text_of(value, "a unit's symbol").strip())
+
+
+def _terminal(value: object) -> str:
+    return text_of(value, "a terminal's name").strip()
+
+
+def _address(value: object) -> LinkAddress:
+    return parse_address(text_of(value, "an address"))
+
+
+def _scale(value: object) -> Scale:
+    valid = "two pairs, such as {4 mA: 0 %, 20 mA: 100 %}"
+    if not isinstance(value, dict):
+        raise QuantityError(f"{shown(value)} is no scale", valid=valid)
+    if len(value) != 2:  # noqa: PLR2004
+        raise QuantityError(f"a scale of {len(value)} pairs is not known", valid=valid)
+    return Scale(tuple((parse_quantity(k), _quantity(v)) for k, v in value.items()))
+
+
+def _schema(description: str, *examples: str, numbers: bool = False) -> WithJsonSchema:
+    return WithJsonSchema(
+        {
+            "type": ["string", "number"] if numbers else "string",
+            "description": description,
+            "examples": list(examples),
+        }
+    )
+
+
+QuantityField = Annotated[
+    Quantity,
+    reader(Quantity, _quantity),
+    _schema("A number, with a unit or in the channel's unit", "78 °C", "0.5 bar", numbers=True),
+]
+DurationField = Annotated[
+    Quantity, reader(Quantity, _duration), _schema("A time with its unit", "30 s", "5 min")
+]
+IntervalField = Annotated[
+    Quantity,
+    reader(Quantity, _interval),
+    _schema("The time between two samples", "every 10 s", "every 1 min"),
+]
+RangeField = Annotated[
+    Span, reader(Span, _span), _schema("The span that the input takes", "0..400 Ω", "±1 V")
+]
+SignalField = Annotated[
+    Span | str,
+    reader(Span, _signal),
+    _schema("The electrical signal at the terminal", "4..20 mA", "0..1 V", CONTACT),
+]
+ExpectedField = Annotated[
+    Expected | str,
+    reader(Expected, _expected),
+    _schema(
+        "What the channel should show, with its tolerance; for a contact, the name of a state",
+        "21.5 ± 0.5 °C",
+        "21.5 +/- 0.5",
+        "closed",
+    ),
+]
+SensorField = Annotated[
+    Sensor,
+    reader(Sensor, _sensor),
+    WithJsonSchema(
+        {
+            "type": "string",
+            "description": "The sensor at the terminal",
+            "anyOf": [{"enum": list(SENSORS)}, {"type": "string"}],
+        }
+    ),
+]
+VersionField = Annotated[
+    int,
+    reader(int, _version),
+    WithJsonSchema({"const": VERSION, "description": "Version of this file format"}),
+]
+UnitField = Annotated[
+    Unit, reader(Unit, _unit), _schema("The channel's unit", "°C", "%", "kg", "l/s")
+]
+TerminalField = Annotated[
+    str,
+    PlainValidator(_terminal),
+    _schema("The terminal the sensor is wired to", "1", "D1", numbers=True),
+]
+AddressField = Annotated[
+    LinkAddress,
+    reader(LinkAddress, _address),
+    _schema("How the device is reached", "modbus+tcp://127.0.0.1:502?unit=1"),
+]
+ScaleField = Annotated[
+    Scale,
+    reader(Scale, _scale),
+    WithJsonSchema(
+        {
+            "type": "object",
+            "description": "Two pairs of signal and value, such as {4 mA: 0 %, 20 mA: 100 %}",
+            "minProperties": 2,
+            "maxProperties": 2,
+            "additionalProperties": {"type": ["string", "number"]},
+        }
+    ),
+]
+Line = Annotated[str, Field(min_length=1, max_length=200)]

@@ -1,0 +1,224 @@
+"""What a setup file holds, and how it is read: all findings at once, never just the first."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from pydantic import Field, PrivateAttr
+
+from leitwerk.address import LinkAddress
+from leitwerk.errors import SetupError
+from leitwerk.findings import Findings
+from leitwerk.quantities import Quantity
+from leitwerk.setup.fields import (
+    VERSION,
+    AddressField,
+    DurationField,
+    ExpectedField,
+    IntervalField,
+    Line,
+    QuantityField,
+    RangeField,
+    Scale,
+    ScaleField,
+    SensorField,
+    SignalField,
+    TerminalField,
+    UnitField,
+    VersionField,
+)
+from leitwerk.reading import Model, validate
+from leitwerk.units import parse_unit
+from leitwerk.yamltext import Map, parse_yaml
+
+_NAME_RULE = "letters, digits and _, beginning with a letter, at most 40 characters"
+_MAX_NAME = 40
+
+
+class DeviceSection(Model):
+    """Which device the setup is for, and how it is reached."""
+
+    model: Line = Field(description="The device's model, as its datasheet names it")
+    at: AddressField
+    serial: Line = Field(description="The serial number; any other device is refused")
+
+
+class Alarm(Model):
+    """A condition on a channel: it trips above or below a point, and clears at another."""
+
+    above: QuantityField | None = Field(None, description="Trips when the value rises above this")
+    below: QuantityField | None = Field(None, description="Trips when the value falls below this")
+    clear: QuantityField | None = Field(
+        None, description="Clears when the value is back here; the trip point itself if not given"
+    )
+    after: DurationField | None = Field(
+        None, description="Trips only when the condition has held so long"
+    )
+    severity: Literal["low", "medium", "high"] = Field("medium", description="How urgent it is")
+
+
+class Channel(Model):
+    """A named stream of values: terminal + sensor or signal + range + scale + unit."""
+
+    label: Line | None = Field(None, description="What people call it; stored in the device")
+    terminal: TerminalField
+    sensor: SensorField | None = None
+    signal: SignalField | None = None
+    range: RangeField | None = None
+    scale: ScaleField | None = None
+    unit: UnitField | None = None
+    states: dict[Literal["open", "closed"], Line] | None = Field(
+        None, description="For a contact: what its two states are called"
+    )
+    expect: ExpectedField | None = None
+    alarms: dict[str, Alarm] = Field(default_factory=dict, description="Alarms by name")
+
+
+class Setup(Model):
+    """One device's setup. Remembers where in its file each key stands."""
+
+    leitwerk: VersionField
+    title: Line = Field(description="What this setup is for")
+    device: DeviceSection
+    sample: IntervalField
+    channels: dict[str, Channel] = Field(min_length=1, description="Channels by name")
+
+    _source: Source = PrivateAttr(default_factory=lambda: Source("setup"))
+
+    @property
+    def source(self) -> Source:
+        """The file this setup was read from."""
+        return self._source
+
+    def __eq__(self, other: object) -> bool:
+        # Where a setup was read from does not make it another one.
+        return isinstance(other, Setup) and self.__dict__ == other.__dict__
+
+    __hash__ = None  # type: ignore[assignment]
+
+    def __str__(self) -> str:
+        count = len(self.channels)
+        return (
+            f"{self.title}: {count} channel{'s' if count != 1 else ''} on {self.device.model} "
+            f"{self.device.serial} at {self.device.at}, every {self.sample}"
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """Where a setup comes from: name of the file, its text's bytes, and the places of its keys."""
+
+    file: str
+    content: bytes = b""
+    root: Map | None = None
+
+
+_NO_CHANNELS = {"?": Channel(terminal="?")}  # stands for channels that could not be read
+
+
+def parse_setup(text: str | bytes, *, file: str = "setup") -> Setup:
+    """The setup that a text holds.
+
+    Parameters
+    ----------
+    text : str or bytes
+        YAML in UTF-8.
+    file : str
+        The name to use in findings.
+
+    Raises
+    ------
+    SetupError
+        The text holds no complete setup; ``findings`` says everything that is wrong. What the
+        device can and cannot do is another question, answered by ``check_setup``.
+    """
+    setup, findings = draft_setup(text, file=file)
+    if setup is None or findings.has_errors:
+        raise SetupError(file, findings.sorted())
+    return setup
+
+
+def draft_setup(text: str | bytes, *, file: str) -> tuple[Setup | None, Findings]:
+    """What could be read of a setup, for further checking only, and the findings so far.
+
+    Where the findings hold errors, the draft lacks what was wrong, or has a placeholder for it.
+    """
+    findings = Findings(file)
+    root = parse_yaml(text, findings)
+    if root is None:
+        return None, findings
+    raw: dict[str, Any] = dict(root)
+    if isinstance(device := root.get("device"), Map):
+        placeholder = {"model": "?", "at": LinkAddress("modbus+tcp", "?", 0, 1), "serial": "?"}
+        raw["device"] = validate(DeviceSection, device, ("device",), findings, placeholder)
+    if isinstance(channels := root.get("channels"), Map):
+        raw["channels"] = _channels(channels, findings) or (_NO_CHANNELS if channels else {})
+    stand_ins = {
+        "leitwerk": VERSION,
+        "title": "?",
+        "sample": Quantity(10.0, parse_unit("s")),
+        "channels": _NO_CHANNELS,
+    }
+    setup = validate(Setup, raw, (), findings, stand_ins)
+    if setup is not None:
+        if setup.channels == _NO_CHANNELS:
+            setup = setup.model_copy(update={"channels": {}})
+        content = text.encode() if isinstance(text, str) else text
+        setup._source = Source(file, content, root)  # noqa: SLF001 - set once, here
+    return setup, findings
+
+
+def _channels(raw: Map, findings: Findings) -> dict[str, Channel]:
+    channels = {}
+    for name, content in raw.items():
+        path = ("channels", name)
+        _check_name(name, "channel", path, findings)
+        if not isinstance(content, Map):
+            findings.error(
+                "bad-value",
+                path,
+                "a channel is a group of keys",
+                valid="terminal, sensor or signal, unit, …",
+            )
+            continue
+        entries: dict[str, Any] = dict(content)
+        if isinstance(alarms := content.get("alarms"), Map):
+            entries["alarms"] = _alarms(alarms, path, findings)
+        channel = validate(Channel, entries, path, findings)
+        if channel is not None:
+            channels[name] = channel
+    return channels
+
+
+def _alarms(raw: Map, path: tuple[str, ...], findings: Findings) -> dict[str, Alarm]:
+    alarms = {}
+    for name, content in raw.items():
+        place = (*path, "alarms", name)
+        _check_name(name, "alarm", place, findings)
+        alarm = None
+        if isinstance(content, Map):
+            alarm = validate(Alarm, content, place, findings)
+        else:
+            valid = "{above: 78, clear: 75}"
+            findings.error("bad-value", place, "an alarm is a group of keys", valid=valid)
+        if alarm is not None:
+            alarms[name] = alarm
+    return alarms
+
+
+def _check_name(name: str, what: str, path: tuple[str, ...], findings: Findings) -> None:
+    if not (name.isidentifier() and not name.startswith("_") and len(name) <= _MAX_NAME):
+        message = f"{name[:_MAX_NAME]!r} is no name for a {what}"
+        findings.error("bad-name", path, message, at_key=True, valid=_NAME_RULE)
+
+
+def setup_schema() -> Mapping[str, Any]:
+    """The JSON Schema (2020-12) of the setup file, for editors."""
+    schema = Setup.model_json_schema()
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        **schema,
+        "title": "Leitwerk setup",
+    }

@@ -1,0 +1,220 @@
+"""YAML text to plain values that know where they stand.
+
+PyYAML's C parser delivers events; the small builder here keeps line and column of every key and
+value, and is stricter than YAML has to be: a duplicate key, an alias, an anchor, a tag, a second
+document, or more depth and nodes than any setup needs is a finding instead of a surprise.
+
+Every scalar stays the text that was typed: ``no``, ``12:30``, ``00417`` and ``1e3`` mean what the
+key they belong to says, not what some version of YAML makes of them. So quotes never change a value.
+"""
+
+from __future__ import annotations
+
+import gc
+from typing import TypeAlias
+
+import yaml
+
+from leitwerk.findings import Findings
+
+Value: TypeAlias = "Map | List | str"
+
+MAX_BYTES = 16_000_000  # 10,000 channels are 3 MB
+MAX_DEPTH = 16
+MAX_NODES = 1_000_000
+
+
+class Map(dict[str, Value]):
+    """A mapping; ``places[key]`` is (key line, key column, value line, value column), from 0."""
+
+    __slots__ = ("places",)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.places: dict[str, tuple[int, int, int, int]] = {}
+
+    def locate(self, path: tuple[str, ...], *, at_key: bool = False) -> tuple[int, int]:
+        """Line and column (from 1) of the value at ``path``, or of the nearest key above it."""
+        line, column = 0, 0
+        here: Value = self
+        for depth, step in enumerate(path):
+            if isinstance(here, Map) and step in here.places:
+                place = here.places[step]
+                key_wanted = at_key and depth == len(path) - 1
+                line, column = place[:2] if key_wanted else place[2:]
+                here = here[step]
+            elif isinstance(here, List) and step.isdecimal() and int(step) < len(here):
+                line, column = here.places[int(step)]
+                here = here[int(step)]
+            else:
+                break
+        return line + 1, column + 1
+
+
+class List(list[Value]):
+    """A sequence; ``places[index]`` is (line, column), from 0."""
+
+    __slots__ = ("places",)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.places: list[tuple[int, int]] = []
+
+
+class _Stop(Exception):  # noqa: N818 - not an error, the end of a walk
+    """Reading cannot go on; the finding is already made."""
+
+
+def parse_yaml(data: str | bytes, findings: Findings) -> Map | None:
+    """The mapping that a YAML text holds, or None when there is none to be had.
+
+    Parameters
+    ----------
+    data : str or bytes
+        Text in UTF-8.
+    findings : Findings
+        Takes what is wrong; its ``root`` is set, so that later findings find their place.
+    """
+    text = _decode(data, findings)
+    if text is None:
+        return None
+    # A young object after the other, none of them garbage: the collector would only walk them all
+    # again and again. Building takes half the time without it.
+    collecting = gc.isenabled()
+    gc.disable()
+    try:
+        root = _Builder(text, findings).document()
+    except _Stop:
+        return None
+    except yaml.YAMLError as error:
+        _report_syntax(error, findings)
+        return None
+    finally:
+        if collecting:
+            gc.enable()
+    if isinstance(root, Map):
+        findings.root = root
+        return root
+    findings.error("not-a-mapping", (), "the file holds no keys", valid="lines of 'key: value'")
+    return None
+
+
+def _decode(data: str | bytes, findings: Findings) -> str | None:
+    if len(data) > MAX_BYTES:
+        message = f"the file has {len(data) / 1e6:.0f} MB; nothing of that size is a setup"
+        findings.error("too-large", (), message, valid=f"at most {MAX_BYTES / 1e6:.0f} MB")
+        return None
+    try:
+        text = data if isinstance(data, str) else data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = error.object.count(b"\n", 0, error.start) + 1
+        message = f"byte {error.start + 1} is not UTF-8: this is no text file, or an old encoding"
+        findings.error("not-text", (), message, valid="a text file in UTF-8", at=(line, 1))
+        return None
+    if (at := text.find("\0")) >= 0:
+        message = "the file holds a zero byte: this is no text file"
+        place = (text.count("\n", 0, at) + 1, 1)
+        findings.error("not-text", (), message, valid="a text file in UTF-8", at=place)
+        return None
+    if not text.strip():
+        remedy = "start from a copy of the example that 'leitwerk example' prints"
+        findings.error("empty", (), "the file is empty", remedy=remedy)
+        return None
+    return text
+
+
+def _report_syntax(error: yaml.YAMLError, findings: Findings) -> None:
+    mark = getattr(error, "problem_mark", None)
+    problem = getattr(error, "problem", None) or "an unreadable character"
+    findings.error(
+        "not-yaml",
+        (),
+        f"this is not YAML: {problem}",
+        at=(mark.line + 1, mark.column + 1) if mark else None,
+        valid="'key: value' lines, indented with spaces; texts with ': ' or ' #' in quotes",
+        remedy="look at this line and the one before it",
+    )
+
+
+class _Builder:
+    """Walks the parser's events once."""
+
+    def __init__(self, text: str, findings: Findings) -> None:
+        self.findings = findings
+        self.nodes = 0
+        # The C parser has no type stub.
+        self.events = yaml.parse(text, Loader=yaml.CSafeLoader)  # type: ignore[no-untyped-call]
+
+    def document(self) -> Value:
+        next(self.events)  # stream start
+        next(self.events)  # document start
+        value = self.value(next(self.events), 0)
+        next(self.events)  # document end
+        if not isinstance(event := next(self.events), yaml.StreamEndEvent):
+            self.stop("second-document", "a second document begins here", event, valid="one")
+        return value
+
+    def stop(self, rule: str, message: str, event: yaml.Event, *, valid: str) -> None:
+        self.findings.error(rule, (), message, valid=valid, at=_place(event.start_mark))
+        raise _Stop
+
+    def value(self, event: yaml.Event, depth: int) -> Value:
+        self.nodes += 1
+        if depth > MAX_DEPTH or self.nodes > MAX_NODES:
+            limit = f"at most {MAX_DEPTH} levels and {MAX_NODES:,} entries"
+            self.stop("too-deep", "more levels or entries than any setup has", event, valid=limit)
+        if isinstance(event, yaml.AliasEvent) or getattr(event, "anchor", None):
+            self.stop(
+                "alias",
+                "anchors and aliases (& and *) are not read: each value stands where it counts",
+                event,
+                valid="the value itself",
+            )
+        if event.tag is not None and event.tag != "!":
+            self.stop("tag", f"the tag {event.tag} is not read", event, valid="plain values")
+        if isinstance(event, yaml.ScalarEvent):
+            text: str = event.value
+            return text
+        if isinstance(event, yaml.MappingStartEvent):
+            return self.mapping(depth)
+        return self.sequence(depth)
+
+    def mapping(self, depth: int) -> Map:
+        result = Map()
+        places = result.places
+        events = self.events
+        while not isinstance(event := next(events), yaml.MappingEndEvent):
+            if not isinstance(event, yaml.ScalarEvent) or event.anchor:
+                self.stop("key", "a key is a single text", event, valid="name: value")
+            key: str = event.value
+            key_mark = event.start_mark
+            event = next(events)
+            mark = event.start_mark
+            value = self.value(event, depth + 1)
+            if key in places:
+                self.duplicate(key, places[key][0], key_mark)
+                continue
+            result[key] = value
+            places[key] = (key_mark.line, key_mark.column, mark.line, mark.column)
+        return result
+
+    def duplicate(self, key: str, first_line: int, mark: yaml.Mark) -> None:
+        self.findings.error(
+            "duplicate-key",
+            (),
+            f"the key {key!r} stands here again; it is already in line {first_line + 1}",
+            at=_place(mark),
+            valid="each key once",
+            remedy="rename or remove one of the two",
+        )
+
+    def sequence(self, depth: int) -> List:
+        result = List()
+        while not isinstance(event := next(self.events), yaml.SequenceEndEvent):
+            result.append(self.value(event, depth + 1))
+            result.places.append((event.start_mark.line, event.start_mark.column))
+        return result
+
+
+def _place(mark: yaml.Mark) -> tuple[int, int]:
+    return mark.line + 1, mark.column + 1

@@ -88,6 +88,7 @@ class Datasheet:
     interval_s: tuple[float, float]
     channels_at_most: int
     alarms_at_most: int
+    bridge: int
     role: str
     refusals: Mapping[int, str]
     groups: Mapping[str, Mapping[str, PointFamily]] = field(repr=False)

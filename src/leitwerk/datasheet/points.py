@@ -91,7 +91,7 @@ class Point:
         if self.choices:
             number: float = self._code(str(value))
         elif isinstance(value, str):
-            raise QuantityError(f"{self.name} is a number, not {value!r}", valid="a number")
+            raise QuantityError(f"{value!r} is no number", valid="a number")
         elif self.kind == "f32":
             number = value
         else:
@@ -100,7 +100,7 @@ class Point:
         if not low <= number <= high:
             low, high = self.span()
             raise QuantityError(
-                f"{format_number(float(value))} does not fit into {self.name}",
+                f"{format_number(float(value))} is outside what it can hold",
                 valid=f"{format_number(low)}..{format_number(high)}",
             )
         code, words = NUMBER_TYPES[self.kind]
@@ -127,16 +127,18 @@ class Point:
             if known == name:
                 return code
         valid = ", ".join(known for known, _ in self.choices)
-        raise QuantityError(f"{name!r} is no choice of {self.name}", valid=valid)
+        raise QuantityError(f"it knows no {name!r} here", valid=valid)
 
     def _encode_text(self, text: str) -> tuple[int, ...]:
-        if bad := self.unknown_characters(text):
-            raise QuantityError(
-                f"{self.name} cannot hold {' '.join(bad)!r}", valid=f"characters {self.characters}"
-            )
+        bad = self.unknown_characters(text)
+        wrong = [f"it does not have {' '.join(map(repr, bad))}"] if bad else []
         if len(text) > self.capacity:
+            wrong.append(f"the text has {len(text)} characters")
+        if wrong:
+            charset = "Latin-1 (ISO 8859-1)" if self.characters == "latin-1" else "ASCII"
             raise QuantityError(
-                f"{text!r} has {len(text)} characters", valid=f"at most {self.capacity} characters"
+                f"{text[:80]!r}: {' and '.join(wrong)}",
+                valid=f"at most {self.capacity} printable characters of {charset}",
             )
         raw = text.encode("latin-1").ljust(self.capacity, b"\0")
         return struct.unpack(f">{self.words}H", raw)
@@ -177,6 +179,10 @@ class PointFamily:
             name=INDEX.sub(str(index), self.template.name),
             start=self.template.start + self.stride * index,
         )
+
+    def storable(self, value: Stored) -> Stored:
+        """As ``Point.storable``; every member of the family stores alike."""
+        return self.template.storable(value)
 
     def points(self) -> list[Point]:
         """All points of the family, in order."""

@@ -107,7 +107,8 @@ class _Limits(Model):
     alarms: Count
 
 
-class _Writing(Model):
+class _Transfer(Model):
+    bridge: Count
     role: Text
 
 
@@ -121,7 +122,7 @@ class _File(Model):
     sensors: list[Text]
     terminals: dict[str, _TerminalEntry]
     limits: _Limits
-    writing: _Writing
+    transfer: _Transfer
     refusals: dict[str, Text] = Field(default_factory=dict)
     identity: dict[str, _PointEntry]
     status: dict[str, _PointEntry]
@@ -156,7 +157,7 @@ def _read(root: Map, findings: Findings) -> Datasheet | None:
     for section, model in sections:
         if isinstance(entries := root.get(section), Map):
             raw[section] = _each(entries, model, (section,), findings)
-    for section, single in (("limits", _Limits), ("writing", _Writing)):
+    for section, single in (("limits", _Limits), ("transfer", _Transfer)):
         if isinstance(entry := root.get(section), Map):
             raw[section] = validate(single, entry, (section,), findings)
     if findings.has_errors:
@@ -222,7 +223,8 @@ def _build(file: _File, findings: Findings) -> Datasheet | None:
         interval_s=interval,
         channels_at_most=file.limits.channels,
         alarms_at_most=file.limits.alarms,
-        role=file.writing.role,
+        bridge=file.transfer.bridge,
+        role=file.transfer.role,
         refusals={int(code): text for code, text in file.refusals.items() if code.isdecimal()},
         groups=groups,
     )

@@ -162,7 +162,7 @@ UnitField = Annotated[
 ]
 TerminalField = Annotated[
     str,
-    PlainValidator(_terminal),
+    reader((), _terminal),
     _schema("The terminal the sensor is wired to", "1", "D1", numbers=True),
 ]
 AddressField = Annotated[

@@ -1,0 +1,110 @@
+"""The check of a whole setup on one datasheet."""
+
+from __future__ import annotations
+
+from leitwerk.check.assignment import Assignment, assign_channels
+from leitwerk.check.wanted import wanted_settings
+from leitwerk.datasheet import Datasheet
+from leitwerk.errors import QuantityError
+from leitwerk.findings import Finding, Findings
+from leitwerk.quantities import Quantity, format_number, format_value
+from leitwerk.setup import Setup
+from leitwerk.units import convert, parse_unit
+
+
+def check_setup(setup: Setup, datasheet: Datasheet) -> list[Finding]:
+    """Everything that is wrong with a setup on a device model, in the order of the file.
+
+    Never raises for what a file can hold. Without an error among the findings the setup can be
+    uploaded.
+    """
+    findings = Findings(setup.source.file, setup.source.root)
+    check_into(setup, datasheet, findings)
+    return findings.sorted()
+
+
+def check_into(setup: Setup, datasheet: Datasheet, findings: Findings) -> list[Assignment]:
+    """As ``check_setup``, into findings that exist already; returns the assigned channels."""
+    _check_interval(setup, datasheet, findings)
+    assignments = assign_channels(setup, datasheet, findings)
+    _check_counts(setup, datasheet, findings)
+    _check_storable(setup, datasheet, assignments, findings)
+    return assignments
+
+
+def _check_interval(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
+    assert setup.sample.unit is not None
+    second = parse_unit("s")
+    asked = convert(setup.sample.value, setup.sample.unit, second)
+    low, high = datasheet.interval_s
+    if not low <= asked <= high:
+        nearest = low if asked < low else high
+        findings.error(
+            "interval-outside",
+            ("sample",),
+            f"{datasheet.model} cannot sample every {setup.sample}",
+            valid=f"{_duration(low)} to {_duration(high)}",
+            remedy=f"the nearest it can do is every {_duration(nearest)}",
+        )
+
+
+def _duration(seconds: float) -> str:
+    for symbol, length in (("d", 86400.0), ("h", 3600.0), ("min", 60.0)):
+        if seconds >= length and seconds % length == 0:
+            return f"{format_number(seconds / length)} {symbol}"
+    return str(Quantity(seconds, parse_unit("s")))
+
+
+def _check_counts(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
+    names = list(setup.channels)
+    if len(names) > datasheet.channels_at_most:
+        findings.error(
+            "too-many-channels",
+            ("channels", names[datasheet.channels_at_most]),
+            f"{datasheet.model} keeps {datasheet.channels_at_most} channels, this setup has "
+            f"{len(names)}",
+            at_key=True,
+            valid=f"at most {datasheet.channels_at_most} channels",
+        )
+    alarms = [
+        ("channels", name, "alarms", alarm)
+        for name, channel in setup.channels.items()
+        for alarm in channel.alarms
+    ]
+    if len(alarms) > datasheet.alarms_at_most:
+        findings.error(
+            "too-many-alarms",
+            alarms[datasheet.alarms_at_most],
+            f"{datasheet.model} has {datasheet.alarms_at_most} alarms, this setup needs "
+            f"{len(alarms)}",
+            at_key=True,
+            valid=f"at most {datasheet.alarms_at_most} alarms",
+        )
+
+
+def _check_storable(
+    setup: Setup, datasheet: Datasheet, assignments: list[Assignment], findings: Findings
+) -> None:
+    """Can the device store what it is to be told, and what becomes of it?"""
+    for wanted in wanted_settings(setup, datasheet, assignments):
+        family = datasheet.family("settings", wanted.family)
+        if family is None:
+            message = f"{datasheet.model} has no setting for this; only Leitwerk will know it"
+            findings.warning("not-kept", wanted.path, message)
+            continue
+        try:
+            stored = family.storable(wanted.value)
+        except QuantityError as error:
+            message = f"{datasheet.model} cannot store this: {error.message}"
+            valid, remedy = error.valid, error.remedy
+            findings.error("not-storable", wanted.path, message, valid=valid, remedy=remedy)
+            continue
+        if stored != wanted.value and isinstance(stored, float) and wanted.path:
+            unit = parse_unit(wanted.unit)
+            findings.note(
+                "rounded",
+                wanted.path,
+                f"{datasheet.model} stores {format_value(stored, unit)} "
+                f"(asked: {format_value(float(wanted.value), unit)}; its step is "
+                f"{format_number(family.template.step)})",
+            )

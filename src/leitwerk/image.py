@@ -1,0 +1,98 @@
+"""The image: the settings that a setup comes to on one datasheet, as the device will store them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from leitwerk.check import check_into
+from leitwerk.check.wanted import wanted_settings
+from leitwerk.datasheet import Datasheet, Stored
+from leitwerk.errors import SetupError
+from leitwerk.findings import Findings
+from leitwerk.quantities import format_number
+from leitwerk.setup import Setup
+
+
+@dataclass(frozen=True)
+class Image:
+    """Settings by name, on one model. Numbers are in the unit of their setting."""
+
+    model: str
+    settings: Mapping[str, Stored]
+
+    def to_dict(self) -> dict[str, Any]:
+        """The image as plain data for JSON."""
+        return {"model": self.model, "settings": dict(self.settings)}
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """A setting that is one thing in one image and another in the next."""
+
+    setting: str
+    old: Stored | None
+    new: Stored
+    unit: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.setting}: {_shown(self.old, self.unit)} -> {_shown(self.new, self.unit)}"
+
+    def to_dict(self) -> dict[str, Any]:
+        """The change as plain data for JSON."""
+        return {"setting": self.setting, "old": self.old, "new": self.new, "unit": self.unit}
+
+
+def _shown(value: Stored | None, unit: str) -> str:
+    if value is None:
+        return "unknown"
+    if isinstance(value, str):
+        return value or "(empty)"
+    return format_number(value) + (f" {unit}" if unit else "")
+
+
+def encode_setup(setup: Setup, datasheet: Datasheet) -> Image:
+    """The settings that a setup comes to, rounded as the device will round them.
+
+    Raises
+    ------
+    SetupError
+        The setup has errors on this datasheet.
+    """
+    findings = Findings(setup.source.file, setup.source.root)
+    assignments = check_into(setup, datasheet, findings)
+    if findings.has_errors:
+        raise SetupError(findings.file, findings.sorted())
+    settings: dict[str, Stored] = {}
+    for wanted in wanted_settings(setup, datasheet, assignments):
+        family = datasheet.family("settings", wanted.family)
+        if family is not None:
+            point = family.point(wanted.index)
+            settings[point.name] = point.storable(wanted.value)
+    return Image(datasheet.model, settings)
+
+
+def compare_images(present: Image, wanted: Image, datasheet: Datasheet) -> list[Change]:
+    """What must change in ``present`` to become what ``wanted`` asks for; the rest is left alone."""
+    merged = {**present.settings, **wanted.settings}
+    return [
+        Change(name, present.settings.get(name), value, setting_unit(name, merged, datasheet))
+        for name, value in wanted.settings.items()
+        if present.settings.get(name) != value
+    ]
+
+
+def setting_unit(name: str, settings: Mapping[str, Stored], datasheet: Datasheet) -> str:
+    """The unit of a setting, followed through ``signal`` and ``channel`` to a symbol."""
+    unit = datasheet.settings[name].unit
+    if unit not in {"signal", "channel"}:
+        return unit
+    block = name.split(".")[:2]
+    if block[0] == "alarm":
+        slot = settings.get(f"alarm.{block[1]}.channel", 0.0)
+        block = ["channel", f"{slot:g}" if isinstance(slot, float) else ""]
+    if unit == "channel":
+        return str(settings.get(f"channel.{block[1]}.unit", ""))
+    kind = datasheet.inputs.get(str(settings.get(f"channel.{block[1]}.sensor")))
+    return kind.unit.symbol if kind else ""

@@ -1,0 +1,220 @@
+"""A device: its datasheet and its link, and what can be asked of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass
+from types import TracebackType
+from typing import Self
+
+from leitwerk.address import LinkAddress
+from leitwerk.datasheet import Datasheet, Point, Stored
+from leitwerk.errors import DeviceRefused, QuantityError, WrongDevice
+from leitwerk.image import Image
+from leitwerk.links.modbus import TIMEOUT_S, ModbusLink
+from leitwerk.project import find_datasheet
+from leitwerk.setup import Setup
+from leitwerk.wire.modbus import ReadPlan, WriteRequest, plan_writes
+
+
+@dataclass(frozen=True, slots=True)
+class Identity:
+    """What a device says it is."""
+
+    maker: str
+    model: str
+    serial: str
+    firmware: str
+
+    def __str__(self) -> str:
+        return f"{self.maker} {self.model}, serial number {self.serial}, firmware {self.firmware}"
+
+    def to_dict(self) -> dict[str, str]:
+        """The identity as plain data for JSON."""
+        return asdict(self)
+
+
+@dataclass(frozen=True, slots=True)
+class Status:
+    """What a device is doing. ``uncommitted`` counts registers written but not yet in force."""
+
+    recording: bool
+    recordings: int
+    unfetched: int
+    uncommitted: int
+
+
+class Device:
+    """A device of a known model behind a link. Use it in a ``with`` block, or close it."""
+
+    def __init__(self, datasheet: Datasheet, link: ModbusLink) -> None:
+        self.datasheet = datasheet
+        self.link = link
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.close()
+
+    def __repr__(self) -> str:
+        return f"Device({self.datasheet.model!r} at {self.address})"
+
+    @property
+    def address(self) -> LinkAddress:
+        """Where it is reached."""
+        return self.link.address
+
+    def close(self) -> None:
+        """End the connection."""
+        self.link.close()
+
+    def identify(self) -> Identity:
+        """Ask the device what it is."""
+        found = self._read_group("identity")
+        return Identity(**{name: str(found[name]) for name in Identity.__dataclass_fields__})
+
+    def require(self, setup: Setup) -> Identity:
+        """Identify, and insist on the device that a setup names.
+
+        Raises
+        ------
+        WrongDevice
+            Model or serial number is another.
+        """
+        identity = self.identify()
+        wanted = setup.device
+        for what, found, meant in (
+            ("a model", identity.model, wanted.model),
+            ("the serial number", identity.serial, wanted.serial),
+        ):
+            if found != meant:
+                raise WrongDevice(
+                    f"the device at {self.address} has {what} {found!r}, the setup is for "
+                    f"{meant!r}",
+                    remedy="is it the right device, the right address, the right setup? Nothing "
+                    "was written.",
+                )
+        return identity
+
+    def status(self) -> Status:
+        """Ask what the device is doing."""
+        found = self._read_group("status")
+        return Status(
+            recording=found["recording"] == "recording",
+            recordings=_whole(found["recordings"]),
+            unfetched=_whole(found["recordings.unfetched"]),
+            uncommitted=_whole(found["uncommitted"]),
+        )
+
+    def read_settings(self) -> Image:
+        """All settings that the device stores."""
+        return Image(self.datasheet.model, self._read_group("settings"))
+
+    def write_settings(
+        self,
+        values: Mapping[str, Stored],
+        progress: Callable[[int, int], None] = lambda done, total: None,
+    ) -> int:
+        """Write settings in as few requests as possible; returns how many it took.
+
+        They are not in force before ``command("commit")``. ``progress`` is called after each
+        request with the number done and the number in all.
+        """
+        requests = self.plan_writes(values)
+        for done, request in enumerate(requests, start=1):
+            self._write(request)
+            progress(done, len(requests))
+        return len(requests)
+
+    def plan_writes(self, values: Mapping[str, Stored]) -> list[WriteRequest]:
+        """The requests that ``write_settings`` will send."""
+        settings = self.datasheet.settings
+        return plan_writes({settings[name]: value for name, value in values.items()})
+
+    def command(self, name: str) -> None:
+        """Have a command carried out: commit, drop, start, stop, erase recordings."""
+        self._write_one(self.datasheet.point("access", "command"), name)
+
+    def log_in(self, role: str, password: str) -> None:
+        """Log in with the password of a role.
+
+        Raises
+        ------
+        DeviceRefused
+            The password is not the one.
+        """
+        point = self.datasheet.point("access", "login")
+        remedy = f"give the {role}'s password; Leitwerk never stores it"
+        try:
+            self._write_one(point, float(password) if password.isdecimal() else password)
+        except (DeviceRefused, QuantityError) as error:
+            code = getattr(error, "code", None)
+            message = f"the device refuses the password given for the {role}"
+            raise DeviceRefused(message, code=code, remedy=remedy) from None
+        if self._read_group("status")["logged_in"] not in {role, "administrator"}:
+            message = f"the password given is not the {role}'s"
+            raise DeviceRefused(message, remedy=remedy)
+
+    def log_out(self) -> None:
+        """Give up the rights of a login."""
+        self._write_one(self.datasheet.point("access", "login"), 0.0)
+
+    def readings_plan(self, points: list[Point]) -> ReadPlan:
+        """How to read these points with as few requests as possible."""
+        return ReadPlan(points, self.datasheet.bridge)
+
+    def _read_group(self, group: str) -> dict[str, Stored]:
+        plan = ReadPlan(self.datasheet.points(group), self.datasheet.bridge)
+        try:
+            return plan.values(self.link.read(plan.requests))
+        except DeviceRefused as error:
+            raise self._explained(error) from error
+
+    def _write_one(self, point: Point, value: Stored) -> None:
+        for request in plan_writes({point: value}):
+            self._write(request)
+
+    def _write(self, request: WriteRequest) -> None:
+        try:
+            self.link.write(request)
+        except DeviceRefused as error:
+            raise self._explained(error) from error
+
+    def _explained(self, error: DeviceRefused) -> DeviceRefused:
+        """The refusal in the words of the model's datasheet."""
+        meaning = self.datasheet.refusals.get(error.code or 0)
+        if meaning is None:
+            return error
+        return DeviceRefused(f"{error.message}: {meaning}", code=error.code, remedy=error.remedy)
+
+
+def _whole(value: Stored) -> int:
+    return int(value) if isinstance(value, float) else 0
+
+
+def connect(
+    setup: Setup, *, datasheet: Datasheet | None = None, timeout_s: float = TIMEOUT_S
+) -> Device:
+    """The device that a setup names, reached as the setup says. The first request connects.
+
+    Parameters
+    ----------
+    setup : Setup
+    datasheet : Datasheet, optional
+        Used instead of the shipped one of the setup's model.
+    timeout_s : float, in s
+        How long to wait for each answer.
+
+    Raises
+    ------
+    FileProblem
+        There is no datasheet for the model.
+    """
+    sheet = datasheet or find_datasheet(setup.device.model)
+    return Device(sheet, ModbusLink(setup.device.at, timeout_s=timeout_s))

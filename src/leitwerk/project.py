@@ -1,0 +1,199 @@
+"""Files: reading setups and datasheets, and writing what is kept. The core reads no file itself."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cache
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+from leitwerk.check import check_into
+from leitwerk.datasheet import Datasheet, parse_datasheet
+from leitwerk.errors import FileProblem, SetupError
+from leitwerk.findings import Finding, Findings, count_findings
+from leitwerk.setup import Setup
+from leitwerk.setup.model import draft_setup
+from leitwerk.yamltext import MAX_BYTES
+
+
+@dataclass(frozen=True)
+class CheckedFile:
+    """A setup file after checking: what could be read of it, and everything there is to say."""
+
+    file: str
+    setup: Setup | None
+    findings: tuple[Finding, ...]
+
+    @property
+    def ok(self) -> bool:
+        """Whether the setup can be uploaded: no finding is an error."""
+        return self.setup is not None and not any(f.is_error for f in self.findings)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The result as plain data for JSON."""
+        return {
+            "file": self.file,
+            "ok": self.ok,
+            "counts": count_findings(self.findings),
+            "findings": [finding.to_dict() for finding in self.findings],
+        }
+
+
+def check_file(path: str | Path, *, datasheet: Datasheet | None = None) -> CheckedFile:
+    """Check a setup file; all findings, in the order of the file.
+
+    Parameters
+    ----------
+    path : str or Path
+        The setup file.
+    datasheet : Datasheet, optional
+        Used instead of the one that belongs to the setup's model.
+
+    Raises
+    ------
+    FileProblem
+        The file cannot be read. What is wrong *in* it is a finding.
+    """
+    setup, findings = _draft_file(path)
+    if setup is not None:
+        datasheet = datasheet or _datasheet_for(setup, findings)
+        if datasheet is not None:
+            check_into(setup, datasheet, findings)
+    return CheckedFile(str(path), setup, tuple(findings.sorted()))
+
+
+def read_setup(path: str | Path) -> Setup:
+    """The setup in a file.
+
+    Raises
+    ------
+    FileProblem
+        The file cannot be read.
+    SetupError
+        It holds no complete setup; ``findings`` says everything that is wrong.
+    """
+    setup, findings = _draft_file(path)
+    if setup is None or findings.has_errors:
+        raise SetupError(str(path), findings.sorted())
+    return setup
+
+
+def _draft_file(path: str | Path) -> tuple[Setup | None, Findings]:
+    return draft_setup(read_bytes(path), file=str(path))
+
+
+def _datasheet_for(setup: Setup, findings: Findings) -> Datasheet | None:
+    model = setup.device.model
+    if model in known_models():
+        return find_datasheet(model)
+    raw = findings.root.get("device") if findings.root is not None else None
+    if isinstance(raw, dict) and "model" in raw:
+        findings.error(
+            "unknown-model",
+            ("device", "model"),
+            f"there is no datasheet for the model {model!r}",
+            valid=", ".join(known_models()),
+        )
+    return None
+
+
+def known_models() -> list[str]:
+    """The models whose datasheets are shipped."""
+    folder = resources.files("leitwerk") / "datasheets"
+    return sorted(f.name.removesuffix(".yaml") for f in folder.iterdir() if f.name.endswith(".yaml"))
+
+
+@cache
+def find_datasheet(model: str) -> Datasheet:
+    """The shipped datasheet of a model.
+
+    Raises
+    ------
+    FileProblem
+        There is none.
+    """
+    if model not in known_models():
+        raise FileProblem(
+            f"there is no datasheet for the model {model!r}",
+            remedy=f"known models: {', '.join(known_models())}",
+        )
+    file = resources.files("leitwerk") / "datasheets" / f"{model}.yaml"
+    return parse_datasheet(file.read_bytes(), file=f"{model}.yaml")
+
+
+def read_datasheet(path: str | Path) -> Datasheet:
+    """The datasheet in a file.
+
+    Raises
+    ------
+    FileProblem
+        The file cannot be read.
+    SetupError
+        It holds no complete datasheet.
+    """
+    return parse_datasheet(read_bytes(path), file=str(path))
+
+
+def read_bytes(path: str | Path) -> bytes:
+    """A file's content, one byte more than is allowed at most: enough to see that it is too much.
+
+    Raises
+    ------
+    FileProblem
+        The file cannot be read.
+    """
+    path = Path(path)
+    try:
+        size = path.stat().st_size if path.is_file() else 0
+        if path.exists() and not path.is_file():
+            raise FileProblem(f"{path} is no file", remedy="name a setup file")
+        with path.open("rb") as file:
+            content = file.read(MAX_BYTES + 1)
+    except OSError as error:
+        remedy = "check the name and the folder" if isinstance(error, FileNotFoundError) else ""
+        reason = error.strerror or type(error).__name__
+        raise FileProblem(f"cannot read {path}: {reason}", remedy=remedy) from error
+    if size > MAX_BYTES:
+        message = f"{path} has {size / 1e6:.0f} MB; nothing of that size is a setup"
+        raise FileProblem(message, remedy=f"at most {MAX_BYTES / 1e6:.0f} MB are read")
+    return content
+
+
+def write_atomic(path: Path, text: str) -> None:
+    """Write a file whole or not at all; on disk when this returns.
+
+    Raises
+    ------
+    FileProblem
+        It cannot be written; what was there before still is.
+    """
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        descriptor, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+        try:
+            with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+                file.write(text)
+                file.flush()
+                os.fsync(file.fileno())
+            Path(temporary).replace(path)
+        except BaseException:
+            Path(temporary).unlink(missing_ok=True)
+            raise
+    except OSError as error:
+        reason = error.strerror or type(error).__name__
+        remedy = "is the folder there, writable, and the disk not full?"
+        raise FileProblem(f"cannot write {path}: {reason}", remedy=remedy) from error
+
+
+def free_path(folder: Path, stem: str, suffixes: Iterable[str]) -> Path:
+    """A path in ``folder`` (without suffix) that no file with any of the suffixes has yet."""
+    every = tuple(suffixes)
+    for number in range(1, 10_000):
+        path = folder / (stem if number == 1 else f"{stem}-{number}")
+        if not any(path.with_name(path.name + suffix).exists() for suffix in every):
+            return path
+    raise FileProblem(f"{folder} holds thousands of files named {stem}", remedy="tidy up there")

@@ -1,0 +1,1 @@
+"""Bytes and registers of the protocols, without a socket."""

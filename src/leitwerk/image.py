@@ -37,7 +37,15 @@ class Change:
     unit: str = ""
 
     def __str__(self) -> str:
-        return f"{self.setting}: {_shown(self.old, self.unit)} -> {_shown(self.new, self.unit)}"
+        return f"{self.setting}: {self.shown_old()} -> {self.shown_new()}"
+
+    def shown_old(self) -> str:
+        """The old value for people."""
+        return _shown(self.old, self.unit)
+
+    def shown_new(self) -> str:
+        """The new value for people."""
+        return _shown(self.new, self.unit)
 
     def to_dict(self) -> dict[str, Any]:
         """The change as plain data for JSON."""

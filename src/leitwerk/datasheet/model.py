@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -116,7 +116,7 @@ class Datasheet:
         """All settings by name."""
         return {point.name: point for point in self.points("settings")}
 
-    @property
-    def writable_settings(self) -> dict[str, Point]:
-        """The settings that an upload may change."""
-        return {name: point for name, point in self.settings.items() if not point.read_only}
+    def role_for(self, settings: Iterable[str]) -> str:
+        """The role whose password is needed to write these settings."""
+        special = {self.settings[name].role for name in settings} - {""}
+        return special.pop() if special else self.role

@@ -13,6 +13,8 @@ import struct
 from dataclasses import dataclass, replace
 from typing import TypeAlias
 
+import numpy as np
+
 from leitwerk.errors import QuantityError
 from leitwerk.quantities import format_number
 
@@ -116,7 +118,8 @@ class Point:
             names = {code: name for name, code in self.choices}
             return names.get(number, f"code {number}")
         if self.kind == "f32":
-            return float(f"{number:.9g}")
+            # The shortest decimal that is the same binary32: 22.9, not 22.8999996.
+            return float(str(np.float32(number)))
         if self.step == 1.0:
             return float(number)
         # 783 steps of 0.1 are 78.3, not 78.30000000000001.

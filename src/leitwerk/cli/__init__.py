@@ -1,0 +1,62 @@
+"""The command-line tool: parse, call, print. Commands are loaded when they are called."""
+
+from __future__ import annotations
+
+from importlib import import_module
+
+import click
+
+from leitwerk import __version__
+
+# Name -> module below this package, and the line that --help shows without loading it.
+_COMMANDS = {
+    "check": ("check", "Find the mistakes in a setup before they reach a device."),
+    "upload": ("upload", "Carry a setup to its device and verify that it arrived."),
+    "live": ("live", "Watch the readings and hold them against what they should be."),
+    "demo": ("demo", "See all of it in 20 seconds, with a simulated device."),
+    "standin": ("standin", "Run a simulated device to try things on."),
+    "example": ("texts", "Print a setup to start from."),
+    "schema": ("texts", "Print the JSON Schema of setups, for your editor."),
+}
+
+WELCOME = """\
+Leitwerk checks, uploads and verifies the setup of measuring devices, from one text file.
+
+  leitwerk demo                  see all of it in 20 seconds, with a simulated device
+  leitwerk example > kiln.yaml   a setup to start from
+  leitwerk check kiln.yaml       find the mistakes in it
+  leitwerk upload kiln.yaml      carry it to the device
+  leitwerk live kiln.yaml        hold the readings against what they should be
+
+leitwerk --help lists every command, leitwerk COMMAND --help its options.
+"""
+
+
+class _Commands(click.Group):
+    """A group that knows its commands by name and loads each one only to run it."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        del ctx
+        return list(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        del ctx
+        if cmd_name not in _COMMANDS:
+            return None
+        module = import_module(f"leitwerk.cli.{_COMMANDS[cmd_name][0]}")
+        command: click.Command = getattr(module, cmd_name)
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        del ctx
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, text) for name, (_, text) in _COMMANDS.items()])
+
+
+@click.group(cls=_Commands, invoke_without_command=True)
+@click.version_option(__version__, message="leitwerk %(version)s")
+@click.pass_context
+def main(ctx: click.Context) -> None:
+    """Check, upload and verify the setup of measuring devices, from one text file."""
+    if ctx.invoked_subcommand is None:
+        click.echo(WELCOME, nl=False)

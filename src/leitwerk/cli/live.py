@@ -1,0 +1,128 @@
+"""leitwerk live."""
+
+from __future__ import annotations
+
+from contextlib import nullcontext
+from typing import TYPE_CHECKING
+
+import click
+
+from leitwerk.cli.outcome import FINE, FOUND, reports_errors
+
+if TYPE_CHECKING:
+    from leitwerk.live import LiveReport, Sample
+
+
+class Seconds(click.ParamType):
+    """A duration with its unit, as in a setup; a bare number is in s."""
+
+    name = "duration"
+
+    def convert(
+        self, value: object, param: click.Parameter | None, ctx: click.Context | None
+    ) -> float:
+        """The duration in s."""
+        from leitwerk.errors import QuantityError  # noqa: PLC0415
+        from leitwerk.quantities import parse_quantity  # noqa: PLC0415
+        from leitwerk.units import parse_unit  # noqa: PLC0415
+
+        try:
+            return parse_quantity(str(value)).value_in(parse_unit("s"))
+        except QuantityError as error:
+            self.fail(str(error), param, ctx)
+
+
+@click.command()
+@click.argument("setup")
+@click.option("--for", "duration_s", default="5 s", show_default=True, type=Seconds(),
+              metavar="TIME", help="How long to watch.")
+@click.option("--every", "period_s", default="0.5 s", show_default=True, type=Seconds(),
+              metavar="TIME", help="Time from poll to poll.")
+@click.option("--json", "form", flag_value="json", help="Print the report as JSON.")
+@click.option("--csv", "form", flag_value="csv", help="Print a CSV line for each channel.")
+@click.option("--samples", metavar="FILE", help="Keep every sample as CSV.")
+@click.option("--figure", metavar="FILE", help="Draw the values against expectations (PNG).")
+@click.option("--timeout", default=2.0, show_default=True, metavar="S", help="Wait for an answer.")
+@reports_errors
+def live(
+    setup: str,
+    *,
+    duration_s: float,
+    period_s: float,
+    form: str | None,
+    samples: str | None,
+    figure: str | None,
+    timeout: float,
+) -> int:
+    """Watch the readings and hold them against what SETUP expects.
+
+    Exit code 0: passed. 1: a verdict of fail or no reading. 2: usage. 3: device not reached.
+    4: another device, or it refused.
+    """
+    from pathlib import Path  # noqa: PLC0415
+
+    from leitwerk.links import connect  # noqa: PLC0415
+    from leitwerk.live import verify  # noqa: PLC0415
+    from leitwerk.project import read_setup, write_atomic  # noqa: PLC0415
+
+    wanted = read_setup(setup)
+    view = _TableView(wanted.title) if form is None and _is_terminal() else None
+    with connect(wanted, timeout_s=timeout) as device, view or nullcontext():
+        report = verify(
+            wanted,
+            device,
+            duration_s=duration_s,
+            rate_hz=1.0 / period_s if period_s > 0 else 0.0,
+            on_sample=view.show if view else lambda sample: None,
+        )
+    if samples:
+        write_atomic(Path(samples), report.samples_csv())
+    if figure:
+        from leitwerk.figures import draw_report  # noqa: PLC0415
+
+        draw_report(report, figure)
+    _print(report, form, shown_already=view is not None)
+    return FINE if report.passed else FOUND
+
+
+def _is_terminal() -> bool:
+    from leitwerk.cli.show import console  # noqa: PLC0415
+
+    return console().is_terminal
+
+
+def _print(report: LiveReport, form: str | None, *, shown_already: bool) -> None:
+    from leitwerk.cli.show import echo_json  # noqa: PLC0415
+
+    if form == "json":
+        echo_json(report.to_dict())
+    elif form == "csv":
+        click.echo(report.to_csv(), nl=False)
+    elif shown_already:
+        click.echo(report.summary())
+    else:
+        click.echo(str(report))
+
+
+class _TableView:
+    """A table that is drawn anew with each sample, and stays when all is done."""
+
+    def __init__(self, title: str) -> None:
+        from rich.live import Live  # noqa: PLC0415
+
+        from leitwerk.cli.show import console  # noqa: PLC0415
+
+        self._title = title
+        self._live = Live(console=console(), auto_refresh=False)
+
+    def __enter__(self) -> None:
+        self._live.__enter__()
+
+    def __exit__(self, *error: object) -> None:
+        self._live.__exit__(None, None, None)
+
+    def show(self, sample: Sample) -> None:
+        from leitwerk.cli.show import live_table  # noqa: PLC0415
+
+        caption = f"sample {sample.number} of {sample.total}"
+        self._live.update(live_table(sample.channels(), self._title, caption), refresh=True)

@@ -1,0 +1,54 @@
+"""The steps of an upload, shown while they run, on standard error."""
+
+from __future__ import annotations
+
+from types import TracebackType
+from typing import Self
+
+from rich.console import Console
+from rich.live import Live
+from rich.progress import BarColumn, Progress, TextColumn
+
+
+class StepView:
+    """A growing list of steps with bars on a terminal, plain lines anywhere else."""
+
+    def __init__(self) -> None:
+        self._console = Console(stderr=True, highlight=False)
+        self._progress = Progress(
+            TextColumn("{task.description:28}"),
+            BarColumn(bar_width=24),
+            TextColumn("{task.completed:.0f}/{task.total:.0f}"),
+            console=self._console,
+        )
+        self._live: Live | None = None
+        self._tasks: dict[str, int] = {}
+
+    def __enter__(self) -> Self:
+        if self._console.is_terminal:
+            self._progress.start()
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self._progress.stop()
+
+    def pause(self) -> None:
+        """Make room for a question; showing goes on by itself afterwards."""
+        self._progress.stop()
+
+    def show(self, step: str, done: int, total: int) -> None:
+        """Show how far a step is."""
+        if not self._console.is_terminal:
+            if done == total:
+                self._console.print(f"{step}: {done}/{total}" if total > 1 else f"{step}: done")
+            return
+        if not self._progress.live.is_started:
+            self._progress.start()
+        if step not in self._tasks:
+            self._tasks[step] = self._progress.add_task(step, total=total)
+        self._progress.update(self._tasks[step], completed=done, total=total)  # type: ignore[arg-type]

@@ -1,0 +1,87 @@
+"""leitwerk upload."""
+
+from __future__ import annotations
+
+import getpass
+import os
+import sys
+from pathlib import Path
+
+import click
+
+from leitwerk.cli.outcome import FINE, reports_errors
+
+
+@click.command()
+@click.argument("setup")
+@click.option("--discard-recordings", is_flag=True, help="Recordings nobody fetched may be erased.")
+@click.option("--stop-recording", is_flag=True, help="A running recording may be stopped.")
+@click.option("--keep", metavar="FOLDER", help="For backups and receipts; 'kept' beside the setup.")
+@click.option("--by", metavar="NAME", help="Who uploads, for the receipt; you, if not given.")
+@click.option("--timeout", default=2.0, show_default=True, metavar="S", help="Wait for an answer.")
+@click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
+@reports_errors
+def upload(
+    setup: str,
+    *,
+    discard_recordings: bool,
+    stop_recording: bool,
+    keep: str | None,
+    by: str | None,
+    timeout: float,
+    as_json: bool,
+) -> int:
+    """Carry SETUP to its device and verify that it arrived.
+
+    Only the device that the setup names is written to, and only what differs. The password is asked
+    for, or taken from LEITWERK_PASSWORD_<ROLE>.
+
+    Exit code 0: verified. 1: the setup has errors. 2: usage. 3: device not reached. 4: refused.
+    """
+    from leitwerk.cli.show import console, echo_json  # noqa: PLC0415
+    from leitwerk.cli.steps import StepView  # noqa: PLC0415
+    from leitwerk.links import connect  # noqa: PLC0415
+    from leitwerk.project import read_setup  # noqa: PLC0415
+    from leitwerk.transfer import upload as carry  # noqa: PLC0415
+
+    wanted = read_setup(setup)
+    with connect(wanted, timeout_s=timeout) as device, StepView() as steps:
+        receipt = carry(
+            wanted,
+            device,
+            keep=keep or Path(setup).parent / "kept",
+            passwords=Passwords(steps),
+            discard_recordings=discard_recordings,
+            stop_recording=stop_recording,
+            by=by or _user(),
+            progress=steps.show,
+        )
+    if as_json:
+        echo_json(receipt.to_dict())
+    else:
+        console().print(str(receipt), markup=False)
+    return FINE
+
+
+class Passwords(dict[str, str]):
+    """Passwords by role, from the environment or asked for; never kept anywhere."""
+
+    def __init__(self, steps: StepView) -> None:  # type: ignore[name-defined]  # noqa: F821
+        super().__init__()
+        self._steps = steps
+
+    def __missing__(self, role: str) -> str:
+        found = os.environ.get(f"LEITWERK_PASSWORD_{role.upper()}")
+        if found is None and sys.stdin.isatty():
+            self._steps.pause()
+            found = getpass.getpass(f"Password of the {role}: ")
+        if found is None:
+            raise KeyError(role)
+        return found
+
+
+def _user() -> str:
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return "unnamed"

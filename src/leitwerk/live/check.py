@@ -1,0 +1,140 @@
+"""Watching a device for a while, and judging what it shows."""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from leitwerk.check import Assignment, check_into
+from leitwerk.errors import QuantityError, SetupError
+from leitwerk.findings import Findings
+from leitwerk.image import Change, compare_images, encode_setup
+from leitwerk.links import Device
+from leitwerk.live.poller import Poller
+from leitwerk.live.report import LiveReport
+from leitwerk.setup import Setup
+from leitwerk.verdicts import ChannelReport, Context, judge
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+MAX_SAMPLES = 1_000_000  # values and qualities of 8 channels then take 72 MB
+
+
+@dataclass(frozen=True)
+class Sample:
+    """The readings so far, handed to whoever shows them. ``channels`` are judged up to now."""
+
+    number: int
+    total: int
+    channels: Callable[[], tuple[ChannelReport, ...]]
+
+
+def verify(
+    setup: Setup,
+    device: Device,
+    *,
+    duration_s: float = 5.0,
+    rate_hz: float = 2.0,
+    on_sample: Callable[[Sample], None] = lambda sample: None,
+    clock: Callable[[], float] = time.monotonic,
+    wait: Callable[[float], None] = time.sleep,
+) -> LiveReport:
+    """Poll a device and hold its readings against the setup's expectations.
+
+    Parameters
+    ----------
+    duration_s : float, in s
+        How long to watch.
+    rate_hz : float, in 1/s
+        How often to poll. A device that answers more slowly is polled as fast as it can; the
+        samples carry their true times.
+    on_sample : callable
+        Called after every poll.
+
+    Raises
+    ------
+    SetupError
+        The setup has errors on this device.
+    WrongDevice
+        Another device answered.
+    LinkError, DeviceRefused
+        The device was not reached, or refused.
+    QuantityError
+        Duration or rate cannot be used.
+    """
+    count = _sample_count(duration_s, rate_hz)
+    findings = Findings(setup.source.file, setup.source.root)
+    channels = check_into(setup, device.datasheet, findings)
+    if findings.has_errors:
+        raise SetupError(findings.file, findings.sorted())
+    identity = device.require(setup)
+    image = encode_setup(setup, device.datasheet)
+    changes = compare_images(device.read_settings(), image, device.datasheet)
+    poller = Poller(device, channels)
+    times = np.zeros(count)
+    values = np.zeros((count, len(channels)))
+    qualities = np.zeros((count, len(channels)), dtype=np.uint8)
+    junction: float | None = None
+    started, start_s = datetime.now(UTC), clock()
+
+    def judged(upto: int) -> tuple[ChannelReport, ...]:
+        return _judge_all(
+            channels, changes, junction, times[:upto], values[:upto], qualities[:upto]
+        )
+
+    for k in range(count):
+        pause = start_s + k / rate_hz - clock()
+        if pause > 0:
+            wait(pause)
+        times[k] = clock() - start_s
+        values[k], qualities[k], junction = poller.poll()
+        on_sample(Sample(k + 1, count, lambda upto=k + 1: judged(upto)))  # type: ignore[misc]
+    return LiveReport(
+        title=setup.title,
+        identity=identity,
+        address=str(device.address),
+        started=started,
+        channels=judged(count),
+        differing=tuple(str(change) for change in changes),
+        times_s=times,
+        values=values,
+        qualities=qualities,
+    )
+
+
+def _sample_count(duration_s: float, rate_hz: float) -> int:
+    for name, number in (("duration", duration_s), ("rate", rate_hz)):
+        if not (math.isfinite(number) and number > 0):
+            raise QuantityError(f"a {name} of {number:g} cannot be used", valid="more than 0")
+    count = int(duration_s * rate_hz + 1e-9) + 1
+    if count > MAX_SAMPLES:
+        raise QuantityError(
+            f"{count:,} samples are too many for a live check", valid=f"at most {MAX_SAMPLES:,}"
+        )
+    return count
+
+
+def _judge_all(
+    channels: Sequence[Assignment],
+    changes: Sequence[Change],
+    junction: float | None,
+    times: NDArray[np.float64],
+    values: NDArray[np.float64],
+    qualities: NDArray[np.uint8],
+) -> tuple[ChannelReport, ...]:
+    reports = []
+    for column, channel in enumerate(channels):
+        own = f"channel.{channel.slot}."
+        context = Context(
+            cold_junction=junction,
+            changes=[change for change in changes if change.setting.startswith(own)],
+        )
+        reports.append(judge(channel, times, values[:, column], qualities[:, column], context))
+    return tuple(reports)

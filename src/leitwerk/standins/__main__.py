@@ -1,0 +1,100 @@
+"""The stand-in as a program: ``python -m leitwerk.standins fichte-8``."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import sys
+import threading
+import time
+from dataclasses import replace
+
+import click
+
+from leitwerk.address import LinkAddress
+from leitwerk.errors import LeitwerkError
+from leitwerk.project import find_datasheet
+from leitwerk.standins.logger import Disturbances, Logger
+from leitwerk.standins.plant import Plant
+from leitwerk.standins.profile import find_profile
+from leitwerk.standins.server import Faults, serve
+
+
+@click.command()
+@click.argument("model")
+@click.option("--port", default=0, show_default="a free one", help="TCP port to listen on.")
+@click.option("--unit", default=3, show_default=True, help="Unit identifier to answer to.")
+@click.option("--serial", default=None, help="Another serial number than the profile's.")
+@click.option("--as-model", default=None, help="Say it is another model.")
+@click.option("--open", "open_", multiple=True, metavar="T", help="Terminal with a broken wire.")
+@click.option("--short", multiple=True, metavar="T", help="Terminal with a short circuit.")
+@click.option("--reverse", multiple=True, metavar="T", help="Terminal with reversed polarity.")
+@click.option("--recordings", default=0, help="Recordings in memory that nobody has fetched.")
+@click.option("--recording", is_flag=True, help="It is recording when it starts.")
+@click.option("--silent-after-writes", default=None, type=int, metavar="N",
+              help="Answer nothing more after N write requests.")
+@click.option("--silent-after-requests", default=None, type=int, metavar="N",
+              help="Answer nothing more after N requests of any kind.")
+@click.option("--time-factor", default=1.0, help="The plant's time runs so many times faster.")
+@click.option("--with-parent", is_flag=True, help="End when standard input is closed.")
+def main(
+    model: str,
+    *,
+    port: int,
+    unit: int,
+    serial: str | None,
+    as_model: str | None,
+    open_: tuple[str, ...],
+    short: tuple[str, ...],
+    reverse: tuple[str, ...],
+    recordings: int,
+    recording: bool,
+    silent_after_writes: int | None,
+    silent_after_requests: int | None,
+    time_factor: float,
+    with_parent: bool,
+) -> None:
+    """Run a simulated device on a port of the loopback address, until Ctrl+C."""
+    try:
+        profile = find_profile(model)
+        datasheet = find_datasheet(model)
+    except LeitwerkError as error:
+        raise click.ClickException(str(error)) from error
+    profile = replace(profile, serial=serial or profile.serial, model=as_model or profile.model)
+    wrong = Disturbances(open=set(open_), shorted=set(short), reversed=set(reverse))
+    logger = Logger(datasheet, profile, Plant(factor=time_factor), time.monotonic, wrong)
+    logger.recordings = [[] for _ in range(recordings)]
+    logger.recording_since_s = time.monotonic() if recording else None
+    faults = Faults(silent_after_writes, silent_after_requests)
+
+    def ready(port: int) -> None:
+        address = LinkAddress("modbus+tcp", "127.0.0.1", port, unit)
+        click.echo(f"{profile.model} {profile.serial} listens at {address}")
+        sys.stdout.flush()
+
+    async def run() -> None:
+        server = asyncio.create_task(
+            serve(logger, host="127.0.0.1", port=port, unit=unit, faults=faults, ready=ready)
+        )
+        if with_parent:
+            loop = asyncio.get_running_loop()
+            threading.Thread(target=_wait_for_parent, args=(loop, server), daemon=True).start()
+        with contextlib.suppress(asyncio.CancelledError):
+            await server
+
+    try:
+        asyncio.run(run())
+    except KeyboardInterrupt:
+        click.echo("stopped")
+    except (OSError, RuntimeError) as error:
+        message = f"cannot listen on port {port}: {error}"
+        raise click.ClickException(message) from error
+
+
+def _wait_for_parent(loop: asyncio.AbstractEventLoop, server: asyncio.Task[None]) -> None:
+    sys.stdin.read()
+    loop.call_soon_threadsafe(server.cancel)
+
+
+if __name__ == "__main__":
+    main(prog_name="leitwerk standin")

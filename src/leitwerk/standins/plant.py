@@ -1,0 +1,75 @@
+"""The plant: the electrical signal at each terminal, from a small model of the kiln at Tannried.
+
+The kiln stands cold and closed, at the temperature of the hall. Sensors are ideal; the readings
+wander a little, as air and steam do.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from leitwerk.signals import platinum, thermocouple
+
+# The logger hangs in the cabin, a little warmer than the hall; thermocouples see the difference.
+TERMINALS_C = 22.9
+
+
+@dataclass(frozen=True, slots=True)
+class Signal:
+    """What a sensor puts on its terminal: in Ω, mV, mA, or 0 and 1 for a contact."""
+
+    quantity: str
+    value: float
+
+
+@dataclass(frozen=True, slots=True)
+class _Spot:
+    """A point of the plant: its value at rest, how far it wanders and how fast, its noise."""
+
+    rest: float
+    swing: float
+    period_s: float
+    noise: float
+    signal: Callable[[float], Signal]
+
+
+def _thermocouple(temperature: float) -> Signal:
+    at_tip, at_terminals = thermocouple.emf([temperature, TERMINALS_C], "K")
+    return Signal("voltage", float(at_tip - at_terminals))
+
+
+_SPOTS = {
+    "air_top": _Spot(
+        21.5, 0.06, 45.0, 0.01, lambda t: Signal("resistance", float(platinum.resistance(t)))
+    ),
+    "air_bottom": _Spot(
+        21.2, 0.05, 60.0, 0.01, lambda t: Signal("resistance", float(platinum.resistance(t)))
+    ),
+    "timber_core": _Spot(19.0, 0.05, 300.0, 0.05, _thermocouple),
+    # 0 to 1 V stand for 0 to 100 % relative humidity.
+    "humidity": _Spot(55.0, 0.4, 30.0, 0.05, lambda rh: Signal("voltage", 10.0 * rh)),
+    # 4 to 20 mA stand for 0 to 100 % open.
+    "steam_valve": _Spot(
+        40.0, 0.05, 20.0, 0.02, lambda open_: Signal("current", 4.0 + 0.16 * open_)
+    ),
+    "door": _Spot(1.0, 0.0, 1.0, 0.0, lambda closed: Signal("contact", closed)),
+}
+
+
+class Plant:
+    """The kiln. ``factor`` lets its time run faster; ``seed`` makes its noise repeatable."""
+
+    def __init__(self, *, factor: float = 1.0, seed: int = 8) -> None:
+        self.factor = factor
+        self._noise = np.random.default_rng(seed)
+
+    def signal(self, spot: str, time_s: float) -> Signal:
+        """The signal of one point of the plant at a time (any clock, in s)."""
+        s = _SPOTS[spot]
+        phase = 2.0 * math.pi * time_s * self.factor / s.period_s
+        noise = s.noise * float(self._noise.standard_normal())
+        return s.signal(s.rest + s.swing * math.sin(phase) + noise)

@@ -1,0 +1,77 @@
+"""Starting a stand-in as a process of its own, and ending it for certain."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from types import TracebackType
+from typing import Self
+
+from leitwerk.address import LinkAddress, parse_address
+from leitwerk.errors import LeitwerkError
+
+_END_S = 5.0
+
+
+class StandIn:
+    """A running stand-in. It ends with ``stop``, with its ``with`` block, or with this process."""
+
+    def __init__(self, process: subprocess.Popen[str], address: LinkAddress) -> None:
+        self.process = process
+        self.address = address
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.stop()
+
+    def __repr__(self) -> str:
+        return f"StandIn({self.address}, process {self.process.pid})"
+
+    def stop(self) -> None:
+        """End the process and wait until it is gone."""
+        # Closing its standard input is the signal to end, the same that the death of this process
+        # would give it; so no stand-in is ever left behind.
+        for stream in (self.process.stdin, self.process.stdout):
+            if stream is not None:
+                stream.close()
+        try:
+            self.process.wait(_END_S)
+        except subprocess.TimeoutExpired:
+            self.process.kill()
+            self.process.wait()
+
+
+def start_standin(model: str, *options: str) -> StandIn:
+    """Start a stand-in on a free port of the loopback address and wait until it answers.
+
+    Parameters
+    ----------
+    model : str
+        A model of which there is a stand-in.
+    *options : str
+        Options of ``leitwerk standin``, such as ``"--short", "3"``.
+
+    Raises
+    ------
+    LeitwerkError
+        It did not start.
+    """
+    command = [sys.executable, "-m", "leitwerk.standins", model, "--with-parent", *options]
+    process = subprocess.Popen(  # noqa: S603 - our own module, no shell
+        command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, encoding="utf-8"
+    )
+    assert process.stdout is not None
+    line = process.stdout.readline()
+    address = next((word for word in line.split() if "://" in word), None)
+    if address is None:
+        process.kill()
+        process.wait()
+        raise LeitwerkError(f"the stand-in {model} did not start: {line.strip()}")
+    return StandIn(process, parse_address(address))

@@ -1,0 +1,246 @@
+"""The upload: identify, back up, write what differs, commit, read back, compare, receipt."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Mapping
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TypeAlias, TypeVar
+
+from leitwerk.check import check_setup
+from leitwerk.errors import DeviceRefused, FileProblem, LeitwerkError, LinkError, UploadError
+from leitwerk.image import Change, Image, compare_images, encode_setup
+from leitwerk.links import Device, Identity, Status
+from leitwerk.setup import Setup
+from leitwerk.transfer.receipt import KeptFiles, Receipt
+
+Progress: TypeAlias = Callable[[str, int, int], None]
+
+T = TypeVar("T")
+UNCHANGED = "unchanged; no setting of it was touched"
+_AGAIN = "mend the cause, then run the same upload again: it reads the device and goes on from there"
+
+
+def upload(
+    setup: Setup,
+    device: Device,
+    *,
+    keep: str | Path,
+    passwords: Mapping[str, str],
+    discard_recordings: bool = False,
+    stop_recording: bool = False,
+    by: str = "unnamed",
+    progress: Progress = lambda step, done, total: None,
+    now: Callable[[], datetime] = lambda: datetime.now(UTC),
+) -> Receipt:
+    """Carry a setup to the device that it names, and prove that it arrived.
+
+    Parameters
+    ----------
+    keep : path
+        The folder for backups and receipts.
+    passwords : mapping from role to password
+        Asked only for roles that are needed.
+    discard_recordings : bool
+        Whether recordings that nobody has fetched may be erased.
+    stop_recording : bool
+        Whether a running recording may be stopped; it is started again afterwards.
+    by : str
+        Who uploads, for the receipt.
+    progress : callable
+        Called with the name of a step, how much of it is done, and how much it is in all.
+
+    Returns
+    -------
+    Receipt
+        It and the backup are also kept as files.
+
+    Raises
+    ------
+    SetupError
+        The setup has errors on this device; nothing was written.
+    WrongDevice
+        Another device answered; nothing was written.
+    UploadError
+        Anything else; it says what state the device is in and what to do.
+    """
+    attempt = _Attempt(setup, device, encode_setup(setup, device.datasheet), progress)
+    files = KeptFiles.at(Path(keep), setup.device.serial, started := now())
+    try:
+        identity = attempt.identify()
+        status = attempt.look(discard=discard_recordings, stop=stop_recording)
+        before = attempt.back_up(files, identity, started)
+        changes = compare_images(before, attempt.image, device.datasheet)
+        requests = 0
+        if changes or status.uncommitted or (discard_recordings and status.unfetched):
+            attempt.log_in(passwords, changes)
+            attempt.make_ready(status)
+            requests = attempt.write(changes)
+            attempt.commit()
+        verified = attempt.verify(before)
+        attempt.finish()
+        receipt = Receipt(
+            by=by,
+            started=started,
+            finished=now(),
+            setup_file=setup.source.file,
+            setup_title=setup.title,
+            setup_sha256=hashlib.sha256(setup.source.content).hexdigest(),
+            identity=identity,
+            address=str(device.address),
+            changes=tuple(changes),
+            requests=requests,
+            verified=verified,
+            rounded=_rounded(setup, device),
+            discarded=attempt.discarded,
+            restarted=attempt.stopped,
+            backup=str(files.path("backup.json")),
+        )
+        attempt.step("keep the receipt", lambda: files.write_receipt(receipt))
+    except (LinkError, DeviceRefused, FileProblem) as error:
+        nothing_done = attempt.state == UNCHANGED
+        raise UploadError(
+            error.message,
+            state=attempt.state_after_failure(),
+            remedy=error.remedy if nothing_done and error.remedy else _AGAIN,
+            refused=isinstance(error, DeviceRefused),
+        ) from error
+    return receipt
+
+
+class _Attempt:
+    """One upload on its way. ``state`` is what the device is in if it ends at this moment."""
+
+    def __init__(self, setup: Setup, device: Device, image: Image, progress: Progress) -> None:
+        self.setup = setup
+        self.device = device
+        self.image = image
+        self.progress = progress
+        self.state = UNCHANGED
+        self.logged_in = False
+        self.staging = False
+        self.stopped = False
+        self.discarded = 0
+
+    def step(self, name: str, act: Callable[[], T]) -> T:
+        """Do one step and show it before and after."""
+        self.progress(name, 0, 1)
+        result = act()
+        self.progress(name, 1, 1)
+        return result
+
+    def identify(self) -> Identity:
+        return self.step("identify the device", lambda: self.device.require(self.setup))
+
+    def look(self, *, discard: bool, stop: bool) -> Status:
+        status = self.step("look what it is doing", self.device.status)
+        if status.recording and not stop:
+            raise UploadError(
+                "the device is recording, and takes settings only when stopped",
+                state=UNCHANGED,
+                remedy="wait for its end, or allow it to be stopped (--stop-recording)",
+                refused=True,
+            )
+        if status.unfetched and not discard:
+            count = status.unfetched
+            raise UploadError(
+                f"the device holds {count} recording{'s' if count != 1 else ''} that nobody has "
+                "fetched; a new setup would erase what they mean",
+                state=UNCHANGED,
+                remedy="fetch them first, or say that they may go (--discard-recordings)",
+                refused=True,
+            )
+        return status
+
+    def back_up(self, files: KeptFiles, identity: Identity, moment: datetime) -> Image:
+        before = self.step("read its settings", self.device.read_settings)
+        self.step("keep a backup", lambda: files.write_backup(before, identity, moment))
+        return before
+
+    def log_in(self, passwords: Mapping[str, str], changes: list[Change]) -> None:
+        role = self.device.datasheet.role_for(change.setting for change in changes)
+        try:
+            password = passwords[role]
+        except KeyError:
+            raise DeviceRefused(
+                f"the device wants the password of the {role}", remedy="give it and try again"
+            ) from None
+        self.step("log in", lambda: self.device.log_in(role, password))
+        self.logged_in = True
+
+    def make_ready(self, status: Status) -> None:
+        """Nothing may be recording, in the way, or left from an upload that was broken off."""
+        if status.recording:
+            self.step("stop the recording", lambda: self.device.command("stop"))
+            self.stopped = True
+            self.state = "unchanged, but its recording was stopped"
+        if status.unfetched:
+            self.step("erase recordings", lambda: self.device.command("erase recordings"))
+            self.discarded = status.unfetched
+            self.state = f"settings unchanged; {self.discarded} recordings were erased, as told"
+        self.device.command("drop")
+
+    def write(self, changes: list[Change]) -> int:
+        self.staging = True
+        return self.device.write_settings(
+            {change.setting: change.new for change in changes},
+            lambda done, total: self.progress("write what differs", done, total),
+        )
+
+    def commit(self) -> None:
+        self.staging = False
+        self.state = (
+            "unknown: the new settings were written and the commit sent, but not confirmed; it "
+            "works either with all of the old or with all of the new settings"
+        )
+        self.step("commit", lambda: self.device.command("commit"))
+        self.state = "it works with the new settings, but they have not been verified"
+
+    def verify(self, before: Image) -> int:
+        """Read everything back; what was asked must be there, and the rest be as it was."""
+        after = self.step("read everything back", self.device.read_settings)
+        asked = Image(after.model, {**before.settings, **self.image.settings})
+        wrong = compare_images(after, asked, self.device.datasheet)
+        if wrong:
+            raise UploadError(
+                "the device does not hold what it was told: "
+                + "; ".join(f"{c.setting} is {c.old!r} instead of {c.new!r}" for c in wrong[:5])
+                + (f" and {len(wrong) - 5} more" if len(wrong) > 5 else ""),  # noqa: PLR2004
+                state="it works with settings that are not those of the setup",
+                remedy="upload again; if it stays like this, the datasheet does not fit the device",
+                refused=True,
+            )
+        return len(asked.settings)
+
+    def finish(self) -> None:
+        if self.stopped:
+            self.step("start the recording again", lambda: self.device.command("start"))
+        if self.logged_in:
+            self.device.log_out()
+        self.state = "it works with the new settings, and they have been verified"
+
+    def state_after_failure(self) -> str:
+        """What to tell; on the way, half-written settings are dropped if the device still hears."""
+        try:
+            if self.staging:
+                self.device.command("drop")
+                self.staging = False
+            if self.stopped and self.state.startswith(("unchanged", "settings unchanged")):
+                self.device.command("start")
+                self.state = "unchanged; its recording was stopped and is running again"
+            if self.logged_in:
+                self.device.log_out()
+        except LeitwerkError:
+            pass
+        if self.staging:
+            return (
+                f"{self.state}: it works with its old settings; what was written waits in it "
+                "uncommitted, has no effect, and is dropped by the next upload"
+            )
+        return self.state
+
+
+def _rounded(setup: Setup, device: Device) -> tuple[str, ...]:
+    findings = check_setup(setup, device.datasheet)
+    return tuple(f"{f.path}: {f.message}" for f in findings if f.rule == "rounded")

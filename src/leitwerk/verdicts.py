@@ -1,0 +1,226 @@
+"""From readings to verdicts: statistics of each channel, its expectation, and why it fails."""
+
+from __future__ import annotations
+
+import enum
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from leitwerk.alarms import AlarmState, next_state
+from leitwerk.check import Assignment
+from leitwerk.image import Change
+from leitwerk.quantities import format_number, format_value
+from leitwerk.signals import Quality
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+# A short circuit makes a thermocouple read the cold junction, but for the noise of the converter.
+_SAME_TEMPERATURE_C = 0.15
+
+
+class Verdict(enum.StrEnum):
+    """What became of an expectation."""
+
+    PASS = "pass"  # noqa: S105 - no password
+    FAIL = "fail"
+    NO_READING = "no reading"
+    NOT_ASKED = "not asked"
+
+
+@dataclass(frozen=True, slots=True)
+class ChannelReport:
+    """One channel of a live check. Numbers are in ``unit``; None where there is nothing to say."""
+
+    name: str
+    label: str
+    unit: str
+    count: int
+    good: int
+    last: float | None
+    mean: float | None
+    minimum: float | None
+    maximum: float | None
+    standard_deviation: float | None
+    quality: str
+    alarms: dict[str, str]
+    expected: float | None
+    tolerance: float | None
+    states: tuple[str, str] | None
+    verdict: Verdict
+    reason: str
+
+    def to_dict(self) -> dict[str, Any]:
+        """The report as plain data for JSON and tables."""
+        return {name: getattr(self, name) for name in self.__dataclass_fields__}
+
+    def shown(self, value: float | None) -> str:
+        """A value of this channel for people: with as many digits as make sense, or its state."""
+        if value is None:
+            return "–"
+        if self.states is not None:
+            return self.states[round(value)] if value in {0.0, 1.0} else "changing"
+        return format_number(value, 5)
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """What else is known when a channel is judged."""
+
+    cold_junction: float | None = None
+    changes: Sequence[Change] = ()
+
+
+def judge(
+    channel: Assignment,
+    times_s: NDArray[np.float64],
+    values: NDArray[np.float64],
+    qualities: NDArray[np.uint8],
+    context: Context,
+) -> ChannelReport:
+    """The report on one channel.
+
+    Parameters
+    ----------
+    times_s : array of shape (n_samples,), in s
+    values : array of shape (n_samples,), in the channel's unit
+    qualities : array of shape (n_samples,)
+        A ``Quality`` for each value; only good ones count.
+    context : Context
+    """
+    is_good = (qualities == Quality.GOOD) & np.isfinite(values)
+    good = values[is_good]
+    verdict, reason = _verdict(channel, good, qualities, context)
+    last_quality = Quality(int(qualities[-1])) if qualities.size else Quality.UNKNOWN
+    expected, tolerance = channel.expected or (None, None)
+    return ChannelReport(
+        name=channel.name,
+        label=channel.label,
+        unit="" if channel.is_contact else channel.unit.symbol,
+        count=int(values.size),
+        good=int(good.size),
+        last=float(values[-1]) if values.size and is_good[-1] else None,
+        mean=_or_none(np.mean, good),
+        minimum=_or_none(np.min, good),
+        maximum=_or_none(np.max, good),
+        standard_deviation=float(np.std(good, ddof=1)) if good.size > 1 else None,
+        quality=last_quality.reason,
+        alarms=_alarms(channel, times_s, values, is_good),
+        expected=expected,
+        tolerance=tolerance,
+        states=channel.states if channel.is_contact else None,
+        verdict=verdict,
+        reason=reason,
+    )
+
+
+def _or_none(
+    statistic: Callable[[NDArray[np.float64]], Any], good: NDArray[np.float64]
+) -> float | None:
+    return float(statistic(good)) if good.size else None
+
+
+def _alarms(
+    channel: Assignment,
+    times_s: NDArray[np.float64],
+    values: NDArray[np.float64],
+    is_good: NDArray[np.bool_],
+) -> dict[str, str]:
+    phases = {}
+    for alarm in channel.alarms:
+        state = AlarmState()
+        for time_s, value, good in zip(times_s, values, is_good, strict=True):
+            state = next_state(alarm, state, float(time_s), float(value), good=bool(good))
+        phases[alarm.name] = state.phase.value
+    return phases
+
+
+def _verdict(
+    channel: Assignment,
+    good: NDArray[np.float64],
+    qualities: NDArray[np.uint8],
+    context: Context,
+) -> tuple[Verdict, str]:
+    if not good.size:
+        return Verdict.NO_READING, _because(_bad_reading(channel, qualities), context)
+    bad = qualities.size - good.size
+    if bad:
+        what = _bad_reading(channel, qualities[qualities != Quality.GOOD])
+        message = f"{bad} of {qualities.size} readings are bad: {what}"
+        return Verdict.FAIL, _because(message, context)
+    if channel.expected is None:
+        return Verdict.NOT_ASKED, ""
+    expected, tolerance = channel.expected
+    if channel.is_contact:
+        wrong = int(np.count_nonzero(good != expected))
+        if not wrong:
+            return Verdict.PASS, ""
+        states = channel.states
+        message = f"is {states[1 - round(expected)]}, expected {states[round(expected)]}"
+        if wrong < good.size:
+            message += f" ({wrong} of {good.size} readings)"
+        return Verdict.FAIL, _because(message, context)
+    mean = float(np.mean(good))
+    if abs(mean - expected) <= tolerance:
+        return Verdict.PASS, ""
+    side = "above" if mean > expected else "below"
+    message = (
+        f"reads {_number(mean, channel)}, that is "
+        f"{_number(abs(mean - expected), channel)} {side} the expected "
+        f"{format_number(expected)} ± {_number(tolerance, channel)}"
+    )
+    return Verdict.FAIL, _because(_likely_cause(channel, mean, context) or message, context)
+
+
+def _bad_reading(channel: Assignment, qualities: NDArray[np.uint8]) -> str:
+    if not qualities.size:
+        return "the device sent nothing"
+    worst = Quality(int(np.bincount(qualities).argmax()))
+    kind = channel.measurement.kind
+    help_ = {
+        Quality.OPEN_SENSOR: f"open sensor: a wire is off, or what is wired is no {kind}",
+        Quality.NOT_IN_USE: "the device does not use this input: was the setup uploaded?",
+    }
+    at = f" ({channel.range})" if channel.range else ""
+    clipped = f"the signal is {worst.reason}{at}"
+    is_clipped = worst in {Quality.BELOW_RANGE, Quality.ABOVE_RANGE}
+    return help_.get(worst, clipped if is_clipped else worst.reason)
+
+
+def _number(value: float, channel: Assignment) -> str:
+    return format_value(float(f"{value:.4g}"), channel.unit)
+
+
+def _likely_cause(channel: Assignment, mean: float, context: Context) -> str:
+    """What the numbers point to, when they point to something."""
+    sensor, junction = channel.measurement.sensor, context.cold_junction
+    if sensor is None or not sensor.cold_junction or junction is None or channel.expected is None:
+        return ""
+    if abs(mean - junction) <= _SAME_TEMPERATURE_C:
+        return (
+            f"reads {_number(mean, channel)}, exactly the cold junction: a short-circuited "
+            "thermocouple does this"
+        )
+    expected, tolerance = channel.expected
+    at_terminals, seen = sensor.signal([junction, mean])
+    mirrored = float(sensor.value(2.0 * at_terminals - seen))
+    if abs(mirrored - expected) <= max(tolerance, _SAME_TEMPERATURE_C):
+        return (
+            f"reads {_number(mean, channel)}, as far from the cold junction "
+            f"({_number(junction, channel)}) as expected, but to the other side: the thermocouple "
+            "is wired with reversed polarity"
+        )
+    return ""
+
+
+def _because(message: str, context: Context) -> str:
+    """The message, and what in the device is not as the setup says: the first thing to mend."""
+    if not context.changes:
+        return message
+    first, more = context.changes[0], len(context.changes) - 1
+    text = f"the device is not set up like this setup ({first.setting} is {first.shown_old()}"
+    text += f", not {first.shown_new()}" + (f"; {more} more" if more else "")
+    return f"{message}; {text}): upload it"

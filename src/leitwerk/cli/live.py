@@ -66,7 +66,7 @@ def live(
     from leitwerk.project import read_setup, write_atomic  # noqa: PLC0415
 
     wanted = read_setup(setup)
-    view = _TableView(wanted.title) if form is None and _is_terminal() else None
+    view = TableView(wanted.title) if form is None and _is_terminal() else None
     with connect(wanted, timeout_s=timeout) as device, view or nullcontext():
         report = verify(
             wanted,
@@ -104,7 +104,7 @@ def _print(report: LiveReport, form: str | None, *, shown_already: bool) -> None
         click.echo(str(report))
 
 
-class _TableView:
+class TableView:
     """A table that is drawn anew with each sample, and stays when all is done."""
 
     def __init__(self, title: str) -> None:
@@ -115,8 +115,9 @@ class _TableView:
         self._title = title
         self._live = Live(console=console(), auto_refresh=False)
 
-    def __enter__(self) -> None:
+    def __enter__(self) -> TableView:
         self._live.__enter__()
+        return self
 
     def __exit__(self, *error: object) -> None:
         self._live.__exit__(None, None, None)

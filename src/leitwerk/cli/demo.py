@@ -1,0 +1,122 @@
+"""leitwerk demo: the whole thread once, on a simulated device."""
+
+from __future__ import annotations
+
+from importlib import resources
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from leitwerk.cli.outcome import FINE, FOUND, reports_errors
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from leitwerk.address import LinkAddress
+
+_WATCH_S = 4.0
+_RATE_HZ = 5.0
+# The mistakes planted in the first setup: what is right, and what stands there instead.
+_MISTAKES = (
+    ("range: ±1 V", "range: ±100 mV"),
+    ("clear: 75 °C", "clear: 80 °C"),
+)
+
+
+@click.command()
+@click.option("--folder", default="leitwerk-demo", show_default=True, metavar="FOLDER",
+              help="Where the demo leaves its files.")
+@reports_errors
+def demo(folder: str) -> int:
+    """See all of it in 20 seconds, with a simulated device.
+
+    Starts the logger fichte-8 of the kiln at Tannried as a process of its own, checks a setup with
+    two planted mistakes, uploads the corrected one and holds the readings against expectations.
+    """
+    from leitwerk.cli.show import console, counts_text, print_findings  # noqa: PLC0415
+    from leitwerk.project import check_file  # noqa: PLC0415
+    from leitwerk.standins import start_standin  # noqa: PLC0415
+
+    out = console()
+    where = Path(folder)
+    with start_standin("fichte-8") as standin:
+        out.print(f"[bold]1. A logger[/] at {standin.address}, simulated, in factory condition.")
+        wrong, right = _write_setups(where, standin.address)
+        out.print(f"\n[bold]2. Check[/] {wrong}, in which two mistakes are planted:\n")
+        result = check_file(wrong)
+        print_findings(result.findings, out)
+        out.print(f"{wrong}: cannot be uploaded like this ({counts_text(result.findings)})")
+        passed = _upload_and_watch(where, right, out)
+    out.print(f"\nThe logger is gone again. The files are in {where}/:")
+    for path in sorted(p for p in where.rglob("*") if p.is_file()):
+        out.print(f"  {path.relative_to(where)}")
+    return FINE if passed else FOUND
+
+
+def _write_setups(folder: Path, address: LinkAddress) -> tuple[Path, Path]:
+    from leitwerk.project import write_atomic  # noqa: PLC0415
+
+    file = resources.files("leitwerk") / "examples" / "kiln.yaml"
+    text = file.read_text(encoding="utf-8")
+    at = next(line for line in text.splitlines() if line.strip().startswith("at: "))
+    text = text.replace(at, f"  at: {address}")
+    mistaken = text
+    for right, wrong in _MISTAKES:
+        mistaken = mistaken.replace(right, wrong)
+    paths = folder / "kiln-with-mistakes.yaml", folder / "kiln.yaml"
+    for path, content in zip(paths, (mistaken, text), strict=True):
+        write_atomic(path, content)
+    return paths
+
+
+def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
+    from leitwerk.cli.live import TableView  # noqa: PLC0415
+    from leitwerk.cli.show import live_table  # noqa: PLC0415
+    from leitwerk.cli.steps import StepView  # noqa: PLC0415
+    from leitwerk.figures import draw_report  # noqa: PLC0415
+    from leitwerk.links import connect  # noqa: PLC0415
+    from leitwerk.live import verify  # noqa: PLC0415
+    from leitwerk.project import read_setup, write_atomic  # noqa: PLC0415
+    from leitwerk.standins.profile import find_profile  # noqa: PLC0415
+    from leitwerk.transfer import upload  # noqa: PLC0415
+
+    setup = read_setup(path)
+    out.print(f"\n[bold]3. Upload[/] {path}, the corrected one:\n")
+    with connect(setup) as device:
+        with StepView() as steps:
+            receipt = upload(
+                setup,
+                device,
+                keep=folder / "kept",
+                passwords=find_profile(setup.device.model).passwords,
+                by="demo",
+                progress=steps.show,
+            )
+        text = str(receipt).split("  changes:")[0].rstrip()
+        out.print(f"\n{text}\n  changes:   {len(receipt.changes)}, listed in the receipt there",
+                  markup=False)  # fmt: skip
+        out.print(f"\n[bold]4. Live[/] for {_WATCH_S:g} s:\n")
+        with TableView(setup.title) if out.is_terminal else _Nothing() as view:
+            report = verify(
+                setup, device, duration_s=_WATCH_S, rate_hz=_RATE_HZ, on_sample=view.show
+            )
+    if not out.is_terminal:
+        out.print(live_table(report.channels, setup.title, ""))
+    out.print(f"[bold]{report.summary()}[/]")
+    draw_report(report, folder / "live.png")
+    write_atomic(folder / "live.csv", report.to_csv())
+    return report.passed
+
+
+class _Nothing:
+    """Shows nothing while readings come in."""
+
+    def __enter__(self) -> _Nothing:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        pass
+
+    def show(self, sample: object) -> None:
+        """Nothing."""

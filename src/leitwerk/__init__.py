@@ -8,7 +8,7 @@ The whole thread in a few lines::
     with leitwerk.connect(setup) as device:
         receipt = leitwerk.upload(setup, device, keep="kept", passwords={"operator": "..."})
         report = leitwerk.verify(setup, device, duration_s=5, rate_hz=2)
-    print(receipt, report, sep="\\n")
+    print(receipt, report, sep=chr(10))
 
 Names are loaded when they are first used, so that importing the package costs next to nothing.
 """
@@ -36,7 +36,7 @@ if TYPE_CHECKING:
         WrongDevice,
     )
     from leitwerk.findings import Finding, Severity
-    from leitwerk.image import Image, decode_words, encode_setup
+    from leitwerk.image import Change, Image, compare_images, encode_setup
     from leitwerk.links import Device, Identity, connect
     from leitwerk.live import LiveReport, verify
     from leitwerk.project import CheckedFile, check_file, find_datasheet, read_setup
@@ -46,6 +46,7 @@ if TYPE_CHECKING:
     from leitwerk.transfer import Receipt, upload
 
 _HOME = {
+    "Change": "image",
     "CheckedFile": "project",
     "Datasheet": "datasheet",
     "Device": "links",
@@ -71,8 +72,8 @@ _HOME = {
     "WrongDevice": "errors",
     "check_file": "project",
     "check_setup": "check",
+    "compare_images": "image",
     "connect": "links",
-    "decode_words": "image",
     "encode_setup": "image",
     "find_datasheet": "project",
     "parse_datasheet": "datasheet",
@@ -85,9 +86,46 @@ _HOME = {
     "verify": "live",
 }
 
-__all__ = [  # noqa: RUF022 - sorted as _HOME is; a test holds the two together
-    *_HOME,
+__all__ = [
+    "Change",
+    "CheckedFile",
+    "Datasheet",
+    "Device",
+    "DeviceRefused",
+    "FileProblem",
+    "Finding",
+    "Identity",
+    "Image",
+    "LeitwerkError",
+    "LinkError",
+    "LinkTimeout",
+    "LiveReport",
+    "Quality",
+    "QuantityError",
+    "Receipt",
+    "Setup",
+    "SetupError",
+    "Severity",
+    "StandIn",
+    "TwoPoint",
+    "UnitError",
+    "UploadError",
+    "WrongDevice",
     "__version__",
+    "check_file",
+    "check_setup",
+    "compare_images",
+    "connect",
+    "encode_setup",
+    "find_datasheet",
+    "parse_datasheet",
+    "parse_setup",
+    "platinum",
+    "read_setup",
+    "start_standin",
+    "thermocouple",
+    "upload",
+    "verify",
 ]
 
 

@@ -44,6 +44,7 @@ def parse_address(text: str) -> LinkAddress:
     --------
     >>> str(parse_address("modbus+tcp://127.0.0.1"))
     'modbus+tcp://127.0.0.1:502?unit=1'
+
     """
     try:
         parts = urlsplit(text.strip())
@@ -59,6 +60,6 @@ def parse_address(text: str) -> LinkAddress:
     if parts.path not in {"", "/"} or parts.fragment or set(options) - {"unit"}:
         raise QuantityError(f"{text!r} says more than an address does", valid=_VALID)
     unit = options.get("unit", "1")
-    if not unit.isdecimal() or not (1 <= int(unit) <= _MAX_UNIT or int(unit) == 255):  # noqa: PLR2004
+    if not unit.isdecimal() or not (1 <= int(unit) <= _MAX_UNIT or int(unit) == 255):
         raise QuantityError(f"unit={unit} is no unit identifier", valid="1..247, or 255")
     return LinkAddress("modbus+tcp", parts.hostname, 502 if port is None else port, int(unit))

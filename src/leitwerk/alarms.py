@@ -58,8 +58,9 @@ def next_state(
     >>> state = next_state(hot, AlarmState(), 0.0, 80.0)
     >>> str(state.phase), str(next_state(hot, state, 30.0, 79.0).phase)
     ('pending', 'tripped')
+
     """
-    if not good or value != value:  # noqa: PLR0124 - NaN
+    if not good or value != value:
         return AlarmState() if state.phase is Phase.PENDING else state
     sign = 1.0 if alarm.above else -1.0
     beyond = sign * (value - alarm.trip) > 0.0

@@ -97,7 +97,7 @@ class DeviceRefused(LeitwerkError):
 
 
 class UploadError(LeitwerkError):
-    """An upload stopped. ``state`` tells what the device holds now, ``reached`` is the exit kind."""
+    """An upload stopped; ``state`` tells what the device holds now, ``refused`` who ended it."""
 
     def __init__(self, message: str, *, state: str, remedy: str, refused: bool) -> None:
         super().__init__(message, remedy=remedy)

@@ -39,11 +39,12 @@ def draw_report(report: LiveReport, path: str | Path) -> None:
     ------
     FileProblem
         The file cannot be written.
+
     """
     figure = Figure(figsize=(_SIZE_PX[0] / _DPI, _SIZE_PX[1] / _DPI), dpi=_DPI)
     FigureCanvasAgg(figure)
     count = max(1, len(report.channels))
-    columns = min(3, count) if count <= 9 else math.ceil(math.sqrt(count))  # noqa: PLR2004
+    columns = min(3, count) if count <= 9 else math.ceil(math.sqrt(count))
     rows = math.ceil(count / columns)
     grid = figure.subplots(rows, columns, squeeze=False, sharex=True)
     cells = list(grid.flat)
@@ -63,7 +64,9 @@ def draw_report(report: LiveReport, path: str | Path) -> None:
         figure.savefig(path, format="png")
     except OSError as error:
         reason = error.strerror or type(error).__name__
-        raise FileProblem(f"cannot write {path}: {reason}", remedy="is the folder there?") from error
+        raise FileProblem(
+            f"cannot write {path}: {reason}", remedy="is the folder there?"
+        ) from error
 
 
 def _draw_channel(

@@ -67,6 +67,7 @@ def encode_setup(setup: Setup, datasheet: Datasheet) -> Image:
     ------
     SetupError
         The setup has errors on this datasheet.
+
     """
     findings = Findings(setup.source.file, setup.source.root)
     assignments = check_into(setup, datasheet, findings)
@@ -76,13 +77,13 @@ def encode_setup(setup: Setup, datasheet: Datasheet) -> Image:
     for wanted in wanted_settings(setup, datasheet, assignments):
         family = datasheet.family("settings", wanted.family)
         if family is not None:
-            point = family.point(wanted.index)
+            point = family.point(wanted.slot)
             settings[point.name] = point.storable(wanted.value)
     return Image(datasheet.model, settings)
 
 
 def compare_images(present: Image, wanted: Image, datasheet: Datasheet) -> list[Change]:
-    """What must change in ``present`` to become what ``wanted`` asks for; the rest is left alone."""
+    """What must change in ``present`` to become what ``wanted`` asks for."""
     merged = {**present.settings, **wanted.settings}
     return [
         Change(name, present.settings.get(name), value, setting_unit(name, merged, datasheet))

@@ -57,6 +57,7 @@ def check_file(path: str | Path, *, datasheet: Datasheet | None = None) -> Check
     ------
     FileProblem
         The file cannot be read. What is wrong *in* it is a finding.
+
     """
     setup, findings = _draft_file(path)
     if setup is not None:
@@ -75,6 +76,7 @@ def read_setup(path: str | Path) -> Setup:
         The file cannot be read.
     SetupError
         It holds no complete setup; ``findings`` says everything that is wrong.
+
     """
     setup, findings = _draft_file(path)
     if setup is None or findings.has_errors:
@@ -104,7 +106,9 @@ def _datasheet_for(setup: Setup, findings: Findings) -> Datasheet | None:
 def known_models() -> list[str]:
     """The models whose datasheets are shipped."""
     folder = resources.files("leitwerk") / "datasheets"
-    return sorted(f.name.removesuffix(".yaml") for f in folder.iterdir() if f.name.endswith(".yaml"))
+    return sorted(
+        f.name.removesuffix(".yaml") for f in folder.iterdir() if f.name.endswith(".yaml")
+    )
 
 
 @cache
@@ -115,6 +119,7 @@ def find_datasheet(model: str) -> Datasheet:
     ------
     FileProblem
         There is none.
+
     """
     if model not in known_models():
         raise FileProblem(
@@ -134,6 +139,7 @@ def read_datasheet(path: str | Path) -> Datasheet:
         The file cannot be read.
     SetupError
         It holds no complete datasheet.
+
     """
     return parse_datasheet(read_bytes(path), file=str(path))
 
@@ -145,6 +151,7 @@ def read_bytes(path: str | Path) -> bytes:
     ------
     FileProblem
         The file cannot be read.
+
     """
     path = Path(path)
     try:
@@ -170,6 +177,7 @@ def write_atomic(path: Path, text: str) -> None:
     ------
     FileProblem
         It cannot be written; what was there before still is.
+
     """
     try:
         path.parent.mkdir(parents=True, exist_ok=True)

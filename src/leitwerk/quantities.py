@@ -87,6 +87,7 @@ def format_number(value: float, digits: int = 6) -> str:
     --------
     >>> format_number(75.0), format_number(0.1 + 0.2), format_number(-0.0)
     ('75', '0.3', '0')
+
     """
     if not math.isfinite(value):
         return "–"
@@ -122,6 +123,7 @@ def parse_quantity(text: str) -> Quantity:
     --------
     >>> str(parse_quantity("0.2 degC"))
     '0.2 °C'
+
     """
     match = _match(_QUANTITY, text, "a quantity", "a number and a unit, such as 10 s or 78 °C")
     return Quantity(_number(match[1], text), _unit(match[2]))
@@ -135,6 +137,7 @@ def parse_span(text: str) -> Span:
     --------
     >>> parse_span("±1 V").low, str(parse_span("500 mV .. 1 V"))
     (-1.0, '0.5..1 V')
+
     """
     if match := _SYMMETRIC.fullmatch(text[:_MAX_LENGTH]):
         limit = abs(_number(match[1], text))
@@ -157,6 +160,7 @@ def parse_expected(text: str) -> Expected:
     --------
     >>> parse_expected("21.5 +/- 0.5 degC") == parse_expected("21.5 ± 0.5 °C")
     True
+
     """
     valid = "value ± tolerance, such as 21.5 ± 0.5 °C (ASCII: 21.5 +/- 0.5 degC)"
     match = _match(_EXPECTED, text, "an expectation", valid)

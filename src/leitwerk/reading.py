@@ -41,6 +41,7 @@ def text_of(value: object, valid: str) -> str:
     ------
     QuantityError
         There is none, or a group or list instead.
+
     """
     if isinstance(value, str) and value:
         return value
@@ -56,7 +57,6 @@ _WANTED = {
     "dict_type": "a group of keys, one 'key: value' line each",
     "too_short": "at least one entry",
 }
-
 
 
 def validate(
@@ -112,9 +112,7 @@ def _take_out(
     return missing
 
 
-def _report_unknown(
-    key: str, known: list[str], path: tuple[str, ...], findings: Findings
-) -> None:
+def _report_unknown(key: str, known: list[str], path: tuple[str, ...], findings: Findings) -> None:
     near = difflib.get_close_matches(key[:_MAX_SHOWN].lower(), known, n=1, cutoff=0.5)
     findings.error(
         "unknown-key",
@@ -132,8 +130,8 @@ def _report_bad_value(problem: Any, path: tuple[str, ...], findings: Findings) -
         message, valid, remedy = cause.message, cause.valid, cause.remedy
     else:
         message, remedy = f"{shown(problem['input'])} does not fit", ""
-        valid = problem.get("ctx", {}).get("expected") or _WANTED.get(problem["type"])
-        valid = valid or problem["msg"]
+        choices = problem.get("ctx", {}).get("expected")
+        valid = choices or _WANTED.get(problem["type"], problem["msg"])
     findings.error("bad-value", path, f"{path[-1]}: {message}", valid=valid, remedy=remedy)
 
 

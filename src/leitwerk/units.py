@@ -1,8 +1,8 @@
 """Units: a closed list of symbols, looked up once and turned into plain numbers.
 
-The arithmetic of dimensions is pint's, on a definition file of ours (``units.txt``). Free text never
-reaches pint: a text is split by a small grammar (symbols with exponents, joined by ``/`` and ``·``)
-and every symbol must be in the list.
+The arithmetic of dimensions is pint's, on a definition file of ours (``units.txt``). Free text
+never reaches pint: a text is split by a small grammar (symbols with exponents, joined by ``/`` and
+``·``), and every symbol must be in the list.
 """
 
 from __future__ import annotations
@@ -138,6 +138,7 @@ def parse_unit(text: str) -> Unit:
     Unit(symbol='°C', dimension='temperature', factor=1.0, offset=273.15)
     >>> parse_unit("l/s").dimension
     '[length] ** 3 / [time]'
+
     """
     registry = _registry()
     product = registry.Unit("")
@@ -191,6 +192,7 @@ def convert(value: Number, source: Unit, target: Unit) -> Number:
     --------
     >>> convert(0.25, parse_unit("V"), parse_unit("mV"))
     250.0
+
     """
     if source == target:
         return value

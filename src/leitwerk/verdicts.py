@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import enum
+import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -63,7 +64,10 @@ class ChannelReport:
             return "–"
         if self.states is not None:
             return self.states[round(value)] if value in {0.0, 1.0} else "changing"
-        return format_number(value, 5)
+        # A tenth of the tolerance is what a comparison needs; without one, five digits.
+        measure = self.tolerance or abs(value) / 1000.0
+        decimals = 1 - math.floor(math.log10(measure)) if measure > 0 else 1
+        return f"{value:.{min(max(0, decimals), 9)}f}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +94,7 @@ def judge(
     qualities : array of shape (n_samples,)
         A ``Quality`` for each value; only good ones count.
     context : Context
+
     """
     is_good = (qualities == Quality.GOOD) & np.isfinite(values)
     good = values[is_good]

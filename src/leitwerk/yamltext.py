@@ -5,13 +5,14 @@ value, and is stricter than YAML has to be: a duplicate key, an alias, an anchor
 document, or more depth and nodes than any setup needs is a finding instead of a surprise.
 
 Every scalar stays the text that was typed: ``no``, ``12:30``, ``00417`` and ``1e3`` mean what the
-key they belong to says, not what some version of YAML makes of them. So quotes never change a value.
+key they belong to says, not what some version of YAML makes of them. Quotes never change a value.
 """
 
 from __future__ import annotations
 
 import gc
-from typing import TypeAlias
+from collections.abc import Iterator
+from typing import Any, Never, TypeAlias
 
 import yaml
 
@@ -61,7 +62,7 @@ class List(list[Value]):
         self.places: list[tuple[int, int]] = []
 
 
-class _Stop(Exception):  # noqa: N818 - not an error, the end of a walk
+class _Stop(Exception):
     """Reading cannot go on; the finding is already made."""
 
 
@@ -74,6 +75,7 @@ def parse_yaml(data: str | bytes, findings: Findings) -> Map | None:
         Text in UTF-8.
     findings : Findings
         Takes what is wrong; its ``root`` is set, so that later findings find their place.
+
     """
     text = _decode(data, findings)
     if text is None:
@@ -142,8 +144,8 @@ class _Builder:
     def __init__(self, text: str, findings: Findings) -> None:
         self.findings = findings
         self.nodes = 0
-        # The C parser has no type stub.
-        self.events = yaml.parse(text, Loader=yaml.CSafeLoader)  # type: ignore[no-untyped-call]
+        # The C parser's events are untyped to mypy: their kinds differ by attribute.
+        self.events: Iterator[Any] = yaml.parse(text, Loader=yaml.CSafeLoader)
 
     def document(self) -> Value:
         next(self.events)  # stream start
@@ -154,11 +156,11 @@ class _Builder:
             self.stop("second-document", "a second document begins here", event, valid="one")
         return value
 
-    def stop(self, rule: str, message: str, event: yaml.Event, *, valid: str) -> None:
+    def stop(self, rule: str, message: str, event: Any, *, valid: str) -> Never:
         self.findings.error(rule, (), message, valid=valid, at=_place(event.start_mark))
         raise _Stop
 
-    def value(self, event: yaml.Event, depth: int) -> Value:
+    def value(self, event: Any, depth: int) -> Value:
         self.nodes += 1
         if depth > MAX_DEPTH or self.nodes > MAX_NODES:
             limit = f"at most {MAX_DEPTH} levels and {MAX_NODES:,} entries"
@@ -187,7 +189,7 @@ class _Builder:
             if not isinstance(event, yaml.ScalarEvent) or event.anchor:
                 self.stop("key", "a key is a single text", event, valid="name: value")
             key: str = event.value
-            key_mark = event.start_mark
+            key_mark: Any = event.start_mark
             event = next(events)
             mark = event.start_mark
             value = self.value(event, depth + 1)
@@ -198,7 +200,7 @@ class _Builder:
             places[key] = (key_mark.line, key_mark.column, mark.line, mark.column)
         return result
 
-    def duplicate(self, key: str, first_line: int, mark: yaml.Mark) -> None:
+    def duplicate(self, key: str, first_line: int, mark: Any) -> None:
         self.findings.error(
             "duplicate-key",
             (),
@@ -211,10 +213,11 @@ class _Builder:
     def sequence(self, depth: int) -> List:
         result = List()
         while not isinstance(event := next(self.events), yaml.SequenceEndEvent):
+            mark: Any = event.start_mark
             result.append(self.value(event, depth + 1))
-            result.places.append((event.start_mark.line, event.start_mark.column))
+            result.places.append((mark.line, mark.column))
         return result
 
 
-def _place(mark: yaml.Mark) -> tuple[int, int]:
+def _place(mark: Any) -> tuple[int, int]:
     return mark.line + 1, mark.column + 1

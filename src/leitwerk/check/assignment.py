@@ -128,7 +128,7 @@ def _terminal(
 
 def _names(names: object) -> str:
     every = list(names)  # type: ignore[call-overload]
-    return ", ".join(every[:20]) + (", …" if len(every) > 20 else "")  # noqa: PLR2004
+    return ", ".join(every[:20]) + (", …" if len(every) > 20 else "")
 
 
 def _report_wrong_terminal(

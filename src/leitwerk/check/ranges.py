@@ -38,6 +38,7 @@ def choose_range(
         The channel's scale, from the unit of ``kind``, or its sensor's curve.
     used : sequence of float, in ``unit``
         Values that must be measurable whatever else: expectation and alarm points.
+
     """
     if source is None:
         return None
@@ -155,8 +156,7 @@ def _sensor_resolution(sensor: Sensor, unit: Unit, step: float) -> float:
 
 
 def reach(source: TwoPoint | Sensor, unit: Unit, chosen: Range) -> tuple[float, float]:
-    """The values at both ends of a range, in the channel's unit; a sensor's own end where it is
-    nearer."""
+    """The values at both ends of a range, in the channel's unit, or a sensor's own end."""
     if isinstance(source, TwoPoint):
         ends = source.value([chosen.low, chosen.high])
         return float(ends.min()), float(ends.max())

@@ -85,7 +85,7 @@ def _check_counts(setup: Setup, datasheet: Datasheet, findings: Findings) -> Non
 def _check_storable(
     setup: Setup, datasheet: Datasheet, assignments: list[Assignment], findings: Findings
 ) -> None:
-    """Can the device store what it is to be told, and what becomes of it?"""
+    """What the device cannot store, and what becomes of the rest."""
     for wanted in wanted_settings(setup, datasheet, assignments):
         family = datasheet.family("settings", wanted.family)
         if family is None:

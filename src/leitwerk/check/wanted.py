@@ -18,10 +18,10 @@ _CONDITIONS = {True: "above", False: "below"}
 
 
 class Wanted(NamedTuple):
-    """One setting: its family and index, the value, and the place in the setup that asks for it."""
+    """One setting: its family and index there, the value, and the place that asks for it."""
 
     family: str
-    index: int | None
+    slot: int | None
     value: Stored
     path: tuple[str, ...]
     unit: str = ""

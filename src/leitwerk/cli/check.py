@@ -17,8 +17,8 @@ def check(setup: str, *, as_json: bool, datasheet: str | None) -> int:
 
     Exit code 0: no errors. 1: errors. 2: the file cannot be read.
     """
-    from leitwerk.cli.show import console, counts_text, echo_json, print_findings  # noqa: PLC0415
-    from leitwerk.project import check_file, read_datasheet  # noqa: PLC0415
+    from leitwerk.cli.show import console, counts_text, echo_json, print_findings
+    from leitwerk.project import check_file, read_datasheet
 
     result = check_file(setup, datasheet=read_datasheet(datasheet) if datasheet else None)
     if as_json:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from importlib import resources
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Self
 
 import click
 
@@ -25,8 +25,13 @@ _MISTAKES = (
 
 
 @click.command()
-@click.option("--folder", default="leitwerk-demo", show_default=True, metavar="FOLDER",
-              help="Where the demo leaves its files.")
+@click.option(
+    "--folder",
+    default="leitwerk-demo",
+    show_default=True,
+    metavar="FOLDER",
+    help="Where the demo leaves its files.",
+)
 @reports_errors
 def demo(folder: str) -> int:
     """See all of it in 20 seconds, with a simulated device.
@@ -34,9 +39,9 @@ def demo(folder: str) -> int:
     Starts the logger fichte-8 of the kiln at Tannried as a process of its own, checks a setup with
     two planted mistakes, uploads the corrected one and holds the readings against expectations.
     """
-    from leitwerk.cli.show import console, counts_text, print_findings  # noqa: PLC0415
-    from leitwerk.project import check_file  # noqa: PLC0415
-    from leitwerk.standins import start_standin  # noqa: PLC0415
+    from leitwerk.cli.show import console, counts_text, print_findings
+    from leitwerk.project import check_file
+    from leitwerk.standins import start_standin
 
     out = console()
     where = Path(folder)
@@ -55,7 +60,7 @@ def demo(folder: str) -> int:
 
 
 def _write_setups(folder: Path, address: LinkAddress) -> tuple[Path, Path]:
-    from leitwerk.project import write_atomic  # noqa: PLC0415
+    from leitwerk.project import write_atomic
 
     file = resources.files("leitwerk") / "examples" / "kiln.yaml"
     text = file.read_text(encoding="utf-8")
@@ -71,15 +76,14 @@ def _write_setups(folder: Path, address: LinkAddress) -> tuple[Path, Path]:
 
 
 def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
-    from leitwerk.cli.live import TableView  # noqa: PLC0415
-    from leitwerk.cli.show import live_table  # noqa: PLC0415
-    from leitwerk.cli.steps import StepView  # noqa: PLC0415
-    from leitwerk.figures import draw_report  # noqa: PLC0415
-    from leitwerk.links import connect  # noqa: PLC0415
-    from leitwerk.live import verify  # noqa: PLC0415
-    from leitwerk.project import read_setup, write_atomic  # noqa: PLC0415
-    from leitwerk.standins.profile import find_profile  # noqa: PLC0415
-    from leitwerk.transfer import upload  # noqa: PLC0415
+    from leitwerk.cli.live import TableView
+    from leitwerk.cli.steps import StepView
+    from leitwerk.figures import draw_report
+    from leitwerk.links import connect
+    from leitwerk.live import verify
+    from leitwerk.project import read_setup, write_atomic
+    from leitwerk.standins.profile import find_profile
+    from leitwerk.transfer import upload
 
     setup = read_setup(path)
     out.print(f"\n[bold]3. Upload[/] {path}, the corrected one:\n")
@@ -102,7 +106,8 @@ def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
                 setup, device, duration_s=_WATCH_S, rate_hz=_RATE_HZ, on_sample=view.show
             )
     if not out.is_terminal:
-        out.print(live_table(report.channels, setup.title, ""))
+        for line in report.lines():
+            out.print(line, markup=False)
     out.print(f"[bold]{report.summary()}[/]")
     draw_report(report, folder / "live.png")
     write_atomic(folder / "live.csv", report.to_csv())
@@ -112,7 +117,7 @@ def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
 class _Nothing:
     """Shows nothing while readings come in."""
 
-    def __enter__(self) -> _Nothing:
+    def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *error: object) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from contextlib import nullcontext
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Self
 
 import click
 
@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from leitwerk.live import LiveReport, Sample
 
 
-class Seconds(click.ParamType):
+class Seconds(click.ParamType[float]):
     """A duration with its unit, as in a setup; a bare number is in s."""
 
     name = "duration"
@@ -22,9 +22,9 @@ class Seconds(click.ParamType):
         self, value: object, param: click.Parameter | None, ctx: click.Context | None
     ) -> float:
         """The duration in s."""
-        from leitwerk.errors import QuantityError  # noqa: PLC0415
-        from leitwerk.quantities import parse_quantity  # noqa: PLC0415
-        from leitwerk.units import parse_unit  # noqa: PLC0415
+        from leitwerk.errors import QuantityError
+        from leitwerk.quantities import parse_quantity
+        from leitwerk.units import parse_unit
 
         try:
             return parse_quantity(str(value)).value_in(parse_unit("s"))
@@ -34,10 +34,24 @@ class Seconds(click.ParamType):
 
 @click.command()
 @click.argument("setup")
-@click.option("--for", "duration_s", default="5 s", show_default=True, type=Seconds(),
-              metavar="TIME", help="How long to watch.")
-@click.option("--every", "period_s", default="0.5 s", show_default=True, type=Seconds(),
-              metavar="TIME", help="Time from poll to poll.")
+@click.option(
+    "--for",
+    "duration_s",
+    default="5 s",
+    show_default=True,
+    type=Seconds(),
+    metavar="TIME",
+    help="How long to watch.",
+)
+@click.option(
+    "--every",
+    "period_s",
+    default="0.5 s",
+    show_default=True,
+    type=Seconds(),
+    metavar="TIME",
+    help="Time from poll to poll.",
+)
 @click.option("--json", "form", flag_value="json", help="Print the report as JSON.")
 @click.option("--csv", "form", flag_value="csv", help="Print a CSV line for each channel.")
 @click.option("--samples", metavar="FILE", help="Keep every sample as CSV.")
@@ -59,11 +73,11 @@ def live(
     Exit code 0: passed. 1: a verdict of fail or no reading. 2: usage. 3: device not reached.
     4: another device, or it refused.
     """
-    from pathlib import Path  # noqa: PLC0415
+    from pathlib import Path
 
-    from leitwerk.links import connect  # noqa: PLC0415
-    from leitwerk.live import verify  # noqa: PLC0415
-    from leitwerk.project import read_setup, write_atomic  # noqa: PLC0415
+    from leitwerk.links import connect
+    from leitwerk.live import verify
+    from leitwerk.project import read_setup, write_atomic
 
     wanted = read_setup(setup)
     view = TableView(wanted.title) if form is None and _is_terminal() else None
@@ -78,7 +92,7 @@ def live(
     if samples:
         write_atomic(Path(samples), report.samples_csv())
     if figure:
-        from leitwerk.figures import draw_report  # noqa: PLC0415
+        from leitwerk.figures import draw_report
 
         draw_report(report, figure)
     _print(report, form, shown_already=view is not None)
@@ -86,13 +100,13 @@ def live(
 
 
 def _is_terminal() -> bool:
-    from leitwerk.cli.show import console  # noqa: PLC0415
+    from leitwerk.cli.show import console
 
     return console().is_terminal
 
 
 def _print(report: LiveReport, form: str | None, *, shown_already: bool) -> None:
-    from leitwerk.cli.show import echo_json  # noqa: PLC0415
+    from leitwerk.cli.show import echo_json
 
     if form == "json":
         echo_json(report.to_dict())
@@ -108,14 +122,14 @@ class TableView:
     """A table that is drawn anew with each sample, and stays when all is done."""
 
     def __init__(self, title: str) -> None:
-        from rich.live import Live  # noqa: PLC0415
+        from rich.live import Live
 
-        from leitwerk.cli.show import console  # noqa: PLC0415
+        from leitwerk.cli.show import console
 
         self._title = title
         self._live = Live(console=console(), auto_refresh=False)
 
-    def __enter__(self) -> TableView:
+    def __enter__(self) -> Self:
         self._live.__enter__()
         return self
 
@@ -123,7 +137,10 @@ class TableView:
         self._live.__exit__(None, None, None)
 
     def show(self, sample: Sample) -> None:
-        from leitwerk.cli.show import live_table  # noqa: PLC0415
+        """Draw the table with what is known after this sample."""
+        from leitwerk.cli.show import live_table
 
         caption = f"sample {sample.number} of {sample.total}"
-        self._live.update(live_table(sample.channels(), self._title, caption), refresh=True)
+        width = self._live.console.width
+        table = live_table(sample.channels(), self._title, caption, width)
+        self._live.update(table, refresh=True)

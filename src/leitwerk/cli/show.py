@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Sequence
-from typing import Any
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
 
 import click
+from rich.box import SIMPLE_HEAD
 from rich.console import Console, Group
 from rich.table import Table
 from rich.text import Text
 
 from leitwerk.findings import Finding, count_findings
+from leitwerk.quantities import format_number
 from leitwerk.verdicts import ChannelReport, Verdict
 
 _SEVERITY = {"error": "bold red", "warning": "yellow", "note": "cyan"}
@@ -21,6 +24,7 @@ _VERDICT = {
     Verdict.NO_READING: "bold red",
     Verdict.NOT_ASKED: "dim",
 }
+_WIDE = 110  # characters that all columns need
 _PHASE = {"clear": "green", "pending": "yellow", "tripped": "bold red"}
 
 
@@ -56,32 +60,50 @@ def counts_text(findings: Sequence[Finding]) -> str:
     )
 
 
-def live_table(channels: Sequence[ChannelReport], title: str, caption: str) -> Group:
-    """The channels of a live check as a table, with the reasons below it."""
-    table = Table(title=title, caption=caption, title_justify="left", caption_justify="left")
-    for name in ("Channel", "Last", "Mean", "Min", "Max", "s", "Unit"):
-        table.add_column(name, justify="left" if name in {"Channel", "Unit"} else "right")
-    for name in ("Quality", "Alarms", "Expected", "Verdict"):
-        table.add_column(name)
-    for c in channels:
-        spread = "–" if c.standard_deviation is None else f"{c.standard_deviation:.2g}"
-        alarms = Text()
-        for name, phase in c.alarms.items():
-            alarms.append("\n" if alarms else "").append(f"{name}: ").append(phase, _PHASE[phase])
-        table.add_row(
-            c.name,
-            *(c.shown(value) for value in (c.last, c.mean, c.minimum, c.maximum)),
-            "" if c.states else spread,
-            c.unit,
-            c.quality,
-            alarms,
-            _expected(c),
-            Text(c.verdict.value, _VERDICT[c.verdict]),
-        )
+def live_table(channels: Sequence[ChannelReport], title: str, caption: str, width: int) -> Group:
+    """The channels of a live check as a table, with the reasons below it.
+
+    On a narrow terminal the columns are left out that a technician misses least.
+    """
+    table = Table(
+        title=title,
+        caption=caption,
+        title_justify="left",
+        caption_justify="left",
+        box=SIMPLE_HEAD,
+        pad_edge=False,
+    )
+    wide = width >= _WIDE
+    columns = [c for c in _COLUMNS if wide or c.always]
+    for column in columns:
+        table.add_column(column.name, justify=column.justify, no_wrap=True)
+    for channel in channels:
+        table.add_row(*(column.cell(channel) for column in columns))
     reasons = [
         Text(f"{c.name}: ", "bold").append(c.reason, "not bold") for c in channels if c.reason
     ]
     return Group(table, *reasons)
+
+
+def _alarms(c: ChannelReport) -> Text:
+    cell = Text()
+    for name, phase in c.alarms.items():
+        cell.append("\n" if cell else "").append(f"{name} ").append(phase, _PHASE[phase])
+    return cell
+
+
+def _spread(c: ChannelReport) -> str:
+    if c.standard_deviation is None or c.states:
+        return ""
+    return f"{c.standard_deviation:.2g}"
+
+
+@dataclass(frozen=True)
+class _Column:
+    name: str
+    cell: Callable[[ChannelReport], str | Text]
+    justify: Literal["left", "right"] = "left"
+    always: bool = False
 
 
 def _expected(c: ChannelReport) -> str:
@@ -89,4 +111,19 @@ def _expected(c: ChannelReport) -> str:
         return "–"
     if c.states is not None:
         return c.shown(c.expected)
-    return f"{c.shown(c.expected)} ± {c.shown(c.tolerance)}"
+    return f"{format_number(c.expected)} ± {format_number(c.tolerance)}"
+
+
+_COLUMNS = (
+    _Column("Channel", lambda c: c.name, always=True),
+    _Column("Last", lambda c: c.shown(c.last), "right"),
+    _Column("Mean", lambda c: c.shown(c.mean), "right", always=True),
+    _Column("Min", lambda c: c.shown(c.minimum), "right"),
+    _Column("Max", lambda c: c.shown(c.maximum), "right"),
+    _Column("Std dev", _spread, "right"),
+    _Column("Unit", lambda c: c.unit, always=True),
+    _Column("Quality", lambda c: c.quality, always=True),
+    _Column("Alarm", _alarms, always=True),
+    _Column("Expected", _expected, always=True),
+    _Column("Verdict", lambda c: Text(c.verdict.value, _VERDICT[c.verdict]), always=True),
+)

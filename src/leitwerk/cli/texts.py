@@ -8,7 +8,7 @@ import click
 @click.command()
 def example() -> None:
     """Print a setup to start from."""
-    from importlib import resources  # noqa: PLC0415
+    from importlib import resources
 
     file = resources.files("leitwerk") / "examples" / "kiln.yaml"
     click.echo(file.read_text(encoding="utf-8"), nl=False)
@@ -17,7 +17,7 @@ def example() -> None:
 @click.command()
 def schema() -> None:
     """Print the JSON Schema of setups, for your editor."""
-    from leitwerk.cli.show import echo_json  # noqa: PLC0415
-    from leitwerk.setup.model import setup_schema  # noqa: PLC0415
+    from leitwerk.cli.show import echo_json
+    from leitwerk.setup.model import setup_schema
 
     echo_json(setup_schema())

@@ -6,10 +6,14 @@ import getpass
 import os
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from leitwerk.cli.outcome import FINE, reports_errors
+
+if TYPE_CHECKING:
+    from leitwerk.cli.steps import StepView
 
 
 @click.command()
@@ -38,11 +42,11 @@ def upload(
 
     Exit code 0: verified. 1: the setup has errors. 2: usage. 3: device not reached. 4: refused.
     """
-    from leitwerk.cli.show import console, echo_json  # noqa: PLC0415
-    from leitwerk.cli.steps import StepView  # noqa: PLC0415
-    from leitwerk.links import connect  # noqa: PLC0415
-    from leitwerk.project import read_setup  # noqa: PLC0415
-    from leitwerk.transfer import upload as carry  # noqa: PLC0415
+    from leitwerk.cli.show import console, echo_json
+    from leitwerk.cli.steps import StepView
+    from leitwerk.links import connect
+    from leitwerk.project import read_setup
+    from leitwerk.transfer import upload as carry
 
     wanted = read_setup(setup)
     with connect(wanted, timeout_s=timeout) as device, StepView() as steps:
@@ -66,7 +70,7 @@ def upload(
 class Passwords(dict[str, str]):
     """Passwords by role, from the environment or asked for; never kept anywhere."""
 
-    def __init__(self, steps: StepView) -> None:  # type: ignore[name-defined]  # noqa: F821
+    def __init__(self, steps: StepView) -> None:
         super().__init__()
         self._steps = steps
 

@@ -44,7 +44,7 @@ class Input:
 
     def step(self, chosen: Range) -> float:
         """The smallest signal that the converter tells apart in a range."""
-        return chosen.width / 2**self.bits
+        return chosen.width / float(2**self.bits)
 
     def smallest_range(self, low: float, high: float) -> Range | None:
         """The smallest range that holds a signal, or None."""
@@ -104,6 +104,7 @@ class Datasheet:
         ------
         KeyError
             The model has no such point.
+
         """
         return self.groups[group][name].point(index)
 

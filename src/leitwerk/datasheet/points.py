@@ -77,6 +77,7 @@ class Point:
         QuantityError
             It cannot store that: a number outside its span, an unknown choice, a text that is too
             long or has characters it does not have.
+
         """
         return self.decode(self.encode(value))
 
@@ -87,6 +88,7 @@ class Point:
         ------
         QuantityError
             As for ``storable``.
+
         """
         if self.is_text:
             return self._encode_text(str(value))
@@ -113,10 +115,10 @@ class Point:
         packed = struct.pack(f">{len(words)}H", *words)
         if self.is_text:
             return packed.split(b"\0")[0].decode("latin-1").rstrip()
-        number = struct.unpack(f">{NUMBER_TYPES[self.kind][0]}", packed)[0]
+        number: float = struct.unpack(f">{NUMBER_TYPES[self.kind][0]}", packed)[0]
         if self.choices:
             names = {code: name for name, code in self.choices}
-            return names.get(number, f"code {number}")
+            return names.get(int(number), f"code {number}")
         if self.kind == "f32":
             # The shortest decimal that is the same binary32: 22.9, not 22.8999996.
             return float(str(np.float32(number)))
@@ -154,7 +156,7 @@ class Point:
 def _is_known(character: str, characters: str) -> bool:
     # Printable ASCII is in every set; "latin-1" adds the upper half of ISO 8859-1.
     code = ord(character)
-    return 0x20 <= code <= 0x7E or (characters == "latin-1" and 0xA0 <= code <= 0xFF)  # noqa: PLR2004
+    return 0x20 <= code <= 0x7E or (characters == "latin-1" and 0xA0 <= code <= 0xFF)
 
 
 @dataclass(frozen=True, slots=True)
@@ -172,6 +174,7 @@ class PointFamily:
         ------
         KeyError
             The device has no such index.
+
         """
         if index is None or not self.indices:
             return self.template

@@ -58,7 +58,7 @@ def _kind(value: object) -> tuple[str, int]:
 
 def _count(value: object) -> int:
     text = text_of(value, "a whole number")
-    if not text.isdecimal() or len(text) > 9:  # noqa: PLR2004 - no count of ours is longer
+    if not text.isdecimal() or len(text) > 9:
         raise QuantityError(f"{text!r} is no whole number", valid="0, 1, 2, …")
     return int(text)
 
@@ -138,6 +138,7 @@ def parse_datasheet(text: str | bytes, *, file: str = "datasheet") -> Datasheet:
     ------
     SetupError
         The text holds no complete datasheet; ``findings`` says what is wrong and where.
+
     """
     findings = Findings(file)
     root = parse_yaml(text, findings)

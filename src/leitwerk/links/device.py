@@ -86,6 +86,7 @@ class Device:
         ------
         WrongDevice
             Model or serial number is another.
+
         """
         identity = self.identify()
         wanted = setup.device
@@ -148,6 +149,7 @@ class Device:
         ------
         DeviceRefused
             The password is not the one.
+
         """
         point = self.datasheet.point("access", "login")
         remedy = f"give the {role}'s password; Leitwerk never stores it"
@@ -215,6 +217,7 @@ def connect(
     ------
     FileProblem
         There is no datasheet for the model.
+
     """
     sheet = datasheet or find_datasheet(setup.device.model)
     return Device(sheet, ModbusLink(setup.device.at, timeout_s=timeout_s))

@@ -53,6 +53,7 @@ class ModbusLink:
             The device was not reached, or answered something else.
         DeviceRefused
             It answered with an exception code.
+
         """
         if len(requests) == 1:
             return self._read_one(requests[0])
@@ -65,6 +66,7 @@ class ModbusLink:
         ------
         LinkError, DeviceRefused
             As for ``read``. After a LinkError nobody knows whether it was carried out.
+
         """
         self._connect(request)
         self.requests += 1
@@ -99,7 +101,7 @@ class ModbusLink:
         self._check(reply, request, _READ[request.table])
         if len(reply.registers) != request.count:
             raise self._wrong_answer(request, f"it sent {len(reply.registers)} registers")
-        return reply.registers
+        return list(reply.registers)
 
     def _connect(self, request: ReadRequest | WriteRequest) -> None:
         if not self._client.connect():

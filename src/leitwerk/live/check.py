@@ -68,6 +68,7 @@ def verify(
         The device was not reached, or refused.
     QuantityError
         Duration or rate cannot be used.
+
     """
     count = _sample_count(duration_s, rate_hz)
     findings = Findings(setup.source.file, setup.source.root)

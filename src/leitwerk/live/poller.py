@@ -50,6 +50,7 @@ class Poller:
         ------
         LinkError, DeviceRefused
             The device was not reached, or refused.
+
         """
         numbers = self._plan.numbers(self._link.read(self._plan.requests))
         # A code that the datasheet does not know falls on the last entry: quality unknown.

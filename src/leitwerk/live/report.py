@@ -73,7 +73,7 @@ class LiveReport:
         for channel in self.channels:
             row = channel.to_dict()
             row["alarms"] = " ".join(f"{name}:{phase}" for name, phase in row["alarms"].items())
-            writer.writerow(["" if row[name] is None else row[name] for name in _COLUMNS])
+            writer.writerow([_cell(row[name]) for name in _COLUMNS])
         return text.getvalue()
 
     def samples_csv(self) -> str:
@@ -86,7 +86,7 @@ class LiveReport:
             self.times_s.tolist(), self.values.tolist(), self.qualities.tolist(), strict=True
         ):
             cells = [cell for pair in zip(values, qualities, strict=True) for cell in pair]
-            writer.writerow([round(time_s, 4), *cells])
+            writer.writerow([round(time_s, 4), *map(_cell, cells)])
         return text.getvalue()
 
     def __str__(self) -> str:
@@ -118,3 +118,10 @@ class LiveReport:
         """The counts of the verdicts in one line."""
         counts = ", ".join(f"{n} {verdict}" for verdict, n in self.counts().items() if n)
         return f"{'PASSED' if self.passed else 'NOT PASSED'}: {counts}"
+
+
+def _cell(value: Any) -> Any:
+    """A value for CSV: nothing for None, and no more digits than a 32-bit float carries."""
+    if value is None:
+        return ""
+    return f"{value:.7g}" if isinstance(value, float) else value

@@ -95,7 +95,7 @@ def _scale(value: object) -> Scale:
     valid = "two pairs, such as {4 mA: 0 %, 20 mA: 100 %}"
     if not isinstance(value, dict):
         raise QuantityError(f"{shown(value)} is no scale", valid=valid)
-    if len(value) != 2:  # noqa: PLR2004
+    if len(value) != 2:
         raise QuantityError(f"a scale of {len(value)} pairs is not known", valid=valid)
     return Scale(tuple((parse_quantity(k), _quantity(v)) for k, v in value.items()))
 

@@ -12,6 +12,7 @@ from leitwerk.address import LinkAddress
 from leitwerk.errors import SetupError
 from leitwerk.findings import Findings
 from leitwerk.quantities import Quantity
+from leitwerk.reading import Model, validate
 from leitwerk.setup.fields import (
     VERSION,
     AddressField,
@@ -21,7 +22,6 @@ from leitwerk.setup.fields import (
     Line,
     QuantityField,
     RangeField,
-    Scale,
     ScaleField,
     SensorField,
     SignalField,
@@ -29,7 +29,6 @@ from leitwerk.setup.fields import (
     UnitField,
     VersionField,
 )
-from leitwerk.reading import Model, validate
 from leitwerk.units import parse_unit
 from leitwerk.yamltext import Map, parse_yaml
 
@@ -133,6 +132,7 @@ def parse_setup(text: str | bytes, *, file: str = "setup") -> Setup:
     SetupError
         The text holds no complete setup; ``findings`` says everything that is wrong. What the
         device can and cannot do is another question, answered by ``check_setup``.
+
     """
     setup, findings = draft_setup(text, file=file)
     if setup is None or findings.has_errors:

@@ -39,6 +39,7 @@ def resistance(temperature: ArrayLike, r0: float = 100.0) -> NDArray[np.float64]
     --------
     >>> resistance([-200.0, 0.0, 100.0, 850.0]).round(2)
     array([ 18.52, 100.  , 138.51, 390.48])
+
     """
     t = np.asarray(temperature, dtype=np.float64)
     with np.errstate(invalid="ignore", over="ignore"):
@@ -71,6 +72,7 @@ def temperature(resistance: ArrayLike, r0: float = 100.0) -> NDArray[np.float64]
     --------
     >>> temperature([18.52, 100.0, 138.5055, 390.481]).round(2)
     array([-200. ,    0. ,  100. ,  850. ])
+
     """
     ratio = np.asarray(resistance, dtype=np.float64) / r0
     low, high = _ratio(np.array(SPAN_C))

@@ -89,6 +89,7 @@ def find_sensor(name: str) -> Sensor:
     --------
     >>> find_sensor("pt100 4-wire").name
     'Pt100, 4-wire'
+
     """
     found = _BY_FOLDED_NAME.get(_folded(name))
     if found is not None:

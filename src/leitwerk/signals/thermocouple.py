@@ -128,6 +128,7 @@ def emf(temperature: ArrayLike, kind: str) -> NDArray[np.float64]:
     --------
     >>> emf([-200.0, 0.0, 100.0, 1000.0], "K").round(3)
     array([-5.891,  0.   ,  4.096, 41.276])
+
     """
     found = _find(kind)
     t = np.asarray(temperature, dtype=np.float64)
@@ -166,6 +167,7 @@ def temperature(emf: ArrayLike, kind: str) -> NDArray[np.float64]:
     --------
     >>> temperature([-5.891, 0.0, 4.096], "K").round(1)
     array([-200.,    0.,  100.])
+
     """
     found = _find(kind)
     grid_c, grid_mv = _grid(kind)

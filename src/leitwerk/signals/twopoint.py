@@ -27,6 +27,7 @@ class TwoPoint:
     >>> scale = TwoPoint(4.0, 20.0, 0.0, 100.0)
     >>> float(scale.value(12.0)), float(scale.signal(25.0))
     (50.0, 8.0)
+
     """
 
     signal_low: float

@@ -31,10 +31,20 @@ from leitwerk.standins.server import Faults, serve
 @click.option("--reverse", multiple=True, metavar="T", help="Terminal with reversed polarity.")
 @click.option("--recordings", default=0, help="Recordings in memory that nobody has fetched.")
 @click.option("--recording", is_flag=True, help="It is recording when it starts.")
-@click.option("--silent-after-writes", default=None, type=int, metavar="N",
-              help="Answer nothing more after N write requests.")
-@click.option("--silent-after-requests", default=None, type=int, metavar="N",
-              help="Answer nothing more after N requests of any kind.")
+@click.option(
+    "--silent-after-writes",
+    default=None,
+    type=int,
+    metavar="N",
+    help="Answer nothing more after N write requests.",
+)
+@click.option(
+    "--silent-after-requests",
+    default=None,
+    type=int,
+    metavar="N",
+    help="Answer nothing more after N requests of any kind.",
+)
 @click.option("--time-factor", default=1.0, help="The plant's time runs so many times faster.")
 @click.option("--with-parent", is_flag=True, help="End when standard input is closed.")
 def main(

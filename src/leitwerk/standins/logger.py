@@ -100,6 +100,7 @@ class Logger:
         ------
         RefusedError
             The table ends before.
+
         """
         if table not in _TABLE_SIZES or start + count > _TABLE_SIZES[table]:
             raise RefusedError(Refusal.NO_SUCH_SETTING)
@@ -119,6 +120,7 @@ class Logger:
         ------
         RefusedError
             Nothing of the request was taken.
+
         """
         self._record()
         for name in ("login", "command"):
@@ -129,11 +131,11 @@ class Logger:
                 else:
                     self._command(point.decode(tuple(words)))
                 return
-        points = [self._owner.get(address) for address in range(start, start + len(words))]
-        for point in points:
-            if point is None or point.read_only:
+        for address in range(start, start + len(words)):
+            owner = self._owner.get(address)
+            if owner is None or owner.read_only:
                 raise RefusedError(Refusal.NO_SUCH_SETTING)
-            self._require(point.role or self.datasheet.role)
+            self._require(owner.role or self.datasheet.role)
         if self.recording_since_s is not None:
             raise RefusedError(Refusal.BUSY)
         self.staged.update(zip(range(start, start + len(words)), words, strict=True))
@@ -285,7 +287,7 @@ class Logger:
         if sensor.cold_junction:
             x += float(thermocouple.emf(TERMINALS_C, "K"))
         value = float(sensor.value(x))
-        return (value, quality) if value == value else (0.0, Quality.ABOVE_RANGE)  # noqa: PLR0124
+        return (value, quality) if value == value else (0.0, Quality.ABOVE_RANGE)
 
     def _signal(self, terminal: str, quantity: str, now: float) -> Signal | None:
         """What the input sees when it is switched to a quantity; None for an open input."""

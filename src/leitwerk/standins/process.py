@@ -62,6 +62,7 @@ def start_standin(model: str, *options: str) -> StandIn:
     ------
     LeitwerkError
         It did not start.
+
     """
     command = [sys.executable, "-m", "leitwerk.standins", model, "--with-parent", *options]
     process = subprocess.Popen(  # noqa: S603 - our own module, no shell

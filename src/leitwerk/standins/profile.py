@@ -13,7 +13,9 @@ from leitwerk.yamltext import Map, parse_yaml
 def known_profiles() -> list[str]:
     """The models of which there is a stand-in."""
     folder = resources.files("leitwerk.standins") / "profiles"
-    return sorted(f.name.removesuffix(".yaml") for f in folder.iterdir() if f.name.endswith(".yaml"))
+    return sorted(
+        f.name.removesuffix(".yaml") for f in folder.iterdir() if f.name.endswith(".yaml")
+    )
 
 
 def find_profile(model: str) -> Profile:
@@ -23,6 +25,7 @@ def find_profile(model: str) -> Profile:
     ------
     FileProblem
         There is no stand-in of that model.
+
     """
     if model not in known_profiles():
         raise FileProblem(

@@ -78,7 +78,7 @@ async def serve(
     server = ModbusTcpServer(device, address=(host, port))
     await server.serve_forever(background=True)
     # The server offers no other way to learn which free port the system gave it.
-    ready(server.transport.sockets[0].getsockname()[1])  # type: ignore[union-attr]
+    ready(server.transport.sockets[0].getsockname()[1])  # type: ignore[attr-defined]
     try:
         await server.serving
     finally:

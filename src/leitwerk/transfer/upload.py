@@ -19,7 +19,9 @@ Progress: TypeAlias = Callable[[str, int, int], None]
 
 T = TypeVar("T")
 UNCHANGED = "unchanged; no setting of it was touched"
-_AGAIN = "mend the cause, then run the same upload again: it reads the device and goes on from there"
+_AGAIN = (
+    "mend the cause, then run the same upload again: it reads the device and goes on from there"
+)
 
 
 def upload(
@@ -64,6 +66,7 @@ def upload(
         Another device answered; nothing was written.
     UploadError
         Anything else; it says what state the device is in and what to do.
+
     """
     attempt = _Attempt(setup, device, encode_setup(setup, device.datasheet), progress)
     files = KeptFiles.at(Path(keep), setup.device.serial, started := now())
@@ -206,7 +209,7 @@ class _Attempt:
             raise UploadError(
                 "the device does not hold what it was told: "
                 + "; ".join(f"{c.setting} is {c.old!r} instead of {c.new!r}" for c in wrong[:5])
-                + (f" and {len(wrong) - 5} more" if len(wrong) > 5 else ""),  # noqa: PLR2004
+                + (f" and {len(wrong) - 5} more" if len(wrong) > 5 else ""),
                 state="it works with settings that are not those of the setup",
                 remedy="upload again; if it stays like this, the datasheet does not fit the device",
                 refused=True,

@@ -132,4 +132,5 @@ class ReadPlan:
         result = np.full(len(self.points), np.nan)
         for dtype, registers, columns in self._columns:
             result[columns] = raw[registers].view(dtype)
-        return result * self._steps
+        result *= self._steps
+        return result

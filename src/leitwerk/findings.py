@@ -112,6 +112,15 @@ class Findings:
             )
         )
 
+    def mentions(self, path: tuple[str, ...]) -> bool:
+        """Whether the file has something at ``path``, readable or not."""
+        here: object = self.root
+        for step in path:
+            if not isinstance(here, dict) or step not in here:
+                return False
+            here = here[step]
+        return here is not None
+
     def error(self, rule: str, path: tuple[str, ...], message: str, **more: Any) -> None:
         """Add an error: the setup cannot be uploaded like this."""
         self.add(Severity.ERROR, rule, path, message, **more)

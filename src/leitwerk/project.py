@@ -92,8 +92,7 @@ def _datasheet_for(setup: Setup, findings: Findings) -> Datasheet | None:
     model = setup.device.model
     if model in known_models():
         return find_datasheet(model)
-    raw = findings.root.get("device") if findings.root is not None else None
-    if isinstance(raw, dict) and "model" in raw:
+    if findings.mentions(("device", "model")):
         findings.error(
             "unknown-model",
             ("device", "model"),

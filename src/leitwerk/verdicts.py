@@ -186,7 +186,7 @@ def _bad_reading(channel: Assignment, qualities: NDArray[np.uint8]) -> str:
     worst = Quality(int(np.bincount(qualities).argmax()))
     kind = channel.measurement.kind
     help_ = {
-        Quality.OPEN_SENSOR: f"open sensor: a wire is off, or what is wired is no {kind}",
+        Quality.OPEN_SENSOR: f"open sensor: a wire is off, or what is wired there is not {kind}",
         Quality.NOT_IN_USE: "the device does not use this input: was the setup uploaded?",
     }
     at = f" ({channel.range})" if channel.range else ""

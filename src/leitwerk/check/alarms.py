@@ -48,7 +48,8 @@ def _trip(alarm: Alarm, path: tuple[str, ...], findings: Findings) -> tuple[str,
     given = [(k, q) for k, q in (("above", alarm.above), ("below", alarm.below)) if q is not None]
     if len(given) == 1:
         return given[0]
-    if given or not _has_trip(path, findings):
+    # A trip point that could not be read has its finding already.
+    if given or not any(findings.mentions((*path, key)) for key in ("above", "below")):
         findings.error(
             "no-single-trip",
             path,
@@ -58,14 +59,6 @@ def _trip(alarm: Alarm, path: tuple[str, ...], findings: Findings) -> tuple[str,
             remedy="make two alarms of it" if given else "",
         )
     return None
-
-
-def _has_trip(path: tuple[str, ...], findings: Findings) -> bool:
-    """Whether the file names a trip point (one that could not be read was reported already)."""
-    here: object = findings.root
-    for step in path:
-        here = here.get(step) if isinstance(here, dict) else None
-    return isinstance(here, dict) and not here.keys().isdisjoint({"above", "below"})
 
 
 def _in_unit(

@@ -152,9 +152,6 @@ def _report_wrong_terminal(
 def _measurement(
     channel: Channel, datasheet: Datasheet, path: Path, findings: Findings
 ) -> Measurement | None:
-    raw = findings.root.get("channels") if findings.root else None
-    typed = raw.get(path[1]) if isinstance(raw, dict) else None
-    written = set(typed) if isinstance(typed, dict) else set()
     if channel.sensor and (channel.signal or channel.scale):
         findings.error(
             "two-scales",
@@ -176,7 +173,8 @@ def _measurement(
         valid, remedy = error.valid, error.remedy
         findings.error("bad-scale", place, error.message, valid=valid, remedy=remedy)
         return None
-    if not written & {"sensor", "signal", "scale"}:
+    # What is there but could not be read has its finding already.
+    if not any(findings.mentions((*path, key)) for key in ("sensor", "signal", "scale")):
         findings.error(
             "nothing-wired",
             path,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from leitwerk.check.assignment import Assignment, assign_channels
 from leitwerk.check.wanted import wanted_settings
-from leitwerk.datasheet import Datasheet
+from leitwerk.datasheet import Datasheet, Stored
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Finding, Findings
 from leitwerk.quantities import Quantity, format_number, format_value
@@ -86,7 +86,11 @@ def _check_storable(
     setup: Setup, datasheet: Datasheet, assignments: list[Assignment], findings: Findings
 ) -> None:
     """What the device cannot store, and what becomes of the rest."""
+    known: dict[tuple[str, Stored], Stored] = {}  # many channels ask for the same few values
     for wanted in wanted_settings(setup, datasheet, assignments):
+        key = (wanted.family, wanted.value)
+        if known.get(key) == wanted.value:
+            continue
         family = datasheet.family("settings", wanted.family)
         if family is None:
             message = f"{datasheet.model} has no setting for this; only Leitwerk will know it"
@@ -99,6 +103,7 @@ def _check_storable(
             valid, remedy = error.valid, error.remedy
             findings.error("not-storable", wanted.path, message, valid=valid, remedy=remedy)
             continue
+        known[key] = stored
         if stored != wanted.value and isinstance(stored, float) and wanted.path:
             unit = parse_unit(wanted.unit)
             findings.note(

@@ -108,7 +108,7 @@ def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
     if not out.is_terminal:
         for line in report.lines():
             out.print(line, markup=False)
-    out.print(f"[bold]{report.summary()}[/]")
+    out.print("\n".join(report.closing()), markup=False, style="bold")
     draw_report(report, folder / "live.png")
     write_atomic(folder / "live.csv", report.to_csv())
     return report.passed

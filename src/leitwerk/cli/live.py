@@ -113,7 +113,7 @@ def _print(report: LiveReport, form: str | None, *, shown_already: bool) -> None
     elif form == "csv":
         click.echo(report.to_csv(), nl=False)
     elif shown_already:
-        click.echo(report.summary())
+        click.echo("\n".join(report.closing()))
     else:
         click.echo(str(report))
 

@@ -6,7 +6,6 @@ from types import TracebackType
 from typing import Self
 
 from rich.console import Console
-from rich.live import Live
 from rich.progress import BarColumn, Progress, TextColumn
 
 
@@ -14,18 +13,17 @@ class StepView:
     """A growing list of steps with bars on a terminal, plain lines anywhere else."""
 
     def __init__(self) -> None:
-        self._console = Console(stderr=True, highlight=False)
+        self.console = Console(stderr=True, highlight=False)
         self._progress = Progress(
             TextColumn("{task.description:28}"),
             BarColumn(bar_width=24),
             TextColumn("{task.completed:.0f}/{task.total:.0f}"),
-            console=self._console,
+            console=self.console,
         )
-        self._live: Live | None = None
         self._tasks: dict[str, int] = {}
 
     def __enter__(self) -> Self:
-        if self._console.is_terminal:
+        if self.console.is_terminal:
             self._progress.start()
         return self
 
@@ -43,9 +41,9 @@ class StepView:
 
     def show(self, step: str, done: int, total: int) -> None:
         """Show how far a step is."""
-        if not self._console.is_terminal:
+        if not self.console.is_terminal:
             if done == total:
-                self._console.print(f"{step}: {done}/{total}" if total > 1 else f"{step}: done")
+                self.console.print(f"{step}: {done}/{total}" if total > 1 else f"{step}: done")
             return
         if not self._progress.live.is_started:
             self._progress.start()

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.outcome import FINE, reports_errors
+from leitwerk.errors import DeviceRefused
 
 if TYPE_CHECKING:
     from leitwerk.cli.steps import StepView
@@ -42,14 +43,18 @@ def upload(
 
     Exit code 0: verified. 1: the setup has errors. 2: usage. 3: device not reached. 4: refused.
     """
-    from leitwerk.cli.show import console, echo_json
+    from leitwerk.check import check_setup
+    from leitwerk.cli.show import console, echo_json, print_findings
     from leitwerk.cli.steps import StepView
+    from leitwerk.findings import Severity
     from leitwerk.links import connect
     from leitwerk.project import read_setup
     from leitwerk.transfer import upload as carry
 
     wanted = read_setup(setup)
     with connect(wanted, timeout_s=timeout) as device, StepView() as steps:
+        findings = check_setup(wanted, device.datasheet)
+        print_findings([f for f in findings if f.severity is Severity.WARNING], steps.console)
         receipt = carry(
             wanted,
             device,
@@ -75,12 +80,16 @@ class Passwords(dict[str, str]):
         self._steps = steps
 
     def __missing__(self, role: str) -> str:
-        found = os.environ.get(f"LEITWERK_PASSWORD_{role.upper()}")
+        variable = f"LEITWERK_PASSWORD_{role.upper()}"
+        found = os.environ.get(variable)
         if found is None and sys.stdin.isatty():
             self._steps.pause()
             found = getpass.getpass(f"Password of the {role}: ")
         if found is None:
-            raise KeyError(role)
+            raise DeviceRefused(
+                f"the device wants the password of the {role}",
+                remedy=f"set {variable}, or run this in a terminal to be asked",
+            )
         return found
 
 

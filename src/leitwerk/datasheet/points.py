@@ -43,7 +43,7 @@ class Point:
     step: float = 1.0
     unit: str = ""
     choices: tuple[tuple[str, int], ...] = ()
-    characters: str = ""
+    characters: str = "ascii"
     read_only: bool = False
     role: str = ""
 
@@ -114,7 +114,9 @@ class Point:
         """The value that words stand for; an unknown choice is shown as ``code 17``."""
         packed = struct.pack(f">{len(words)}H", *words)
         if self.is_text:
-            return packed.split(b"\0")[0].decode("latin-1").rstrip()
+            text = packed.split(b"\0")[0].decode("latin-1").rstrip()
+            # A device may send anything; no control character of it reaches a terminal or a file.
+            return "".join(c if c.isprintable() else "�" for c in text)
         number: float = struct.unpack(f">{NUMBER_TYPES[self.kind][0]}", packed)[0]
         if self.choices:
             names = {code: name for name, code in self.choices}
@@ -150,13 +152,14 @@ class Point:
 
     def unknown_characters(self, text: str) -> list[str]:
         """The characters of a text that the device does not have, each once."""
-        return list(dict.fromkeys(c for c in text if not _is_known(c, self.characters)))
+        return list(dict.fromkeys(_FOREIGN[self.characters].findall(text)))
 
 
-def _is_known(character: str, characters: str) -> bool:
-    # Printable ASCII is in every set; "latin-1" adds the upper half of ISO 8859-1.
-    code = ord(character)
-    return 0x20 <= code <= 0x7E or (characters == "latin-1" and 0xA0 <= code <= 0xFF)
+# What is not in a set of characters: all but its printable ones.
+_FOREIGN = {
+    "ascii": re.compile(r"[^\x20-\x7e]"),
+    "latin-1": re.compile(r"[^\x20-\x7e\xa0-\xff]"),
+}
 
 
 @dataclass(frozen=True, slots=True)

@@ -90,7 +90,7 @@ class LiveReport:
         return text.getvalue()
 
     def __str__(self) -> str:
-        return "\n".join([self.headline(), *self.lines(), self.summary()])
+        return "\n".join([self.headline(), *self.lines(), *self.closing()])
 
     def headline(self) -> str:
         """Which device, and how long it was watched."""
@@ -114,10 +114,23 @@ class LiveReport:
                 lines.append(f"{'':10} {'':{width}}  {c.reason}")
         return lines
 
+    def closing(self) -> list[str]:
+        """The last lines: what in the device is not as the setup says, and the summary."""
+        count = len(self.differing)
+        if not count:
+            return [self.summary()]
+        shown = "; ".join(self.differing[:3]) + ("; …" if count > 3 else "")
+        plural = "s" if count != 1 else ""
+        differ = f"note: {count} setting{plural} in the device differ from this setup: {shown}"
+        return [differ, self.summary()]
+
     def summary(self) -> str:
         """The counts of the verdicts in one line."""
-        counts = ", ".join(f"{n} {verdict}" for verdict, n in self.counts().items() if n)
-        return f"{'PASSED' if self.passed else 'NOT PASSED'}: {counts}"
+        counts = self.counts()
+        asked = len(self.channels) - counts[Verdict.NOT_ASKED]
+        parts = [f"{counts[Verdict.PASS]} of {asked} expectations met"]
+        parts += [f"{counts[v]} {v.value}" for v in (Verdict.FAIL, Verdict.NO_READING) if counts[v]]
+        return f"{'PASSED' if self.passed else 'NOT PASSED'}: {', '.join(parts)}"
 
 
 def _cell(value: Any) -> Any:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import partial
+from functools import lru_cache, partial
 from typing import TypeAlias
 
 import numpy as np
@@ -77,6 +77,7 @@ _BY_FOLDED_NAME |= {"k": SENSORS["type K"], "thermocouplek": SENSORS["type K"]}
 _BY_FOLDED_NAME |= {"thermocoupletypek": SENSORS["type K"]}
 
 
+@lru_cache(maxsize=256)
 def find_sensor(name: str) -> Sensor:
     """The sensor of that name; case, commas and spaces do not count.
 

@@ -8,6 +8,7 @@ firmware of any device is built from its register map.
 from __future__ import annotations
 
 import enum
+import math
 import struct
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -287,7 +288,10 @@ class Logger:
         if sensor.cold_junction:
             x += float(thermocouple.emf(TERMINALS_C, "K"))
         value = float(sensor.value(x))
-        return (value, quality) if value == value else (0.0, Quality.ABOVE_RANGE)
+        if math.isnan(value):
+            too_low = x < sensor.signal_span()[0]
+            return 0.0, Quality.BELOW_RANGE if too_low else Quality.ABOVE_RANGE
+        return value, quality
 
     def _signal(self, terminal: str, quantity: str, now: float) -> Signal | None:
         """What the input sees when it is switched to a quantity; None for an open input."""

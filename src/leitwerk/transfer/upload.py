@@ -101,13 +101,14 @@ def upload(
             backup=str(files.path("backup.json")),
         )
         attempt.step("keep the receipt", lambda: files.write_receipt(receipt))
-    except (LinkError, DeviceRefused, FileProblem) as error:
-        nothing_done = attempt.state == UNCHANGED
+    except (LinkError, DeviceRefused, FileProblem, KeyboardInterrupt) as error:
+        nothing_done = attempt.state == UNCHANGED and not attempt.staging
+        remedy = getattr(error, "remedy", "") if nothing_done else ""
         raise UploadError(
-            error.message,
+            getattr(error, "message", "the upload was stopped by the keyboard"),
             state=attempt.state_after_failure(),
-            remedy=error.remedy if nothing_done and error.remedy else _AGAIN,
-            refused=isinstance(error, DeviceRefused),
+            remedy=remedy or _AGAIN,
+            refused=not isinstance(error, LinkError),
         ) from error
     return receipt
 

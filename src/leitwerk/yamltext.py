@@ -88,7 +88,7 @@ def parse_yaml(data: str | bytes, findings: Findings) -> Map | None:
         root = _Builder(text, findings).document()
     except _Stop:
         return None
-    except yaml.YAMLError as error:
+    except (yaml.YAMLError, UnicodeEncodeError) as error:
         _report_syntax(error, findings)
         return None
     finally:
@@ -119,13 +119,17 @@ def _decode(data: str | bytes, findings: Findings) -> str | None:
         findings.error("not-text", (), message, valid="a text file in UTF-8", at=place)
         return None
     if not text.strip():
-        remedy = "start from a copy of the example that 'leitwerk example' prints"
-        findings.error("empty", (), "the file is empty", remedy=remedy)
+        _report_empty(findings)
         return None
     return text
 
 
-def _report_syntax(error: yaml.YAMLError, findings: Findings) -> None:
+def _report_empty(findings: Findings) -> None:
+    remedy = "start from a copy of the example that 'leitwerk example' prints"
+    findings.error("empty", (), "the file is empty", remedy=remedy)
+
+
+def _report_syntax(error: Exception, findings: Findings) -> None:
     mark = getattr(error, "problem_mark", None)
     problem = getattr(error, "problem", None) or "an unreadable character"
     findings.error(
@@ -149,7 +153,9 @@ class _Builder:
 
     def document(self) -> Value:
         next(self.events)  # stream start
-        next(self.events)  # document start
+        if isinstance(next(self.events), yaml.StreamEndEvent):
+            _report_empty(self.findings)
+            raise _Stop
         value = self.value(next(self.events), 0)
         next(self.events)  # document end
         if not isinstance(event := next(self.events), yaml.StreamEndEvent):

@@ -70,8 +70,8 @@ def temperature(resistance: ArrayLike, r0: float = 100.0) -> NDArray[np.float64]
 
     Examples
     --------
-    >>> temperature([18.52, 100.0, 138.5055, 390.481]).round(2)
-    array([-200. ,    0. ,  100. ,  850. ])
+    >>> temperature([18.52, 138.5055, 390.481]).round(2)
+    array([-200.,  100.,  850.])
 
     """
     ratio = np.asarray(resistance, dtype=np.float64) / r0

@@ -165,8 +165,8 @@ def temperature(emf: ArrayLike, kind: str) -> NDArray[np.float64]:
 
     Examples
     --------
-    >>> temperature([-5.891, 0.0, 4.096], "K").round(1)
-    array([-200.,    0.,  100.])
+    >>> temperature([-5.891, 4.096], "K").round(1)
+    array([-200.,  100.])
 
     """
     found = _find(kind)

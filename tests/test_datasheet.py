@@ -1,0 +1,99 @@
+from importlib import resources
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from leitwerk import SetupError, parse_datasheet
+from leitwerk.datasheet import Point
+from leitwerk.errors import QuantityError
+
+TEXT = (resources.files("leitwerk") / "datasheets" / "fichte-8.yaml").read_text("utf-8")
+
+
+def point(kind, words, **more):
+    return Point("p", "holding", 0, words, kind, **more)
+
+
+@pytest.mark.parametrize(
+    ("where", "value", "words", "stored"),
+    [
+        (point("u16", 1), 65535, (0xFFFF,), 65535),
+        (point("i16", 1, step=0.1), -0.26, (0xFFFD,), -0.3),
+        (point("i16", 1, step=0.1), 78.3, (783,), 78.3),
+        (point("u32", 2, step=0.1), 6553.6, (1, 0), 6553.6),
+        (point("i32", 2, step=0.001), -0.001, (0xFFFF, 0xFFFF), -0.001),
+        (point("f32", 2), 22.9, (0x41B7, 0x3333), 22.9),
+        (point("f32", 2), 16777217, (0x4B80, 0), 16777216),
+        (point("text", 2), "ab", (0x6162, 0), "ab"),
+        (point("text", 1, characters="latin-1"), "°C", (0xB043,), "°C"),
+        (point("u16", 1, choices=(("off", 0), ("on", 7))), "on", (7,), "on"),
+    ],
+)
+def test_values_are_stored_as_the_device_stores_them(where, value, words, stored):
+    assert where.encode(value) == words
+    assert where.decode(words) == stored
+
+
+@pytest.mark.parametrize(
+    ("where", "value", "message"),
+    [
+        (point("u16", 1), -1, "outside"),
+        (point("i16", 1, step=0.1), 3276.8, "outside"),
+        (point("i16", 1), float("nan"), "outside"),
+        (point("f32", 2), 1e39, "outside"),
+        (point("u16", 1), "x", "no number"),
+        (point("text", 2), "Ωhm is long", "does not have 'Ω' and the text has 11"),
+        (point("u16", 1, choices=(("off", 0),)), "on", "knows no 'on'"),
+    ],
+)
+def test_what_cannot_be_stored_is_refused(where, value, message):
+    with pytest.raises(QuantityError, match=message) as caught:
+        where.encode(value)
+    assert caught.value.valid
+
+
+@given(st.sampled_from(["u16", "i16", "u32", "i32"]), st.floats(-1e5, 1e5))
+def test_storing_twice_changes_nothing(kind, value):
+    where = point(kind, 2 if "32" in kind else 1, step=0.01)
+    low, high = where.span()
+    if low <= value <= high:
+        stored = where.storable(value)
+        assert abs(stored - value) <= 0.005 + 1e-9
+        assert where.storable(stored) == stored
+
+
+def test_hostile_text_loses_its_control_characters():
+    assert point("text", 2).decode((0x1B5B, 0x3000)) == "�[0"
+
+
+def test_a_repeated_block_is_written_once(sheet):
+    trip = sheet.point("settings", "alarm.{k}.trip", 12)
+    assert (trip.name, trip.start, trip.step) == ("alarm.12.trip", 712, 0.1)
+    with pytest.raises(KeyError):
+        sheet.point("settings", "alarm.{k}.trip", 13)
+    assert sheet.terminals["D2"].slot == 10
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ("type: text 32", "type: txt 32", "'txt 32' is no type"),
+        ("holding 16,", "holdin 16,", "'holdin 16' is no place"),
+        ("40 n, type: text 8", "40 k, type: text 8", "do not name the same index"),
+        ("60 + 40 n", "60 + 40000 n", "ends at register"),
+        ("model: fichte-8\n", "", "the key 'model' is missing"),
+        ("bits: 16", "bit: 16", "did you mean 'bits'"),
+        ("- type K", "- type Q", "'type Q' is no sensor"),
+        ("0.5 s .. 24 h", "0.5 m .. 24 km", "m is a unit of length"),
+        ("datasheet: 1", "datasheet: 2", "version '2' is not known"),
+        ("±100 mV,", "±100 bars,", "'bars' is no unit"),
+        ("limits:\n", "limits: 3\nlimit:\n", "the key 'limit' is not known"),
+    ],
+)
+def test_mistakes_in_a_datasheet_are_findings_with_their_place(old, new, message):
+    assert old in TEXT
+    with pytest.raises(SetupError) as caught:
+        parse_datasheet(TEXT.replace(old, new), file="x.yaml")
+    assert message in str(caught.value)
+    assert all(f.file == "x.yaml" and f.line >= 1 for f in caught.value.findings)

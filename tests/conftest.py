@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 from click.testing import CliRunner, Result
 
-from leitwerk import Setup, StandIn, find_datasheet, parse_setup, start_standin
+import leitwerk as lw
 from leitwerk.cli import main
 
 PASSWORDS = {"operator": "1834"}
@@ -18,16 +18,16 @@ KILN = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text("utf-8
 
 @pytest.fixture(scope="session")
 def sheet():
-    return find_datasheet("fichte-8")
+    return lw.find_datasheet("fichte-8")
 
 
 @pytest.fixture
-def standin() -> Iterator[Callable[..., StandIn]]:
+def standin() -> Iterator[Callable[..., lw.StandIn]]:
     """Starts stand-ins that end with the test."""
     running = []
 
-    def start(*options: str) -> StandIn:
-        running.append(start_standin("fichte-8", *options))
+    def start(*options: str) -> lw.StandIn:
+        running.append(lw.start_standin("fichte-8", *options))
         return running[-1]
 
     yield start
@@ -40,8 +40,8 @@ def kiln_text(address: object) -> str:
     return KILN.replace("modbus+tcp://127.0.0.1:5020?unit=3", str(address))
 
 
-def kiln(address: object) -> Setup:
-    return parse_setup(kiln_text(address), file="kiln.yaml")
+def kiln(address: object) -> lw.Setup:
+    return lw.parse_setup(kiln_text(address), file="kiln.yaml")
 
 
 @pytest.fixture

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from leitwerk.check import check_into
+from leitwerk.collector import collector_paused
 from leitwerk.datasheet import Datasheet, parse_datasheet
 from leitwerk.errors import FileProblem, SetupError
 from leitwerk.findings import Finding, Findings, count_findings
@@ -59,11 +60,12 @@ def check_file(path: str | Path, *, datasheet: Datasheet | None = None) -> Check
         The file cannot be read. What is wrong *in* it is a finding.
 
     """
-    setup, findings = _draft_file(path)
-    if setup is not None:
-        datasheet = datasheet or _datasheet_for(setup, findings)
-        if datasheet is not None:
-            check_into(setup, datasheet, findings)
+    with collector_paused():
+        setup, findings = _draft_file(path)
+        if setup is not None:
+            datasheet = datasheet or _datasheet_for(setup, findings)
+            if datasheet is not None:
+                check_into(setup, datasheet, findings)
     return CheckedFile(str(path), setup, tuple(findings.sorted()))
 
 

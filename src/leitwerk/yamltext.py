@@ -10,12 +10,12 @@ key they belong to says, not what some version of YAML makes of them. Quotes nev
 
 from __future__ import annotations
 
-import gc
 from collections.abc import Iterator
 from typing import Any, Never, TypeAlias
 
 import yaml
 
+from leitwerk.collector import collector_paused
 from leitwerk.findings import Findings
 
 Value: TypeAlias = "Map | List | str"
@@ -80,20 +80,14 @@ def parse_yaml(data: str | bytes, findings: Findings) -> Map | None:
     text = _decode(data, findings)
     if text is None:
         return None
-    # A young object after the other, none of them garbage: the collector would only walk them all
-    # again and again. Building takes half the time without it.
-    collecting = gc.isenabled()
-    gc.disable()
     try:
-        root = _Builder(text, findings).document()
+        with collector_paused():
+            root = _Builder(text, findings).document()
     except _Stop:
         return None
     except (yaml.YAMLError, UnicodeEncodeError) as error:
         _report_syntax(error, findings)
         return None
-    finally:
-        if collecting:
-            gc.enable()
     if isinstance(root, Map):
         findings.root = root
         return root

@@ -116,6 +116,8 @@ class Point:
         if self.is_text:
             text = packed.split(b"\0")[0].decode("latin-1").rstrip()
             # A device may send anything; no control character of it reaches a terminal or a file.
+            if text.isprintable():
+                return text
             return "".join(c if c.isprintable() else "�" for c in text)
         number: float = struct.unpack(f">{NUMBER_TYPES[self.kind][0]}", packed)[0]
         if self.choices:

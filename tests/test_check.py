@@ -1,0 +1,187 @@
+"""Each kind of mistake: planted into the kiln's setup, found at its place, told with its remedy."""
+
+import json
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import KILN
+from leitwerk import SetupError, check_file, check_setup, parse_setup
+from leitwerk.setup.model import draft_setup
+
+DRY = "too_dry: {below: 25 %, clear: 28 %, after: 2 min}"
+# what is replaced, by what, rule, the text that the finding's place begins with, what it says
+MISTAKES = [
+    ("sensor: Pt100", "senser: Pt100", "unknown-key", "senser", "did you mean 'sensor'?"),
+    ("title: Kiln 2", "titel: Kiln 2", "missing-key", "#", "'title' is missing"),
+    ("leitwerk: 1", "leitwerk: 7", "bad-value", "7", "version '7' is not known"),
+    ("fichte-8", "fichte-9", "unknown-model", "fichte-9", "valid: fichte-8"),
+    ("modbus+tcp://127", "mobus://127", "bad-value", "mobus", "no address that Leitwerk knows"),
+    ("5020?unit=3", "5020?unit=300", "bad-value", "modbus", "unit=300 is no unit identifier"),
+    ("//127", "//me:secret@127", "bad-value", "modbus", "an address holds no password"),
+    ("every 10 s", "every 100 ms", "interval-outside", "every 100", "every 0.5 s"),
+    ("every 10 s", "every 10 bar", "bad-value", "every 10", "is no duration"),
+    ("terminal: 2", "terminal: 1", "duplicate-terminal", "1", "already taken by channel air_top"),
+    ("terminal: 5", "terminal: 9", "unknown-terminal", "9", "has no terminal 9"),
+    ("terminal: D1", "terminal: 8", "wrong-terminal", "8", "for contact: D1, D2"),
+    ("  air_bottom:", "  air_top:", "duplicate-key", "air_top", "already in line 13"),
+    ("  air_bottom:", "  air-bottom:", "bad-name", "air-bottom", "is no name for a channel"),
+    ("sensor: type K", "sensor: tipe K", "bad-value", "tipe", "did you mean 'type K'"),
+    ("sensor: type K", "expect: 1 ± 1 °C\n    x: 3", "nothing-wired", "timber_core", "signal:"),
+    ("sensor: type K", "sensor: type K\n    signal: 0..1 V", "two-scales", "timber_core", "remove"),
+    ('unit: "%"\n    expect: 55', "unit: °C\n    expect: 55", "wrong-unit", "°C", "leads to %"),
+    ('unit: "%"\n    expect: 55', "unit: °X\n    expect: 55", "bad-value", "°X", "is no unit"),
+    ("unit: °C\n    expect: 19.0", "unit: °F\n    expect: 19.0", "wrong-unit", "°F", "valid: °C"),
+    ("unit: °C\n    expect: 19.0", "unit: bar\n    expect: 19.0", "wrong-unit", "bar", "pressure"),
+    ("above: 78 °C", "above: 78 bar", "wrong-unit", "78 bar", "bar is a unit of pressure"),
+    ("clear: 75 °C", "clear: 80 °C", "clear-on-wrong-side", "80", "at or below 78 °C"),
+    ("clear: 28 %", "clear: 20 %", "clear-on-wrong-side", "20 %", "at or above 25 %"),
+    ("above: 78 °C", "above: 900 °C", "trip-outside-span", "900", "-200..850 °C"),
+    ("below: 25 %, clear: 28 %", "below: -1 %", "trip-outside-span", "-1", "0..100 %"),
+    ("above: 78 °C, ", "", "no-single-trip", "too_hot", "'above' or 'below'"),
+    (DRY, DRY.replace("{", "{above: 90 %, "), "no-single-trip", "too_dry", "make two alarms"),
+    ("after: 30 s", "after: 30", "bad-value", "30", "is no duration"),
+    ("severity: high", "severity: hgh", "bad-value", "hgh", "'low', 'medium' or 'high'"),
+    ("range: ±1 V", "range: ±100 mV", "range-clips", "±100 mV", "which resolves 0.0031 %"),
+    ("range: ±1 V", "range: ±10 V", "range-too-wide", "±10 V", "0.031 % instead of 0.0031 %"),
+    ("range: ±1 V", "range: ±2 V", "unknown-range", "±2 V", "±1 V is the smallest"),
+    ("range: ±1 V", "range: 0..24 mA", "wrong-unit", "0..24", "a span of current"),
+    ("range: 0..24 mA", "range: 24..0 mA", "unknown-range", "24..0", "0..24 mA"),
+    ("{0 V: 0 %, 1 V", "{0 V: 0 %, 0 V", "duplicate-key", "0 V", "already in line 44"),
+    ("{0 V: 0 %, 1 V", "{0 V: 0 %, 0 mV", "bad-scale", "{0 V", "same signal, 0"),
+    ("1 V: 100 %}", "2 V: 100 %}", "scale-outside-signal", "0..1 V", "the scale needs 0..2000 mV"),
+    ("{4 mA: 0 %, 20 mA: 100 %}", "{4 mA: 0 %}", "bad-value", "{4 mA", "a scale of 1 pairs"),
+    ("signal: 4..20 mA", "signal: 4..20 bar", "unknown-signal", "4..20", "current (mA)"),
+    ("expect: 40 ± 1 %", "expect: 140 ± 1 %", "expected-outside-span", "140", "0..100 %"),
+    ("expect: 40 ± 1 %", "expect: 40 %", "bad-value", "40 %", "value ± tolerance"),
+    ("expect: 40 ± 1 %", "expect: 40 ± 1 V", "wrong-unit", "40", "V is a unit of voltage"),
+    ("expect: shut", "expect: shot", "wrong-state", "shot", "ajar or shut"),
+    ("expect: 40 ± 1 %", "expect: shut", "wrong-state", "shut", "this is no contact"),
+    ("signal: contact", "signal: contact\n    unit: V", "useless-key", "unit", "nothing for a"),
+    ("label: Kiln door", "label: Door Ω", "not-storable", "Door Ω", "does not have 'Ω'"),
+    ("label: Kiln door", "label: The door of kiln number 2", "not-storable", "The", "at most 24"),
+    ("title: Kiln 2", "title: Kiln 2 of the sawmill", "not-storable", "Kiln 2", "at most 32"),
+    ("after: 2 min", "after: 20 h", "not-storable", "20 h", "0..65535"),
+    ("above: 78 °C", "above: 78.04 °C", "rounded", "78.04", "stores 78 °C"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("old", "new", "rule", "at", "says"), MISTAKES)
+def test_a_planted_mistake_is_found_at_its_place(tmp_path, old, new, rule, at, says):
+    assert old in KILN
+    text = KILN.replace(old, new, 1)
+    path = tmp_path / "kiln.yaml"
+    path.write_text(text, encoding="utf-8")
+
+    findings = check_file(path).findings
+
+    finding = next(f for f in findings if f.rule == rule)
+    assert text.splitlines()[finding.line - 1][finding.column - 1 :].startswith(at)
+    assert says in str(finding)
+    assert str(finding).startswith(f"{path}:{finding.line}:{finding.column}: {finding.severity}: ")
+    if finding.path.startswith("channels."):
+        assert finding.channel == finding.path.split(".")[1]
+
+
+def test_a_correct_setup_has_no_findings(tmp_path):
+    path = tmp_path / "kiln.yaml"
+    path.write_text(KILN, encoding="utf-8")
+    result = check_file(path)
+    assert (result.ok, result.findings) == (True, ())
+
+
+def test_all_mistakes_are_found_at_once_in_the_order_of_the_file(tmp_path):
+    text = KILN
+    edits = [m for m in MISTAKES if m[2] in {"interval-outside", "range-clips", "wrong-state"}]
+    edits += [m for m in MISTAKES if m[2] in {"unknown-key", "clear-on-wrong-side"}]
+    for old, new, *_ in edits:
+        text = text.replace(old, new, 1)
+    path = tmp_path / "kiln.yaml"
+    path.write_text(text, encoding="utf-8")
+
+    findings = check_file(path).findings
+
+    assert {m[2] for m in edits} <= {f.rule for f in findings}
+    assert [f.line for f in findings] == sorted(f.line for f in findings)
+    json.dumps([f.to_dict() for f in findings])
+
+
+def test_more_channels_and_alarms_than_the_device_has(tmp_path):
+    many = "".join(
+        f"  extra_{n}: {{terminal: {n}, sensor: 'Pt100, 4-wire', alarms: {{"
+        + ", ".join(f"a{k}: {{above: {50 + k}}}" for k in range(5))
+        + "}}\n"
+        for n in (6, 7, 8)
+    )
+    path = tmp_path / "kiln.yaml"
+    path.write_text(KILN + many, encoding="utf-8")
+    found = {f.rule: f for f in check_file(path).findings}
+    assert "keeps 8 channels, this setup has 9" in found["too-many-channels"].message
+    assert found["too-many-channels"].channel == "extra_8"
+    assert "has 12 alarms, this setup needs 17" in found["too-many-alarms"].message
+
+
+def test_a_setup_that_was_read_can_be_checked_again_with_the_same_places(sheet):
+    setup = parse_setup(KILN.replace("clear: 75 °C", "clear: 80 °C"), file="k.yaml")
+    (finding,) = check_setup(setup, sheet)
+    assert (finding.rule, finding.place) == ("clear-on-wrong-side", "k.yaml:21:38")
+
+
+def test_reading_raises_with_all_findings():
+    with pytest.raises(SetupError, match=r"k\.yaml: 2 errors") as caught:
+        parse_setup(KILN.replace("terminal:", "terminl:", 1), file="k.yaml")
+    assert [f.rule for f in caught.value.findings] == ["missing-key", "unknown-key"]
+
+
+def test_two_readings_of_one_text_are_equal_setups():
+    assert parse_setup(KILN, file="a") == parse_setup(KILN.encode(), file="b")
+
+
+@given(st.data())
+def test_no_mutilated_setup_ends_in_a_traceback(sheet, data):
+    lines = KILN.splitlines()
+    for _ in range(data.draw(st.integers(1, 4))):
+        at = data.draw(st.integers(0, len(lines) - 1))
+        cut = data.draw(st.integers(0, len(lines[at])))
+        junk = data.draw(st.sampled_from(["", "[", "{", "}", ":", " ", "-", "±", "1e9", "&"]))
+        lines[at] = lines[at][:cut] + junk + lines[at][cut + data.draw(st.integers(0, 3)) :]
+    setup, findings = draft_setup("\n".join(lines), file="k.yaml")
+    if setup is not None:
+        check_setup(setup, sheet)
+    assert setup is not None or findings.has_errors
+
+
+@pytest.mark.parametrize("name", ["missing.yaml", ".", "/dev/zero"])
+def test_files_that_cannot_be_read_are_told(leitwerk, tmp_path, name):
+    result = leitwerk("check", str(tmp_path / name))
+    assert result.exit_code == 2
+    assert name in result.output or "is no file" in result.output
+
+
+@pytest.mark.parametrize(
+    ("content", "says"),
+    [
+        (b"", "the file is empty"),
+        (b"just words\n", "holds no keys"),
+        (b"a: [1,\n", "this is not YAML"),
+        (b"\x89PNG\r\n\x1a\n\0\0\0", "is no text file"),
+        (b"a: &a [x]\nb: [" + b"*a, " * 100 + b"]", "anchors and aliases"),
+    ],
+)
+def test_bad_files_are_findings(leitwerk, tmp_path, content, says):
+    path = tmp_path / "bad.yaml"
+    path.write_bytes(content)
+    result = leitwerk("check", str(path))
+    assert result.exit_code == 1
+    assert says in result.output
+    assert f"{path}:1:1: error" in result.output or f"{path}:" in result.output
+
+
+def test_fifty_megabytes_of_aliases_are_refused_unread(leitwerk, tmp_path):
+    path = Path(tmp_path / "aliases.yaml")
+    path.write_bytes(b"a: &a [x]\n" + b"b: [*a, *a, *a]\n" * 3_200_000)
+    result = leitwerk("check", str(path))
+    assert result.exit_code == 2
+    assert "51 MB; nothing of that size is a setup" in result.output

@@ -1,0 +1,90 @@
+"""Verdicts and their reasons, from made-up readings of the kiln."""
+
+import math
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import kiln
+from leitwerk.check import assign_channels
+from leitwerk.findings import Findings
+from leitwerk.image import Change
+from leitwerk.signals import Quality, thermocouple
+from leitwerk.verdicts import Context, Verdict, judge
+
+JUNCTION = 22.9
+MIRRORED = float(
+    thermocouple.temperature(2 * thermocouple.emf(JUNCTION, "K") - thermocouple.emf(19.0, "K"), "K")
+)
+G, O, H = Quality.GOOD, Quality.OPEN_SENSOR, Quality.ABOVE_RANGE  # noqa: E741
+
+
+@pytest.fixture(scope="module")
+def channels(sheet):
+    setup = kiln("modbus+tcp://127.0.0.1")
+    return {a.name: a for a in assign_channels(setup, sheet, Findings("k"))}
+
+
+def report(channel, values, qualities=G, **context):
+    values = np.atleast_1d(np.asarray(values, dtype=float))
+    qualities = np.broadcast_to(np.asarray(qualities, dtype=np.uint8), values.shape)
+    return judge(
+        channel, np.arange(values.size, dtype=float), values, qualities, Context(**context)
+    )
+
+
+@pytest.mark.parametrize(
+    ("name", "values", "qualities", "verdict", "reason"),
+    [
+        ("air_top", [21.4, 21.6], G, "pass", ""),
+        ("air_top", [22.0], G, "pass", ""),
+        ("air_top", [22.1], G, "fail", "reads 22.1 °C, that is 0.6 °C above the expected 21.5"),
+        ("air_top", [20.5, 20.6], G, "fail", "0.95 °C below the expected 21.5 ± 0.5 °C"),
+        ("air_top", [0, 0], O, "no reading", "a wire is off, or what is wired there is not Pt100"),
+        ("air_top", [21.5, 0], [G, O], "fail", "1 of 2 readings are bad: open sensor"),
+        ("air_top", [21.5, math.nan], G, "fail", "1 of 2 readings are bad"),
+        ("air_top", [0], Quality.NOT_IN_USE, "no reading", "was the setup uploaded?"),
+        ("air_top", [0], Quality.UNKNOWN, "no reading", "unknown state"),
+        ("valve", [100], H, "no reading", "the signal is above the range (0..24 mA)"),
+        ("timber_core", [JUNCTION], G, "fail",
+         "reads 22.9 °C, exactly the cold junction: a short-circuited thermocouple does this"),
+        ("timber_core", [MIRRORED], G, "fail", "wired with reversed polarity"),
+        ("timber_core", [30.0], G, "fail", "that is 11 °C above the expected"),
+        ("door", [1, 1], G, "pass", ""),
+        ("door", [1, 0], G, "fail", "is ajar, expected shut (1 of 2 readings)"),
+    ],
+)  # fmt: skip
+def test_verdict_and_reason(channels, name, values, qualities, verdict, reason):
+    result = report(channels[name], values, qualities, cold_junction=JUNCTION)
+    assert result.verdict == verdict
+    assert reason in result.reason
+    assert bool(result.reason) == (verdict != "pass")
+
+
+def test_settings_that_differ_are_named_as_the_first_thing_to_mend(channels):
+    change = Change("channel.5.scale.value_high", 80.0, 100.0, "%")
+    reason = report(channels["valve"], [32.0], changes=[change]).reason
+    assert "channel.5.scale.value_high is 80 %, not 100 %" in reason
+    assert reason.endswith("upload it")
+
+
+def test_statistics_are_those_of_the_good_readings(channels):
+    result = report(channels["air_top"], [21.0, 22.0, 99.0], [G, G, O])
+    assert (result.count, result.good, result.mean) == (3, 2, 21.5)
+    assert (result.minimum, result.maximum, result.last) == (21.0, 22.0, None)
+    assert result.standard_deviation == pytest.approx(math.sqrt(0.5))
+    assert result.quality == "open sensor"
+
+
+def test_alarms_are_followed_through_the_samples(channels):
+    assert report(channels["air_top"], np.full(40, 80.0)).alarms == {"too_hot": "tripped"}
+    assert report(channels["air_top"], [80.0, 80.0]).alarms == {"too_hot": "pending"}
+
+
+@given(st.lists(st.floats(allow_nan=True, allow_infinity=True, width=32), max_size=5))
+def test_no_reading_ends_in_a_traceback(channels, values):
+    for channel in channels.values():
+        result = report(channel, values, cold_junction=JUNCTION)
+        assert (result.verdict == Verdict.NO_READING) == (not np.isfinite(values).any())

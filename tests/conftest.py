@@ -1,8 +1,8 @@
-"""What tests share: the kiln's setup, its datasheet, running stand-ins, and the command."""
+"""What tests share: the kiln's setup, its datasheet, stand-ins in and out of process, the command."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from importlib import resources
 from pathlib import Path
 
@@ -10,10 +10,16 @@ import pytest
 from click.testing import CliRunner, Result
 
 import leitwerk as lw
+from leitwerk.address import LinkAddress
 from leitwerk.cli import main
+from leitwerk.standins.logger import Disturbances, Logger, RefusedError
+from leitwerk.standins.plant import Plant
+from leitwerk.standins.profile import find_profile
+from leitwerk.wire.modbus import ReadRequest, WriteRequest
 
 PASSWORDS = {"operator": "1834"}
 KILN = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text("utf-8")
+NOWHERE = LinkAddress("modbus+tcp", "127.0.0.1", 9, 3)
 
 
 @pytest.fixture(scope="session")
@@ -35,12 +41,77 @@ def standin() -> Iterator[Callable[..., lw.StandIn]]:
         one.stop()
 
 
-def kiln_text(address: object) -> str:
+class Clock:
+    """A clock that stands still until somebody waits for it."""
+
+    def __init__(self) -> None:
+        self.now_s = 0.0
+
+    def __call__(self) -> float:
+        return self.now_s
+
+    def wait(self, seconds: float) -> None:
+        self.now_s += seconds
+
+
+class MemoryLink:
+    """A logger without a socket; from request ``fails_at`` on it is not heard any more.
+
+    With ``deaf`` it still gets that one request, and only its answer is lost.
+    """
+
+    def __init__(self, logger: Logger) -> None:
+        self.logger = logger
+        self.address = NOWHERE
+        self.requests: list[str] = []
+        self.fails_at: int | None = None
+        self.deaf = False
+
+    def read(self, requests: Sequence[ReadRequest]) -> list[int]:
+        return [word for r in requests for word in self._do(r)]
+
+    def write(self, request: WriteRequest) -> None:
+        self._do(request)
+
+    def close(self) -> None:
+        pass
+
+    def _do(self, request: ReadRequest | WriteRequest) -> list[int]:
+        lost = self.fails_at is not None and len(self.requests) >= self.fails_at
+        heard = not lost or (self.deaf and len(self.requests) == self.fails_at)
+        self.requests.append(str(request))
+        words: list[int] = []
+        if heard:
+            try:
+                if isinstance(request, ReadRequest):
+                    words = self.logger.read(request.table, request.start, request.count)
+                else:
+                    self.logger.write(request.start, request.words)
+            except RefusedError as refused:
+                raise lw.DeviceRefused("refused", code=refused.code) from refused
+        if lost:
+            raise lw.LinkTimeout("no answer")
+        return words
+
+
+@pytest.fixture
+def logger(sheet) -> Logger:
+    """A logger of the kiln in factory condition, on a clock of its own."""
+    return Logger(sheet, find_profile("fichte-8"), Plant(), Clock(), Disturbances())
+
+
+@pytest.fixture
+def device(sheet, logger) -> lw.Device:
+    """The logger behind a link in memory."""
+    return lw.Device(sheet, MemoryLink(logger))
+
+
+def kiln_text(address: object = NOWHERE) -> str:
     """The kiln's setup for a device at this address."""
     return KILN.replace("modbus+tcp://127.0.0.1:5020?unit=3", str(address))
 
 
-def kiln(address: object) -> lw.Setup:
+def kiln(address: object = NOWHERE) -> lw.Setup:
     return lw.parse_setup(kiln_text(address), file="kiln.yaml")
 
 

@@ -30,9 +30,7 @@ def channels(sheet):
 def report(channel, values, qualities=G, **context):
     values = np.atleast_1d(np.asarray(values, dtype=float))
     qualities = np.broadcast_to(np.asarray(qualities, dtype=np.uint8), values.shape)
-    return judge(
-        channel, np.arange(values.size, dtype=float), values, qualities, Context(**context)
-    )
+    return judge(channel, values, qualities, Context(**context))
 
 
 @pytest.mark.parametrize(
@@ -76,11 +74,6 @@ def test_statistics_are_those_of_the_good_readings(channels):
     assert (result.minimum, result.maximum, result.last) == (21.0, 22.0, None)
     assert result.standard_deviation == pytest.approx(math.sqrt(0.5))
     assert result.quality == "open sensor"
-
-
-def test_alarms_are_followed_through_the_samples(channels):
-    assert report(channels["air_top"], np.full(40, 80.0)).alarms == {"too_hot": "tripped"}
-    assert report(channels["air_top"], [80.0, 80.0]).alarms == {"too_hot": "pending"}
 
 
 @given(st.lists(st.floats(allow_nan=True, allow_infinity=True, width=32), max_size=5))

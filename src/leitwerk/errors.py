@@ -97,12 +97,14 @@ class DeviceRefused(LeitwerkError):
 
 
 class UploadError(LeitwerkError):
-    """An upload stopped; ``state`` tells what the device holds now, ``refused`` who ended it."""
+    """An upload stopped; ``state`` tells what the device holds now.
 
-    def __init__(self, message: str, *, state: str, remedy: str, refused: bool) -> None:
+    Where another error ended it, that is its ``__cause__``; without one, the upload itself refused.
+    """
+
+    def __init__(self, message: str, *, state: str, remedy: str) -> None:
         super().__init__(message, remedy=remedy)
         self.state = state
-        self.refused = refused
 
     def __str__(self) -> str:
         return f"{self.message}\n  device: {self.state}\n  remedy: {self.remedy}"

@@ -194,7 +194,7 @@ def convert(value: Number, source: Unit, target: Unit) -> Number:
     250.0
 
     """
-    if source == target:
+    if source is target or source == target:  # the first is quick: parsed units are kept
         return value
     if source.dimension != target.dimension:
         raise UnitError(

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import enum
 import math
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from leitwerk.alarms import AlarmState, next_state
+from leitwerk.alarms import Phase
 from leitwerk.check import Assignment
 from leitwerk.image import Change
 from leitwerk.quantities import format_number, format_value
@@ -72,15 +72,19 @@ class ChannelReport:
 
 @dataclass(frozen=True, slots=True)
 class Context:
-    """What else is known when a channel is judged."""
+    """What else is known when a channel is judged.
+
+    ``changes`` are the settings of the channel that the device holds otherwise than the setup says,
+    ``phases`` where each of its alarms stands.
+    """
 
     cold_junction: float | None = None
     changes: Sequence[Change] = ()
+    phases: Mapping[str, Phase] = field(default_factory=dict)
 
 
 def judge(
     channel: Assignment,
-    times_s: NDArray[np.float64],
     values: NDArray[np.float64],
     qualities: NDArray[np.uint8],
     context: Context,
@@ -89,7 +93,6 @@ def judge(
 
     Parameters
     ----------
-    times_s : array of shape (n_samples,), in s
     values : array of shape (n_samples,), in the channel's unit
     qualities : array of shape (n_samples,)
         A ``Quality`` for each value; only good ones count.
@@ -113,7 +116,7 @@ def judge(
         maximum=_or_none(np.max, good),
         standard_deviation=float(np.std(good, ddof=1)) if good.size > 1 else None,
         quality=last_quality.reason,
-        alarms=_alarms(channel, times_s, values, is_good),
+        alarms={name: phase.value for name, phase in context.phases.items()},
         expected=expected,
         tolerance=tolerance,
         states=channel.states if channel.is_contact else None,
@@ -126,21 +129,6 @@ def _or_none(
     statistic: Callable[[NDArray[np.float64]], Any], good: NDArray[np.float64]
 ) -> float | None:
     return float(statistic(good)) if good.size else None
-
-
-def _alarms(
-    channel: Assignment,
-    times_s: NDArray[np.float64],
-    values: NDArray[np.float64],
-    is_good: NDArray[np.bool_],
-) -> dict[str, str]:
-    phases = {}
-    for alarm in channel.alarms:
-        state = AlarmState()
-        for time_s, value, good in zip(times_s, values, is_good, strict=True):
-            state = next_state(alarm, state, float(time_s), float(value), good=bool(good))
-        phases[alarm.name] = state.phase.value
-    return phases
 
 
 def _verdict(

@@ -21,6 +21,7 @@ from leitwerk.errors import (
 
 # 0 fine, 1 errors found or a verdict of fail, 2 usage, 3 device not reached, 4 device refused
 FINE, FOUND, USAGE, NOT_REACHED, REFUSED = range(5)
+STOPPED = 130  # by the keyboard, as shells count: 128 + SIGINT
 _CODES: tuple[tuple[type[LeitwerkError], int], ...] = (
     (SetupError, FOUND),
     (FileProblem, USAGE),
@@ -35,7 +36,10 @@ P = ParamSpec("P")
 def exit_code(error: LeitwerkError) -> int:
     """The exit code that an error ends the command with."""
     if isinstance(error, UploadError):
-        return REFUSED if error.refused else NOT_REACHED
+        cause = error.__cause__
+        if isinstance(cause, KeyboardInterrupt):
+            return STOPPED
+        return exit_code(cause) if isinstance(cause, LeitwerkError) else REFUSED
     return next((code for kind, code in _CODES if isinstance(error, kind)), USAGE)
 
 
@@ -55,7 +59,7 @@ def reports_errors(command: Callable[P, int]) -> Callable[P, None]:
             code = FINE
         except KeyboardInterrupt:
             click.echo("stopped by the keyboard", err=True)
-            code = 130  # as shells count: 128 + SIGINT
+            code = STOPPED
         sys.exit(code)
 
     return run

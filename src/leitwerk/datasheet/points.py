@@ -154,6 +154,8 @@ class Point:
 
     def unknown_characters(self, text: str) -> list[str]:
         """The characters of a text that the device does not have, each once."""
+        if text.isascii() and text.isprintable():
+            return []  # the usual case, without a search
         return list(dict.fromkeys(_FOREIGN[self.characters].findall(text)))
 
 

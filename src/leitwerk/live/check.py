@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from leitwerk.alarms import AlarmState, next_state
 from leitwerk.check import Assignment, check_into
 from leitwerk.errors import QuantityError, SetupError
 from leitwerk.findings import Findings
@@ -19,6 +20,7 @@ from leitwerk.links import Device
 from leitwerk.live.poller import Poller
 from leitwerk.live.report import LiveReport
 from leitwerk.setup import Setup
+from leitwerk.signals import Quality
 from leitwerk.verdicts import ChannelReport, Context, judge
 
 if TYPE_CHECKING:
@@ -79,34 +81,24 @@ def verify(
     image = encode_setup(setup, device.datasheet)
     changes = compare_images(device.read_settings(), image, device.datasheet)
     poller = Poller(device, channels)
-    times = np.zeros(count)
-    values = np.zeros((count, len(channels)))
-    qualities = np.zeros((count, len(channels)), dtype=np.uint8)
-    junction: float | None = None
+    watch = _Watch(channels, changes, count)
     started, start_s = datetime.now(UTC), clock()
-
-    def judged(upto: int) -> tuple[ChannelReport, ...]:
-        return _judge_all(
-            channels, changes, junction, times[:upto], values[:upto], qualities[:upto]
-        )
-
     for k in range(count):
         pause = start_s + k / rate_hz - clock()
         if pause > 0:
             wait(pause)
-        times[k] = clock() - start_s
-        values[k], qualities[k], junction = poller.poll()
-        on_sample(Sample(k + 1, count, lambda upto=k + 1: judged(upto)))  # type: ignore[misc]
+        watch.add(clock() - start_s, *poller.poll())
+        on_sample(Sample(k + 1, count, watch.reports))
     return LiveReport(
         title=setup.title,
         identity=identity,
         address=str(device.address),
         started=started,
-        channels=judged(count),
+        channels=watch.reports(),
         differing=tuple(str(change) for change in changes),
-        times_s=times,
-        values=values,
-        qualities=qualities,
+        times_s=watch.times_s,
+        values=watch.values,
+        qualities=watch.qualities,
     )
 
 
@@ -122,20 +114,57 @@ def _sample_count(duration_s: float, rate_hz: float) -> int:
     return count
 
 
-def _judge_all(
-    channels: Sequence[Assignment],
-    changes: Sequence[Change],
-    junction: float | None,
-    times: NDArray[np.float64],
-    values: NDArray[np.float64],
-    qualities: NDArray[np.uint8],
-) -> tuple[ChannelReport, ...]:
-    reports = []
-    for column, channel in enumerate(channels):
-        own = f"channel.{channel.slot}."
-        context = Context(
-            cold_junction=junction,
-            changes=[change for change in changes if change.setting.startswith(own)],
+class _Watch:
+    """The samples so far, and where each alarm stands after them."""
+
+    def __init__(
+        self, channels: Sequence[Assignment], changes: Sequence[Change], count: int
+    ) -> None:
+        self.channels = channels
+        # What is set otherwise in the device, for each channel.
+        self.changes = [
+            [change for change in changes if change.setting.startswith(f"channel.{a.slot}.")]
+            for a in channels
+        ]
+        self.taken = 0
+        self.times_s = np.zeros(count)
+        self.values = np.zeros((count, len(channels)))
+        self.qualities = np.zeros((count, len(channels)), dtype=np.uint8)
+        self.junction: float | None = None
+        self.states = [{alarm.name: AlarmState() for alarm in a.alarms} for a in channels]
+
+    def add(
+        self,
+        time_s: float,
+        values: NDArray[np.float64],
+        qualities: NDArray[np.uint8],
+        junction: float | None,
+    ) -> None:
+        """Take one sample of all channels."""
+        self.times_s[self.taken] = time_s
+        self.values[self.taken] = values
+        self.qualities[self.taken] = qualities
+        self.junction = junction
+        self.taken += 1
+        for channel, states, value, quality in zip(
+            self.channels, self.states, values.tolist(), qualities.tolist(), strict=True
+        ):
+            for alarm in channel.alarms:
+                state, good = states[alarm.name], quality == Quality.GOOD
+                states[alarm.name] = next_state(alarm, state, time_s, value, good=good)
+
+    def reports(self) -> tuple[ChannelReport, ...]:
+        """Every channel, judged by the samples so far."""
+        return tuple(
+            judge(
+                channel,
+                self.values[: self.taken, column],
+                self.qualities[: self.taken, column],
+                Context(
+                    cold_junction=self.junction,
+                    changes=self.changes[column],
+                    phases={name: s.phase for name, s in self.states[column].items()},
+                ),
+            )
+            for column, channel in enumerate(self.channels)
         )
-        reports.append(judge(channel, times, values[:, column], qualities[:, column], context))
-    return tuple(reports)

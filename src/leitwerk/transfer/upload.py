@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import enum
 import hashlib
 from collections.abc import Callable, Mapping
 from datetime import UTC, datetime
@@ -9,7 +11,7 @@ from pathlib import Path
 from typing import TypeAlias, TypeVar
 
 from leitwerk.check import check_setup
-from leitwerk.errors import DeviceRefused, FileProblem, LeitwerkError, LinkError, UploadError
+from leitwerk.errors import DeviceRefused, LeitwerkError, UploadError, WrongDevice
 from leitwerk.image import Change, Image, compare_images, encode_setup
 from leitwerk.links import Device, Identity, Status
 from leitwerk.setup import Setup
@@ -18,10 +20,26 @@ from leitwerk.transfer.receipt import KeptFiles, Receipt
 Progress: TypeAlias = Callable[[str, int, int], None]
 
 T = TypeVar("T")
-UNCHANGED = "unchanged; no setting of it was touched"
 _AGAIN = (
     "mend the cause, then run the same upload again: it reads the device and goes on from there"
 )
+
+
+class _Settings(enum.StrEnum):
+    """What the device's settings are if the upload ends at this moment."""
+
+    UNTOUCHED = "unchanged; no setting of it was touched"
+    STAGED = (
+        "it works with its old settings; what was written waits in it uncommitted, has no effect, "
+        "and is dropped by the next upload"
+    )
+    COMMITTING = (
+        "unknown: the new settings were written and the commit sent, but not confirmed; it works "
+        "either with all of the old or with all of the new settings"
+    )
+    UNVERIFIED = "it works with the new settings, but they have not been verified"
+    DIFFERENT = "it works with settings that are not those of the setup"
+    VERIFIED = "it works with the new settings, and they have been verified"
 
 
 def upload(
@@ -97,34 +115,36 @@ def upload(
             verified=verified,
             rounded=_rounded(setup, device),
             discarded=attempt.discarded,
-            restarted=attempt.stopped,
+            restarted=attempt.restarted,
             backup=str(files.path("backup.json")),
         )
         attempt.step("keep the receipt", lambda: files.write_receipt(receipt))
-    except (LinkError, DeviceRefused, FileProblem, KeyboardInterrupt) as error:
-        nothing_done = attempt.state == UNCHANGED and not attempt.staging
-        remedy = getattr(error, "remedy", "") if nothing_done else ""
+    except (UploadError, WrongDevice):
+        raise  # they say it all
+    except (LeitwerkError, KeyboardInterrupt) as error:
+        state = attempt.retreat()
+        # While nothing has happened, the cause's own remedy is the better one.
+        own_remedy = getattr(error, "remedy", "") if state == _Settings.UNTOUCHED else ""
         raise UploadError(
             getattr(error, "message", "the upload was stopped by the keyboard"),
-            state=attempt.state_after_failure(),
-            remedy=remedy or _AGAIN,
-            refused=not isinstance(error, LinkError),
+            state=state,
+            remedy=own_remedy or _AGAIN,
         ) from error
     return receipt
 
 
 class _Attempt:
-    """One upload on its way. ``state`` is what the device is in if it ends at this moment."""
+    """One upload on its way, and what it has done to the device so far."""
 
     def __init__(self, setup: Setup, device: Device, image: Image, progress: Progress) -> None:
         self.setup = setup
         self.device = device
         self.image = image
         self.progress = progress
-        self.state = UNCHANGED
+        self.settings = _Settings.UNTOUCHED
         self.logged_in = False
-        self.staging = False
         self.stopped = False
+        self.restarted = False
         self.discarded = 0
 
     def step(self, name: str, act: Callable[[], T]) -> T:
@@ -142,18 +162,15 @@ class _Attempt:
         if status.recording and not stop:
             raise UploadError(
                 "the device is recording, and takes settings only when stopped",
-                state=UNCHANGED,
+                state=_Settings.UNTOUCHED,
                 remedy="wait for its end, or allow it to be stopped (--stop-recording)",
-                refused=True,
             )
         if status.unfetched and not discard:
-            count = status.unfetched
             raise UploadError(
-                f"the device holds {count} recording{'s' if count != 1 else ''} that nobody has "
-                "fetched; a new setup would erase what they mean",
-                state=UNCHANGED,
+                f"the device holds {_counted(status.unfetched)} that nobody has fetched; a new "
+                "setup would erase what they mean",
+                state=_Settings.UNTOUCHED,
                 remedy="fetch them first, or say that they may go (--discard-recordings)",
-                refused=True,
             )
         return status
 
@@ -178,28 +195,22 @@ class _Attempt:
         if status.recording:
             self.step("stop the recording", lambda: self.device.command("stop"))
             self.stopped = True
-            self.state = "unchanged, but its recording was stopped"
         if status.unfetched:
             self.step("erase recordings", lambda: self.device.command("erase recordings"))
             self.discarded = status.unfetched
-            self.state = f"settings unchanged; {self.discarded} recordings were erased, as told"
         self.device.command("drop")
 
     def write(self, changes: list[Change]) -> int:
-        self.staging = True
+        self.settings = _Settings.STAGED
         return self.device.write_settings(
             {change.setting: change.new for change in changes},
             lambda done, total: self.progress("write what differs", done, total),
         )
 
     def commit(self) -> None:
-        self.staging = False
-        self.state = (
-            "unknown: the new settings were written and the commit sent, but not confirmed; it "
-            "works either with all of the old or with all of the new settings"
-        )
+        self.settings = _Settings.COMMITTING
         self.step("commit", lambda: self.device.command("commit"))
-        self.state = "it works with the new settings, but they have not been verified"
+        self.settings = _Settings.UNVERIFIED
 
     def verify(self, before: Image) -> int:
         """Read everything back; what was asked must be there, and the rest be as it was."""
@@ -207,42 +218,52 @@ class _Attempt:
         asked = Image(after.model, {**before.settings, **self.image.settings})
         wrong = compare_images(after, asked, self.device.datasheet)
         if wrong:
+            self.settings = _Settings.DIFFERENT
             raise UploadError(
                 "the device does not hold what it was told: "
                 + "; ".join(f"{c.setting} is {c.old!r} instead of {c.new!r}" for c in wrong[:5])
                 + (f" and {len(wrong) - 5} more" if len(wrong) > 5 else ""),
-                state="it works with settings that are not those of the setup",
+                state=self.retreat(),
                 remedy="upload again; if it stays like this, the datasheet does not fit the device",
-                refused=True,
             )
+        self.settings = _Settings.VERIFIED
         return len(asked.settings)
 
     def finish(self) -> None:
         if self.stopped:
             self.step("start the recording again", lambda: self.device.command("start"))
+            self.restarted = True
         if self.logged_in:
-            self.device.log_out()
-        self.state = "it works with the new settings, and they have been verified"
+            # All is done and proven; a login ends by itself if the device is not heard any more.
+            with contextlib.suppress(LeitwerkError):
+                self.device.log_out()
 
-    def state_after_failure(self) -> str:
-        """What to tell; on the way, half-written settings are dropped if the device still hears."""
-        try:
-            if self.staging:
+    def retreat(self) -> str:
+        """Leave a device in order as far as it still hears, and say what state it is in.
+
+        Settings that wait to be committed are dropped. A recording is started again only when its
+        settings are the ones that it began with.
+        """
+        with contextlib.suppress(LeitwerkError):  # the state below tells what could not be done
+            if self.settings is _Settings.STAGED:
                 self.device.command("drop")
-                self.staging = False
-            if self.stopped and self.state.startswith(("unchanged", "settings unchanged")):
+                self.settings = _Settings.UNTOUCHED
+            if self.stopped and not self.restarted and self.settings is _Settings.UNTOUCHED:
                 self.device.command("start")
-                self.state = "unchanged; its recording was stopped and is running again"
+                self.restarted = True
             if self.logged_in:
                 self.device.log_out()
-        except LeitwerkError:
-            pass
-        if self.staging:
-            return (
-                f"{self.state}: it works with its old settings; what was written waits in it "
-                "uncommitted, has no effect, and is dropped by the next upload"
-            )
-        return self.state
+        parts = [self.settings.value]
+        if self.discarded:
+            parts.append(f"{_counted(self.discarded)} erased, as told")
+        if self.stopped:
+            again = "is running again" if self.restarted else "has not been started again"
+            parts.append(f"its recording was stopped and {again}")
+        return "; ".join(parts)
+
+
+def _counted(recordings: int) -> str:
+    return f"{recordings} recording{'s' if recordings != 1 else ''}"
 
 
 def _rounded(setup: Setup, device: Device) -> tuple[str, ...]:

@@ -1,0 +1,182 @@
+"""Uploads, most of them to a logger without a socket, where every step can be made to fail."""
+
+import json
+
+import pytest
+from conftest import PASSWORDS, MemoryLink, kiln
+
+import leitwerk as lw
+from leitwerk.standins.logger import Logger, Refusal, RefusedError
+
+
+def carry(device, tmp_path, **more):
+    more = {"passwords": PASSWORDS, "keep": tmp_path / "kept", **more}
+    return lw.upload(kiln(), device, **more)
+
+
+def test_an_upload_writes_only_what_differs_and_keeps_backup_and_receipt(device, tmp_path):
+    steps = []
+    receipt = carry(device, tmp_path, by="Ida", progress=lambda *step: steps.append(step))
+
+    assert (len(receipt.changes), receipt.requests) == (41, 13)
+    assert steps[0] == ("identify the device", 0, 1)
+    assert ("write what differs", 13, 13) in steps
+    (folder,) = (tmp_path / "kept").iterdir()
+    assert folder.name == "K2-00417"
+    backup, as_json, as_text = sorted(folder.iterdir())
+    before = json.loads(backup.read_text("utf-8"))["settings"]
+    assert (before["title"], before["sample.interval"]) == ("fichte-8", 60)
+    kept = json.loads(as_json.read_text("utf-8"))
+    assert kept == receipt.to_dict()
+    assert {"setting": "sample.interval", "old": 60, "new": 10, "unit": "s"} in kept["changes"]
+    assert as_text.read_text("utf-8") == f"{receipt}\n"
+    assert "channel.4.range: none -> ±1 V" in str(receipt)
+    assert "157 settings read back, all as asked" in str(receipt)
+    assert PASSWORDS["operator"] not in backup.read_text("utf-8") + as_json.read_text("utf-8")
+
+
+def test_a_second_upload_has_nothing_to_write(device, tmp_path):
+    carry(device, tmp_path)
+    device.link.requests.clear()
+    receipt = carry(device, tmp_path, passwords={})
+    assert (receipt.changes, receipt.requests) == ((), 0)
+    assert not any(text.startswith("write") for text in device.link.requests)
+    assert "nothing to change" in str(receipt)
+
+
+def test_nothing_is_in_force_before_the_commit(device, logger, tmp_path):
+    before = list(logger.holding)
+    seen = []
+    carry(device, tmp_path, progress=lambda step, *_: seen.append((step, logger.holding == before)))
+    assert ("write what differs", True) in seen
+    assert ("commit", False) in seen
+
+
+@pytest.mark.parametrize("deaf", [False, True])
+def test_wherever_an_upload_breaks_off_the_settings_are_all_old_or_all_new(
+    sheet, logger, tmp_path, deaf
+):
+    def fresh():
+        one = Logger(sheet, logger.profile, logger.plant, logger.clock)
+        return lw.Device(sheet, MemoryLink(one))
+
+    whole = fresh()
+    old = list(whole.link.logger.holding)
+    carry(whole, tmp_path)
+    new, count = list(whole.link.logger.holding), len(whole.link.requests) - 1  # log out
+    assert count > 20
+
+    for k in range(count):
+        broken = fresh()
+        broken.link.fails_at, broken.link.deaf = k, deaf
+        with pytest.raises(lw.UploadError, match="no answer") as caught:
+            carry(broken, tmp_path)
+        told, holding = caught.value.state, broken.link.logger.holding
+        assert holding in (old, new)
+        if told.startswith(("unchanged", "it works with its old settings")):
+            assert holding == old
+        elif told.startswith("it works with the new settings"):
+            assert holding == new
+        else:
+            assert told.startswith("unknown: ")
+        # The same upload again mends it, whatever happened.
+        broken.link.fails_at = None
+        carry(broken, tmp_path)
+        assert broken.link.logger.holding == new
+
+
+@pytest.mark.parametrize(
+    ("prepare", "options", "says", "state"),
+    [
+        (lambda d: d.recordings.append([]), {}, "holds 1 recording that nobody has fetched",
+         "unchanged"),
+        (lambda d: setattr(d, "recording_since_s", 0.0), {}, "is recording, and takes settings only",
+         "unchanged"),
+        (lambda d: None, {"passwords": {}}, "wants the password of the operator", "unchanged"),
+        (lambda d: None, {"passwords": {"operator": "9"}}, "refuses the password", "unchanged"),
+        (lambda d: None, {"passwords": {"operator": "no digits"}}, "refuses the password",
+         "unchanged"),
+    ],
+)  # fmt: skip
+def test_what_an_upload_refuses(device, logger, tmp_path, prepare, options, says, state):
+    prepare(logger)
+    before = list(logger.holding)
+    with pytest.raises(lw.UploadError, match=says) as caught:
+        carry(device, tmp_path, **options)
+    assert caught.value.state.startswith(state)
+    assert caught.value.remedy
+    assert logger.holding == before
+    assert not logger.staged
+
+
+def test_recordings_go_and_a_recording_stops_only_when_told(device, logger, tmp_path):
+    logger.recordings.append([])
+    logger.recording_since_s = 0.0
+    receipt = carry(device, tmp_path, discard_recordings=True, stop_recording=True)
+    assert (receipt.discarded, receipt.restarted) == (2, True)
+    assert logger.recording_since_s is not None
+    assert logger.recordings == []
+    assert "discarded: 2 recordings, as told" in str(receipt)
+
+
+def test_a_recording_that_was_stopped_runs_again_after_a_failure(device, logger, tmp_path):
+    logger.recording_since_s = 0.0
+    real_write = logger.write
+
+    def refuse_settings(start, words):
+        if start < 900:
+            raise RefusedError(Refusal.BAD_VALUE)
+        real_write(start, words)
+
+    logger.write = refuse_settings
+    with pytest.raises(lw.UploadError, match="it does not take this value") as caught:
+        carry(device, tmp_path, stop_recording=True, discard_recordings=True)
+    assert caught.value.state == (
+        "unchanged; no setting of it was touched; 1 recording erased, as told; its recording was "
+        "stopped and is running again"
+    )
+    assert logger.recording_since_s is not None
+
+
+def test_a_device_that_forgets_what_it_was_told_is_found_out(device, logger, tmp_path):
+    commit = logger._commit
+
+    def commit_most():
+        commit()
+        logger.holding[16:18] = (0, 7)
+
+    logger._commit = commit_most
+    with pytest.raises(lw.UploadError, match=r"sample\.interval is 0\.7 instead of 10") as caught:
+        carry(device, tmp_path)
+    assert caught.value.state == "it works with settings that are not those of the setup"
+
+
+def test_a_setup_with_errors_never_reaches_the_device(device, tmp_path):
+    setup = lw.parse_setup(
+        str(kiln().source.content, "utf-8").replace("clear: 75 °C", "clear: 80 °C")
+    )
+    with pytest.raises(lw.SetupError):
+        lw.upload(setup, device, keep=tmp_path, passwords=PASSWORDS)
+    assert device.link.requests == []
+
+
+def test_a_folder_that_cannot_be_written_stops_an_upload_before_anything_happens(
+    device, logger, tmp_path
+):
+    (tmp_path / "kept").write_text("in the way")
+    before = list(logger.holding)
+    with pytest.raises(lw.UploadError, match="cannot write") as caught:
+        carry(device, tmp_path)
+    assert caught.value.state.startswith("unchanged")
+    assert logger.holding == before
+
+
+def test_the_keyboard_stops_an_upload_in_good_order(device, logger, tmp_path):
+    def stop(step, done, total):
+        if step == "write what differs" and done == 3:
+            raise KeyboardInterrupt
+
+    with pytest.raises(lw.UploadError, match="stopped by the keyboard") as caught:
+        carry(device, tmp_path, progress=stop)
+    assert caught.value.state.startswith("unchanged")
+    assert not logger.staged

@@ -1,4 +1,4 @@
-"""What tests share: the kiln's setup, its datasheet, stand-ins in and out of process, the command."""
+"""What tests share: the kiln's setup, its datasheet, stand-ins, and the command."""
 
 from __future__ import annotations
 

@@ -3,9 +3,9 @@
 import json
 
 import pytest
-from conftest import PASSWORDS, MemoryLink, kiln
 
 import leitwerk as lw
+from conftest import PASSWORDS, MemoryLink, kiln
 from leitwerk.standins.logger import Logger, Refusal, RefusedError
 
 
@@ -86,24 +86,21 @@ def test_wherever_an_upload_breaks_off_the_settings_are_all_old_or_all_new(
 
 
 @pytest.mark.parametrize(
-    ("prepare", "options", "says", "state"),
+    ("condition", "options", "says"),
     [
-        (lambda d: d.recordings.append([]), {}, "holds 1 recording that nobody has fetched",
-         "unchanged"),
-        (lambda d: setattr(d, "recording_since_s", 0.0), {}, "is recording, and takes settings only",
-         "unchanged"),
-        (lambda d: None, {"passwords": {}}, "wants the password of the operator", "unchanged"),
-        (lambda d: None, {"passwords": {"operator": "9"}}, "refuses the password", "unchanged"),
-        (lambda d: None, {"passwords": {"operator": "no digits"}}, "refuses the password",
-         "unchanged"),
+        ({"recordings": [[]]}, {}, "holds 1 recording that nobody has fetched"),
+        ({"recording_since_s": 0.0}, {}, "is recording, and takes settings only when stopped"),
+        ({}, {"passwords": {}}, "wants the password of the operator"),
+        ({}, {"passwords": {"operator": "9"}}, "refuses the password"),
+        ({}, {"passwords": {"operator": "no digits"}}, "refuses the password"),
     ],
-)  # fmt: skip
-def test_what_an_upload_refuses(device, logger, tmp_path, prepare, options, says, state):
-    prepare(logger)
+)
+def test_what_an_upload_refuses(device, logger, tmp_path, condition, options, says):
+    vars(logger).update(condition)
     before = list(logger.holding)
     with pytest.raises(lw.UploadError, match=says) as caught:
         carry(device, tmp_path, **options)
-    assert caught.value.state.startswith(state)
+    assert caught.value.state.startswith("unchanged")
     assert caught.value.remedy
     assert logger.holding == before
     assert not logger.staged
@@ -172,7 +169,7 @@ def test_a_folder_that_cannot_be_written_stops_an_upload_before_anything_happens
 
 
 def test_the_keyboard_stops_an_upload_in_good_order(device, logger, tmp_path):
-    def stop(step, done, total):
+    def stop(step, done, _):
         if step == "write what differs" and done == 3:
             raise KeyboardInterrupt
 

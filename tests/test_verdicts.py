@@ -45,7 +45,7 @@ def report(channel, values, qualities=G, **context):
         ("air_top", [21.5, math.nan], G, "fail", "1 of 2 readings are bad"),
         ("air_top", [0], Quality.NOT_IN_USE, "no reading", "was the setup uploaded?"),
         ("air_top", [0], Quality.UNKNOWN, "no reading", "unknown state"),
-        ("valve", [100], H, "no reading", "the signal is above the range (0..24 mA)"),
+        ("valve", [100], H, "no reading", "the signal is above range (0..24 mA)"),
         ("timber_core", [JUNCTION], G, "fail",
          "reads 22.9 °C, exactly the cold junction: a short-circuited thermocouple does this"),
         ("timber_core", [MIRRORED], G, "fail", "wired with reversed polarity"),

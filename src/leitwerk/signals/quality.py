@@ -28,8 +28,8 @@ class Quality(enum.IntEnum):
 
 _REASONS = {
     Quality.GOOD: "good",
-    Quality.BELOW_RANGE: "below the range",
-    Quality.ABOVE_RANGE: "above the range",
+    Quality.BELOW_RANGE: "below range",
+    Quality.ABOVE_RANGE: "above range",
     Quality.OPEN_SENSOR: "open sensor",
     Quality.NOT_IN_USE: "input not in use",
     Quality.UNKNOWN: "unknown state",

@@ -8,6 +8,7 @@ import sys
 import threading
 import time
 from dataclasses import replace
+from typing import NoReturn
 
 import click
 
@@ -22,7 +23,13 @@ from leitwerk.standins.server import Faults, serve
 
 @click.command()
 @click.argument("model")
-@click.option("--port", default=0, show_default="a free one", help="TCP port to listen on.")
+@click.option(
+    "--port",
+    default=0,
+    type=click.IntRange(0, 65535),
+    show_default="a free one",
+    help="TCP port to listen on.",
+)
 @click.option("--unit", default=3, show_default=True, help="Unit identifier to answer to.")
 @click.option("--serial", default=None, help="Another serial number than the profile's.")
 @click.option("--as-model", default=None, help="Say it is another model.")
@@ -69,7 +76,7 @@ def main(
         profile = find_profile(model)
         datasheet = find_datasheet(model)
     except LeitwerkError as error:
-        raise click.ClickException(str(error)) from error
+        _give_up(str(error))
     profile = replace(profile, serial=serial or profile.serial, model=as_model or profile.model)
     wrong = Disturbances(open=set(open_), shorted=set(short), reversed=set(reverse))
     logger = Logger(datasheet, profile, Plant(factor=time_factor), time.monotonic, wrong)
@@ -97,8 +104,13 @@ def main(
     except KeyboardInterrupt:
         click.echo("stopped")
     except (OSError, RuntimeError) as error:
-        message = f"cannot listen on port {port}: {error}"
-        raise click.ClickException(message) from error
+        _give_up(f"cannot listen on port {port}: {error}")
+
+
+def _give_up(reason: str) -> NoReturn:
+    # On standard output, where whoever started this process waits for its first line.
+    click.echo(" ".join(reason.split()))
+    sys.exit(1)
 
 
 def _wait_for_parent(loop: asyncio.AbstractEventLoop, server: asyncio.Task[None]) -> None:

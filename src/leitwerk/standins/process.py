@@ -36,16 +36,7 @@ class StandIn:
 
     def stop(self) -> None:
         """End the process and wait until it is gone."""
-        # Closing its standard input is the signal to end, the same that the death of this process
-        # would give it; so no stand-in is ever left behind.
-        for stream in (self.process.stdin, self.process.stdout):
-            if stream is not None:
-                stream.close()
-        try:
-            self.process.wait(_END_S)
-        except subprocess.TimeoutExpired:
-            self.process.kill()
-            self.process.wait()
+        _end(self.process)
 
 
 def start_standin(model: str, *options: str) -> StandIn:
@@ -72,7 +63,19 @@ def start_standin(model: str, *options: str) -> StandIn:
     line = process.stdout.readline()
     address = next((word for word in line.split() if "://" in word), None)
     if address is None:
-        process.kill()
-        process.wait()
+        _end(process)
         raise LeitwerkError(f"the stand-in {model} did not start: {line.strip()}")
     return StandIn(process, parse_address(address))
+
+
+def _end(process: subprocess.Popen[str]) -> None:
+    # Closing its standard input is the signal to end, the same that the death of this process
+    # would give it; so no stand-in is ever left behind.
+    for stream in (process.stdin, process.stdout):
+        if stream is not None:
+            stream.close()
+    try:
+        process.wait(_END_S)
+    except subprocess.TimeoutExpired:
+        process.kill()
+        process.wait()

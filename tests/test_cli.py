@@ -1,0 +1,167 @@
+"""The command as people meet it: words, exit codes, bad input, and how little it loads."""
+
+import json
+import os
+import socket
+import subprocess
+import sys
+
+import jsonschema
+import pytest
+import yaml
+
+import leitwerk as lw
+from conftest import KILN
+from leitwerk.setup.model import setup_schema
+
+
+def fresh(*words, code=None):
+    """A process of its own."""
+    command = [sys.executable, "-c", code] if code else [sys.executable, "-m", "leitwerk", *words]
+    return subprocess.run(command, capture_output=True, encoding="utf-8", timeout=60, check=False)
+
+
+def test_without_arguments_it_says_what_it_is_for_and_what_to_type_next(leitwerk):
+    result = leitwerk()
+    assert result.exit_code == 0
+    assert "leitwerk demo" in result.stdout
+    assert len(result.stdout.splitlines()) < 12
+
+
+def test_help_names_every_command_and_each_has_its_own(leitwerk):
+    names = ["check", "upload", "live", "demo", "standin", "example", "schema"]
+    listed = leitwerk("--help").stdout
+    for name in names:
+        assert f"\n  {name} " in listed
+        assert leitwerk(name, "--help").exit_code == 0
+    assert leitwerk("chekc").exit_code == 2
+    assert leitwerk("--version").stdout == f"leitwerk {lw.__version__}\n"
+
+
+@pytest.mark.parametrize("word", ["--help", "--version", ""])
+def test_starting_up_loads_click_and_nothing_heavy(word):
+    code = (
+        "import sys; sys.argv = ['leitwerk', *sys.argv[1:]]\n"
+        "from leitwerk.cli import main\n"
+        f"main({[word] if word else []!r}, standalone_mode=False)\n"
+        "heavy = {'asyncio', 'matplotlib', 'numpy', 'pint', 'pydantic', 'pymodbus', 'rich'}\n"
+        "print(sorted(heavy & set(sys.modules)))"
+    )
+    assert fresh(code=code).stdout.splitlines()[-1] == "[]"
+
+
+def test_the_example_is_a_setup_without_findings(leitwerk, tmp_path):
+    path = tmp_path / "kiln.yaml"
+    path.write_text(leitwerk("example").stdout, encoding="utf-8")
+    result = leitwerk("check", str(path))
+    assert (result.exit_code, result.stdout) == (0, f"{path}: can be uploaded (0 errors)\n")
+
+
+def test_findings_as_text_and_as_json_are_the_same(leitwerk, tmp_path):
+    path = tmp_path / "kiln.yaml"
+    path.write_text(KILN.replace("clear: 75", "clear: 80").replace("±1 V", "±10 V"), "utf-8")
+    plain, as_json = leitwerk("check", str(path)), leitwerk("check", str(path), "--json")
+    assert plain.exit_code == as_json.exit_code == 1
+    content = json.loads(as_json.stdout)
+    assert content["counts"] == {"error": 1, "warning": 1, "note": 0}
+    for finding in content["findings"]:
+        assert (
+            f"{path}:{finding['line']}:{finding['column']}: {finding['severity']}" in plain.stdout
+        )
+        assert finding["message"] in plain.stdout
+    assert "\x1b" not in plain.stdout
+
+
+def schema_of(leitwerk):
+    return json.loads(leitwerk("schema").stdout)
+
+
+def test_the_schema_takes_the_examples_and_refuses_mistakes(leitwerk):
+    schema = schema_of(leitwerk)
+    jsonschema.Draft202012Validator.check_schema(schema)
+    check = jsonschema.Draft202012Validator(schema)
+    assert check.is_valid(yaml.safe_load(KILN))
+    for old, new in (
+        ("sensor:", "senser:"),
+        ("title:", "titel:"),
+        ("severity: high", "severity: hgh"),
+        ("leitwerk: 1", "leitwerk: 2"),
+        ("{4 mA: 0 %, 20 mA: 100 %}", "{4 mA: 0 %}"),
+    ):
+        assert not check.is_valid(yaml.safe_load(KILN.replace(old, new)))
+
+
+def test_the_shipped_schema_is_the_one_of_the_code(leitwerk):
+    assert schema_of(leitwerk) == setup_schema()
+
+
+@pytest.mark.parametrize("command", ["upload", "live"])
+def test_devices_that_are_not_what_they_should_be(standin, leitwerk, kiln_file, command):
+    for options, code, says in (
+        (("--serial", "K2-00418"), 4, "serial number 'K2-00418', the setup is for 'K2-00417'"),
+        (("--as-model", "fichte-16"), 4, "a model 'fichte-16', the setup is for 'fichte-8'"),
+        (("--silent-after-requests", "0"), 3, "no answer to 'read input 0..31' within 0.3 s"),
+    ):
+        result = leitwerk(command, kiln_file(standin(*options).address), "--timeout", "0.3")
+        assert result.exit_code == code
+        assert says in result.stderr
+        assert "remedy: " in result.stderr
+
+
+def test_nobody_at_the_address(leitwerk, kiln_file):
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))  # bound but not listening: refused
+        path = kiln_file(f"modbus+tcp://127.0.0.1:{taken.getsockname()[1]}?unit=3")
+        result = leitwerk("upload", path, "--timeout", "0.5")
+    assert result.exit_code == 3
+    assert "nobody answers there" in result.stderr
+
+
+def test_a_device_that_stops_answering_in_the_middle_of_the_upload(standin, leitwerk, kiln_file):
+    path = kiln_file(standin("--silent-after-writes", "6").address)
+    result = leitwerk("upload", path, "--timeout", "0.3")
+    assert result.exit_code == 3
+    assert "write what differs" not in result.stderr.splitlines()[-3]
+    assert "no answer to 'write holding" in result.stderr
+    assert "device: it works with its old settings; what was written waits" in result.stderr
+    assert "remedy: mend the cause, then run the same upload again" in result.stderr
+
+
+def test_upload_tells_its_steps_and_prints_the_receipt(standin, leitwerk, kiln_file):
+    path = kiln_file(standin("--recordings", "2").address)
+    refused = leitwerk("upload", path)
+    assert refused.exit_code == 4
+    assert "holds 2 recordings that nobody has fetched" in refused.stderr
+    done = leitwerk("upload", path, "--discard-recordings", "--by", "Ida")
+    assert done.exit_code == 0
+    assert "commit: done" in done.stderr
+    assert done.stdout.startswith("Receipt: Kiln 2, spring drying run\n")
+    assert "by:        Ida, " in done.stdout
+    again = leitwerk("upload", path, "--json")
+    assert json.loads(again.stdout)["changes"] == []
+
+
+def test_a_password_is_asked_for_by_name(standin, leitwerk, kiln_file, monkeypatch):
+    monkeypatch.delenv("LEITWERK_PASSWORD_OPERATOR")
+    result = leitwerk("upload", kiln_file(standin().address))
+    assert result.exit_code == 4
+    assert "set LEITWERK_PASSWORD_OPERATOR" in result.stderr
+
+
+def test_the_demo_leaves_nothing_outside_its_folder(tmp_path):
+    environment = {**os.environ, "NO_COLOR": "1"}
+    done = subprocess.run(
+        [sys.executable, "-m", "leitwerk", "demo", "--folder", "here"],
+        cwd=tmp_path, capture_output=True, encoding="utf-8", timeout=60,
+        env=environment, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert "would clear at 80 °C" in done.stdout
+    assert "range ±100 mV clips" in done.stdout
+    assert "cannot be uploaded like this (2 errors)" in done.stdout
+    assert done.stdout.count("\nPASS ") == 6
+    assert "PASSED: 6 of 6 expectations met" in done.stdout
+    assert [p.name for p in tmp_path.iterdir()] == ["here"]
+    port = int(done.stdout.split("127.0.0.1:")[1].split("?")[0])
+    with pytest.raises(OSError):
+        socket.create_connection(("127.0.0.1", port), timeout=1)

@@ -1,0 +1,89 @@
+"""The floors of the house: each module may load those below its own, never one above.
+
+The same order stands on the architecture page; this is the one that counts.
+"""
+
+import ast
+from pathlib import Path
+
+import pytest
+
+SRC = Path(__file__).parent.parent / "src" / "leitwerk"
+# From the ground up. A folder stands for all modules in it; modules of one line may use each other.
+FLOORS = [
+    ["errors", "collector"],
+    ["findings", "units"],
+    ["yamltext", "quantities"],
+    ["address", "reading", "signals", "alarms"],
+    ["datasheet", "setup"],
+    ["check"],
+    ["image"],
+    ["verdicts", "wire"],
+    # Above this line files, sockets and clocks are touched.
+    ["project"],
+    ["links"],
+    ["transfer", "live"],
+    ["figures"],
+    ["standins"],
+    ["cli"],
+    ["__main__", "__init__"],
+]
+PURE = {name for floor in FLOORS[:8] for name in floor} - {"collector"}
+NEVER_IN_THE_CORE = {
+    "socket", "serial", "asyncio", "threading", "subprocess", "pathlib", "os", "time", "tempfile",
+    "pymodbus", "matplotlib", "rich", "click", "logging",
+}  # fmt: skip
+STANDINS_NEVER = {"transfer", "live", "links", "figures", "cli"}
+MODULES = sorted(SRC.rglob("*.py"))
+
+
+def home(path):
+    """The name in FLOORS of a file."""
+    return path.relative_to(SRC).parts[0].removesuffix(".py")
+
+
+def loads(path):
+    """What a file imports anywhere in it, except for type checking only."""
+    tree = ast.parse(path.read_text("utf-8"))
+    for node in ast.walk(tree):
+        if isinstance(node, ast.If) and getattr(node.test, "id", "") == "TYPE_CHECKING":
+            node.body = []
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Import):
+            yield from (alias.name for alias in node.names)
+        elif isinstance(node, ast.ImportFrom):
+            assert node.level == 0, f"{path.name}: imports are written in full"
+            yield node.module
+
+
+@pytest.mark.parametrize("path", MODULES, ids=lambda p: str(p.relative_to(SRC)))
+def test_a_module_loads_only_what_lies_below_it(path):
+    level = {name: k for k, floor in enumerate(FLOORS) for name in floor}
+    own = home(path)
+    for name in loads(path):
+        parts = name.split(".")
+        if parts[0] == "leitwerk" and len(parts) > 1 and parts[1] != own:
+            assert level[parts[1]] <= level[own], f"{own} may not load {name}"
+            assert own != "standins" or parts[1] not in STANDINS_NEVER, f"{own} may not load {name}"
+        elif own in PURE:
+            assert parts[0] not in NEVER_IN_THE_CORE, f"the core may not load {name}"
+        elif parts[0] in {"click", "rich"}:
+            assert own in {"cli", "standins"}, f"{own} may not load {name}"
+
+
+def test_the_core_opens_no_file_and_prints_nothing():
+    for path in MODULES:
+        if home(path) in PURE:
+            calls = {
+                node.func.id
+                for node in ast.walk(ast.parse(path.read_text("utf-8")))
+                if isinstance(node, ast.Call) and isinstance(node.func, ast.Name)
+            }
+            assert not calls & {"open", "print", "input", "eval", "exec", "__import__"}, path
+
+
+def test_no_code_knows_a_model_by_name():
+    for path in MODULES:
+        if path.relative_to(SRC).parts[0] not in {"standins", "cli"}:
+            text = path.read_text("utf-8")
+            assert "fichte" not in text, path

@@ -1,0 +1,133 @@
+"""Live checks: the watch on a clock that is passed in, and the command on a real stand-in."""
+
+import csv
+import io
+import json
+import struct
+
+import pytest
+
+import leitwerk as lw
+from conftest import PASSWORDS, kiln, kiln_text
+from leitwerk.standins.logger import Disturbances
+
+
+def watch(device, logger, setup=None, **more):
+    more = {"duration_s": 2, "rate_hz": 5, "clock": logger.clock, "wait": logger.clock.wait, **more}
+    return lw.verify(setup or kiln(), device, **more)
+
+
+@pytest.fixture
+def ready(device, tmp_path):
+    lw.upload(kiln(), device, keep=tmp_path, passwords=PASSWORDS)
+    return device
+
+
+def verdicts(report):
+    return {c.name: str(c.verdict) for c in report.channels}
+
+
+def test_a_device_that_is_set_up_right_passes(ready, logger):
+    seen = []
+    report = watch(ready, logger, on_sample=seen.append)
+    assert report.passed
+    assert set(verdicts(report).values()) == {"pass"}
+    assert report.values.shape == report.qualities.shape == (11, 6)
+    assert report.times_s == pytest.approx([k / 5 for k in range(11)])
+    assert [s.number for s in seen] == list(range(1, 12))
+    assert "PASSED: 6 of 6 expectations met" in str(report)
+
+
+def test_a_poll_is_one_request(ready, logger):
+    ready.link.requests.clear()
+    watch(ready, logger)
+    assert ready.link.requests[-11:] == ["read input 102..130"] * 11
+
+
+def test_a_device_in_factory_condition_gives_no_reading_and_says_why(device, logger):
+    report = watch(device, logger)
+    assert set(verdicts(report).values()) == {"no reading"}
+    assert "was the setup uploaded?" in report.channels[0].reason
+    assert "41 settings in the device differ from this setup" in str(report)
+
+
+@pytest.mark.parametrize(
+    ("wrong", "channel", "verdict", "reason"),
+    [
+        ({"open": {"1"}}, "air_top", "no reading", "open sensor: a wire is off"),
+        ({"open": {"5"}}, "valve", "no reading", "open sensor"),
+        ({"shorted": {"1"}}, "air_top", "no reading", "the signal is below range (0..400 Ω)"),
+        ({"shorted": {"3"}}, "timber_core", "fail", "reads 22.9 °C, exactly the cold junction"),
+        ({"reversed": {"3"}}, "timber_core", "fail", "wired with reversed polarity"),
+        ({"open": {"D1"}}, "door", "fail", "is ajar, expected shut"),
+    ],
+)
+def test_what_is_wrong_at_a_terminal_is_told(ready, logger, wrong, channel, verdict, reason):
+    logger.disturbances = Disturbances(**wrong)
+    logger.clock.wait(1)
+    report = watch(ready, logger)
+    assert not report.passed
+    others = verdicts(report)
+    assert others.pop(channel) == verdict
+    assert set(others.values()) == {"pass"}
+    assert reason in str(report)
+
+
+def test_alarms_are_followed_with_their_delays(ready, logger, tmp_path):
+    hot = kiln_text().replace("{above: 78 °C, clear: 75 °C", "{above: 20 °C, clear: 19 °C")
+    setup = lw.parse_setup(hot)
+    lw.upload(setup, ready, keep=tmp_path, passwords=PASSWORDS)
+    for seconds, phase in ((29, "pending"), (31, "tripped")):
+        report = watch(ready, logger, setup, duration_s=seconds, rate_hz=1)
+        assert report.channels[0].alarms == {"too_hot": phase}
+    assert report.channels[3].alarms == {"too_dry": "clear"}
+
+
+def test_a_device_that_falls_silent_ends_the_watch(ready, logger):
+    ready.link.fails_at = len(ready.link.requests) + 9
+    with pytest.raises(lw.LinkTimeout):
+        watch(ready, logger)
+
+
+@pytest.mark.parametrize("more", [{"duration_s": 0}, {"rate_hz": -1}, {"duration_s": 1e9}])
+def test_times_that_cannot_be_used_are_refused(ready, logger, more):
+    with pytest.raises(lw.QuantityError):
+        watch(ready, logger, **more)
+
+
+def test_the_command_on_a_real_stand_in(standin, leitwerk, kiln_file, tmp_path):
+    path = kiln_file(standin().address)
+    assert leitwerk("upload", path).exit_code == 0
+    figure, samples = tmp_path / "f.png", tmp_path / "s.csv"
+
+    result = leitwerk(
+        "live", path, "--for", "300 ms", "--every", "0.1 s", "--json",
+        "--figure", str(figure), "--samples", str(samples),
+    )  # fmt: skip
+
+    assert result.exit_code == 0
+    report = json.loads(result.stdout)
+    assert (report["passed"], report["samples"], report["counts"]["pass"]) == (True, 4, 6)
+    assert report["device"]["serial"] == "K2-00417"
+    top = report["channels"][0]
+    assert top["mean"] == pytest.approx(21.5, abs=0.3)
+    assert (top["unit"], top["quality"], top["alarms"]) == ("°C", "good", {"too_hot": "clear"})
+    png = figure.read_bytes()
+    assert png.startswith(b"\x89PNG")
+    assert struct.unpack(">2I", png[16:24]) == (1280, 800)
+    rows = list(csv.reader(io.StringIO(samples.read_text("utf-8"))))
+    assert rows[0][:3] == ["time_s", "air_top", "air_top.quality"]
+    assert len(rows) == 5
+
+
+def test_a_fail_is_exit_code_1_in_every_form(standin, leitwerk, kiln_file):
+    path = kiln_file(standin("--short", "3").address)
+    assert leitwerk("upload", path).exit_code == 0
+    plain = leitwerk("live", path, "--for", "0.2")
+    assert plain.exit_code == 1
+    assert "short-circuited thermocouple" in plain.stdout
+    assert "NOT PASSED: 5 of 6 expectations met, 1 fail" in plain.stdout
+    as_csv = leitwerk("live", path, "--for", "0.2", "--csv")
+    assert as_csv.exit_code == 1
+    rows = {row["name"]: row for row in csv.DictReader(io.StringIO(as_csv.stdout))}
+    assert (rows["timber_core"]["verdict"], rows["door"]["verdict"]) == ("fail", "pass")

@@ -1,0 +1,64 @@
+"""What the package offers, and that its examples and pages run."""
+
+import json
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import leitwerk
+
+ROOT = Path(__file__).parent.parent
+PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").rglob("*.md"))]
+
+
+def test_a_new_public_name_shows_in_the_diff():
+    listed = (ROOT / "src/leitwerk/api.txt").read_text("utf-8").split()
+    assert listed == leitwerk.__all__ == sorted(leitwerk.__all__)
+    for name in listed:
+        assert getattr(leitwerk, name) is not None
+        assert name in dir(leitwerk)
+    with pytest.raises(AttributeError, match="no name 'upload_all'"):
+        _ = leitwerk.upload_all
+
+
+def test_importing_the_package_loads_next_to_nothing():
+    code = "import sys, leitwerk; print(json.dumps(sorted(m for m in sys.modules if 'leitw' in m)))"
+    done = subprocess.run(
+        [sys.executable, "-c", f"import json; {code}"], capture_output=True, check=True
+    )
+    assert json.loads(done.stdout) == ["leitwerk"]
+
+
+@pytest.mark.parametrize("example", sorted((ROOT / "examples").glob("*.py")), ids=lambda p: p.name)
+def test_an_example_runs(example, tmp_path):
+    done = subprocess.run(
+        [sys.executable, str(example)],
+        cwd=tmp_path, capture_output=True, encoding="utf-8", timeout=60, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert "PASSED: 6 of 6 expectations met" in done.stdout
+
+
+def test_pages_link_only_to_what_is_there():
+    for page in PAGES:
+        for target in re.findall(r"\]\(([^)#:\s]+)(?:#[^)]*)?\)", page.read_text("utf-8")):
+            assert (page.parent / target).exists(), f"{page.name} links to {target}"
+
+
+def test_the_library_example_of_the_readme_is_the_one_that_runs():
+    example = (ROOT / "examples" / "whole_thread.py").read_text("utf-8")
+    body = example[example.index("with leitwerk.connect") :]
+    readme = (ROOT / "README.md").read_text("utf-8")
+    for line in body.splitlines():
+        assert line.strip() in readme
+
+
+def test_commands_on_the_pages_exist():
+    from leitwerk.cli import _COMMANDS
+
+    for page in PAGES:
+        for name in re.findall(r"^\$? ?leitwerk ([a-z]+)", page.read_text("utf-8"), re.MULTILINE):
+            assert name in _COMMANDS, f"{page.name}: leitwerk {name}"

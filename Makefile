@@ -36,7 +36,7 @@ screenshots: build/dev/ready
 	build/dev/bin/python tools/screenshots.py
 
 schema: build/dev/ready
-	build/dev/bin/leitwerk schema > src/leitwerk/setup/setup.schema.json
+	build/dev/bin/python tools/schema.py
 
 clean:
 	rm -rf build leitwerk-demo .pytest_cache .mypy_cache .ruff_cache .hypothesis

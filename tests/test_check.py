@@ -15,7 +15,8 @@ DRY = "too_dry: {below: 25 %, clear: 28 %, after: 2 min}"
 # what is replaced, by what, rule, the text that the finding's place begins with, what it says
 MISTAKES = [
     ("sensor: Pt100", "senser: Pt100", "unknown-key", "senser", "did you mean 'sensor'?"),
-    ("title: Kiln 2", "titel: Kiln 2", "missing-key", "#", "'title' is missing"),
+    ("title: Kiln 2", "x: Kiln 2", "missing-key", "#", "'title' is missing"),
+    ("title: Kiln 2", "titel: Kiln 2", "unknown-key", "titel", "did you mean 'title'?"),
     ("leitwerk: 1", "leitwerk: 7", "bad-value", "7", "version '7' is not known"),
     ("fichte-8", "fichte-9", "unknown-model", "fichte-9", "valid: fichte-8"),
     ("modbus+tcp://127", "mobus://127", "bad-value", "mobus", "no address that Leitwerk knows"),
@@ -131,8 +132,9 @@ def test_a_setup_that_was_read_can_be_checked_again_with_the_same_places(sheet):
 
 def test_reading_raises_with_all_findings():
     with pytest.raises(SetupError, match=r"k\.yaml: 2 errors") as caught:
-        parse_setup(KILN.replace("terminal:", "terminl:", 1), file="k.yaml")
-    assert [f.rule for f in caught.value.findings] == ["missing-key", "unknown-key"]
+        parse_setup(KILN.replace("terminal:", "terminl:", 1).replace("10 s", "10 V"), file="k.yaml")
+    # One mistyped key is one finding: that 'terminal' is missing says nothing more.
+    assert [f.rule for f in caught.value.findings] == ["bad-value", "unknown-key"]
 
 
 def test_two_readings_of_one_text_are_equal_setups():

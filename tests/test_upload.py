@@ -30,7 +30,9 @@ def test_an_upload_writes_only_what_differs_and_keeps_backup_and_receipt(device,
     assert kept == receipt.to_dict()
     assert {"setting": "sample.interval", "old": 60, "new": 10, "unit": "s"} in kept["changes"]
     assert as_text.read_text("utf-8") == f"{receipt}\n"
-    assert "channel.4.range: none -> ±1 V" in str(receipt)
+    assert "channel.4        sensor off -> voltage; range none -> ±1 V; unit (empty) -> %" in str(
+        receipt
+    )
     assert "157 settings read back, all as asked" in str(receipt)
     assert PASSWORDS["operator"] not in backup.read_text("utf-8") + as_json.read_text("utf-8")
 

@@ -99,5 +99,5 @@ def _draw_channel(
     if not good.any():
         axes.text(
             0.5, 0.5, channel.quality, transform=axes.transAxes, ha="center", va="center",
-            color=colour,
+            color=colour, fontsize=12, bbox={"facecolor": "white", "edgecolor": colour},
         )  # fmt: skip

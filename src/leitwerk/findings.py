@@ -70,6 +70,8 @@ class Findings:
     def __init__(self, file: str, root: Map | None = None) -> None:
         self.file = file
         self.root = root
+        # Paths that a mistyped key was meant for: what is missing there has its finding already.
+        self.meant: set[tuple[str, ...]] = set()
         self._items: list[Finding] = []
 
     def __iter__(self) -> Iterator[Finding]:
@@ -113,7 +115,9 @@ class Findings:
         )
 
     def mentions(self, path: tuple[str, ...]) -> bool:
-        """Whether the file has something at ``path``, readable or not."""
+        """Whether the file has something meant for ``path``, readable or not."""
+        if path in self.meant:
+            return True
         here: object = self.root
         for step in path:
             if not isinstance(here, dict) or step not in here:

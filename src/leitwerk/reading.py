@@ -102,7 +102,7 @@ def _take_out(
         key = str(problem["loc"][0])
         if problem["type"] == "missing":
             missing.add(key)
-            if key not in raw:
+            if key not in raw and (*path, key) not in findings.meant:
                 remedy = f"add a line '{key}: …'"
                 message = f"the key {key!r} is missing"
                 findings.error("missing-key", path, message, at_key=True, remedy=remedy)
@@ -114,6 +114,8 @@ def _take_out(
 
 def _report_unknown(key: str, known: list[str], path: tuple[str, ...], findings: Findings) -> None:
     near = difflib.get_close_matches(key[:_MAX_SHOWN].lower(), known, n=1, cutoff=0.5)
+    if near:
+        findings.meant.add((*path, near[0]))
     findings.error(
         "unknown-key",
         (*path, key),

@@ -77,6 +77,7 @@ def _write_setups(folder: Path, address: LinkAddress) -> tuple[Path, Path]:
 
 def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
     from leitwerk.cli.live import TableView
+    from leitwerk.cli.show import closing_text
     from leitwerk.cli.steps import StepView
     from leitwerk.figures import draw_report
     from leitwerk.links import connect
@@ -108,7 +109,7 @@ def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
     if not out.is_terminal:
         for line in report.lines():
             out.print(line, markup=False)
-    out.print("\n".join(report.closing()), markup=False, style="bold")
+    out.print(closing_text(report))
     draw_report(report, folder / "live.png")
     write_atomic(folder / "live.csv", report.to_csv())
     return report.passed

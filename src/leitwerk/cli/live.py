@@ -106,14 +106,14 @@ def _is_terminal() -> bool:
 
 
 def _print(report: LiveReport, form: str | None, *, shown_already: bool) -> None:
-    from leitwerk.cli.show import echo_json
+    from leitwerk.cli.show import closing_text, console, echo_json
 
     if form == "json":
         echo_json(report.to_dict())
     elif form == "csv":
         click.echo(report.to_csv(), nl=False)
     elif shown_already:
-        click.echo("\n".join(report.closing()))
+        console().print(closing_text(report))
     else:
         click.echo(str(report))
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import click
 from rich.box import SIMPLE_HEAD
@@ -16,6 +16,9 @@ from rich.text import Text
 from leitwerk.findings import Finding, count_findings
 from leitwerk.quantities import format_number
 from leitwerk.verdicts import ChannelReport, Verdict
+
+if TYPE_CHECKING:
+    from leitwerk.live import LiveReport
 
 _SEVERITY = {"error": "bold red", "warning": "yellow", "note": "cyan"}
 _VERDICT = {
@@ -47,9 +50,21 @@ def print_findings(findings: Iterable[Finding], out: Console) -> None:
         if finding.channel:
             head.append(f"channel {finding.channel}: ", "bold")
         head.append(finding.message)
-        out.print(head)
+        _print_wrapped(head, 4, out)
         for name, text in finding.advice():
-            out.print(Text(f"    {name}: ", "dim").append(text, "not dim"))
+            line = Text(f"    {name}: ", "dim").append(text, "not dim")
+            _print_wrapped(line, 6 + len(name), out)
+
+
+def _print_wrapped(text: Text, indent: int, out: Console) -> None:
+    """Print a text; on a terminal between words, later lines indented. Elsewhere it is one line."""
+    if not out.is_terminal:
+        out.print(text)
+        return
+    first, *more = text.wrap(out, max(20, out.width - indent))
+    out.print(first)
+    for line in more:
+        out.print(Text(" " * indent).append(line))
 
 
 def counts_text(findings: Sequence[Finding]) -> str:
@@ -66,12 +81,7 @@ def live_table(channels: Sequence[ChannelReport], title: str, caption: str, widt
     On a narrow terminal the columns are left out that a technician misses least.
     """
     table = Table(
-        title=title,
-        caption=caption,
-        title_justify="left",
-        caption_justify="left",
-        box=SIMPLE_HEAD,
-        pad_edge=False,
+        title=title, title_justify="left", title_style="bold", box=SIMPLE_HEAD, pad_edge=False
     )
     wide = width >= _WIDE
     columns = [c for c in _COLUMNS if wide or c.always]
@@ -82,7 +92,14 @@ def live_table(channels: Sequence[ChannelReport], title: str, caption: str, widt
     reasons = [
         Text(f"{c.name}: ", "bold").append(c.reason, "not bold") for c in channels if c.reason
     ]
-    return Group(table, *reasons)
+    return Group(table, *reasons, Text(caption, "dim"))
+
+
+def closing_text(report: LiveReport) -> Text:
+    """The last lines of a live check; the summary in the colour of its verdict."""
+    *notes, summary = report.closing()
+    style = _VERDICT[Verdict.PASS if report.passed else Verdict.FAIL]
+    return Text("".join(f"{note}\n" for note in notes)).append(summary, f"bold {style}")
 
 
 def _alarms(c: ChannelReport) -> Text:

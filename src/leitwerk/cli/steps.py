@@ -17,7 +17,7 @@ class StepView:
         self._progress = Progress(
             TextColumn("{task.description:28}"),
             BarColumn(bar_width=24),
-            TextColumn("{task.completed:.0f}/{task.total:.0f}"),
+            TextColumn("{task.fields[count]}"),
             console=self.console,
         )
         self._tasks: dict[str, int] = {}
@@ -33,20 +33,24 @@ class StepView:
         error: BaseException | None,
         trace: TracebackType | None,
     ) -> None:
-        self._progress.stop()
+        # Stopping what has not begun would print an empty line.
+        if self._progress.live.is_started:
+            self._progress.stop()
 
     def pause(self) -> None:
         """Make room for a question; showing goes on by itself afterwards."""
-        self._progress.stop()
+        if self._progress.live.is_started:
+            self._progress.stop()
 
     def show(self, step: str, done: int, total: int) -> None:
         """Show how far a step is."""
+        count = f"{done}/{total}" if total > 1 else "done" if done == total else ""
         if not self.console.is_terminal:
             if done == total:
-                self.console.print(f"{step}: {done}/{total}" if total > 1 else f"{step}: done")
+                self.console.print(f"{step}: {count}")
             return
         if not self._progress.live.is_started:
             self._progress.start()
         if step not in self._tasks:
-            self._tasks[step] = self._progress.add_task(step, total=total)
-        self._progress.update(self._tasks[step], completed=done, total=total)  # type: ignore[arg-type]
+            self._tasks[step] = self._progress.add_task(step, total=total, count=count)
+        self._progress.update(self._tasks[step], completed=done, total=total, count=count)  # type: ignore[arg-type]

@@ -8,16 +8,17 @@ import click
 @click.command()
 def example() -> None:
     """Print a setup to start from."""
-    from importlib import resources
-
-    file = resources.files("leitwerk") / "examples" / "kiln.yaml"
-    click.echo(file.read_text(encoding="utf-8"), nl=False)
+    _print("examples/kiln.yaml")
 
 
 @click.command()
 def schema() -> None:
     """Print the JSON Schema of setups, for your editor."""
-    from leitwerk.cli.show import echo_json
-    from leitwerk.setup.model import setup_schema
+    _print("schemas/setup.schema.json")
 
-    echo_json(setup_schema())
+
+def _print(name: str) -> None:
+    from importlib import resources
+
+    text = resources.files("leitwerk").joinpath(name).read_text(encoding="utf-8")
+    click.echo(text, nl=False)

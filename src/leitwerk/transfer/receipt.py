@@ -83,8 +83,20 @@ class Receipt:
             lines.append("  recording: stopped for the upload, started again after it")
         lines += [f"  rounded:   {text}" for text in self.rounded]
         if count:
-            lines += ["  changes:", *(f"    {change}" for change in self.changes)]
+            lines += ["  changes:", *(f"    {line}" for line in self._changes_by_block())]
         return "\n".join(lines)
+
+    def _changes_by_block(self) -> list[str]:
+        """One line for each channel, alarm or single setting, with all that changed in it."""
+        blocks: dict[str, list[str]] = {}
+        for change in self.changes:
+            head, index, rest = (*change.setting.split(".", 2), "", "")[:3]
+            repeated = index.isdecimal()
+            block = f"{head}.{index}" if repeated else change.setting
+            what = f"{change.shown_old()} -> {change.shown_new()}"
+            blocks.setdefault(block, []).append(f"{rest} {what}" if repeated else what)
+        width = max(map(len, blocks))
+        return [f"{block:{width}}  {'; '.join(parts)}" for block, parts in blocks.items()]
 
 
 def _stamp(moment: datetime) -> str:

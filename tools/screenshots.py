@@ -1,0 +1,135 @@
+"""Draw the pictures in docs/screenshots from the demo data: ``make screenshots``.
+
+Each command runs in a pseudo-terminal of its own; what its screen shows at the end is painted into
+a PNG of about 1280 x 800.
+"""
+
+from __future__ import annotations
+
+import os
+import pty
+import shutil
+import subprocess
+import sys
+import tempfile
+from importlib import resources
+from pathlib import Path
+
+import pyte
+from matplotlib import get_data_path
+from PIL import Image, ImageDraw, ImageFont
+
+from leitwerk.standins import start_standin
+
+PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
+COLUMNS, ROWS = 120, 34
+FONT_SIZE, MARGIN = 17, 24
+PAPER, INK = "#fbfaf7", "#22252a"
+# Inks that can be read on light paper, for the eight colours of a terminal.
+INKS = {
+    "red": "#b3261e", "green": "#1b6e3c", "brown": "#8a6100", "yellow": "#8a6100",
+    "blue": "#1f4f9e", "magenta": "#7b2d8b", "cyan": "#0b6a78", "white": "#6b7078",
+    "black": "#22252a",
+}  # fmt: skip
+
+
+def run_in_terminal(words: list[str], folder: Path) -> pyte.Screen:
+    """The screen after a command has ended."""
+    screen = pyte.Screen(COLUMNS, ROWS)
+    stream = pyte.ByteStream(screen)
+    near, far = pty.openpty()
+    environment = {
+        **os.environ, "TERM": "xterm-256color", "COLUMNS": str(COLUMNS), "LINES": str(ROWS),
+        "LEITWERK_PASSWORD_OPERATOR": "1834",
+    }  # fmt: skip
+    environment.pop("NO_COLOR", None)
+    screen.draw("$ " + " ".join(["leitwerk", *words]))
+    screen.linefeed()
+    screen.carriage_return()
+    process = subprocess.Popen(
+        [sys.executable, "-m", "leitwerk", *words],
+        cwd=folder, stdin=far, stdout=far, stderr=far, env=environment,
+    )  # fmt: skip
+    os.close(far)
+    while True:
+        try:
+            received = os.read(near, 65536)
+        except OSError:  # the other end is closed
+            break
+        if not received:
+            break
+        stream.feed(received)
+    os.close(near)
+    process.wait()
+    return screen
+
+
+def paint(screen: pyte.Screen, path: Path) -> None:
+    """The screen as a picture, without the empty lines below."""
+    fonts = {
+        bold: ImageFont.truetype(
+            f"{get_data_path()}/fonts/ttf/DejaVuSansMono{'-Bold' if bold else ''}.ttf", FONT_SIZE
+        )
+        for bold in (False, True)
+    }
+    wide = fonts[False].getlength("M")
+    high = FONT_SIZE + 5
+    size = (round(COLUMNS * wide) + 2 * MARGIN, ROWS * high + 2 * MARGIN)
+    picture = Image.new("RGB", size, PAPER)
+    draw = ImageDraw.Draw(picture)
+    for y in range(ROWS):
+        for x in range(COLUMNS):
+            cell = screen.buffer[y][x]
+            if cell.data.strip():
+                draw.text(
+                    (MARGIN + x * wide, MARGIN + y * high),
+                    cell.data,
+                    font=fonts[cell.bold],
+                    fill=INKS.get(cell.fg, INK),
+                )
+    picture.save(path, optimize=True)
+
+
+def setup_file(folder: Path, address: object, changes: dict[str, str]) -> str:
+    """The kiln's setup for an address, with some changes."""
+    text = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text("utf-8")
+    for old, new in {"modbus+tcp://127.0.0.1:5020?unit=3": str(address), **changes}.items():
+        assert old in text, old
+        text = text.replace(old, new, 1)
+    (folder / "kiln.yaml").write_text(text, encoding="utf-8")
+    return "kiln.yaml"
+
+
+MISTAKES = {
+    "every 10 s": "every 100 ms",
+    "terminal: 2": "terminal: 1",
+    "sensor: type K": "senser: type K",
+    "range: ±1 V": "range: ±10 V",
+    "clear: 75 °C": "clear: 80 °C",
+    "below: 25 %, clear: 28 %": "below: 25 bar, clear: 28 %",
+    "label: Kiln door": "label: Door of the kiln number 2",
+}
+
+
+def main() -> None:
+    """All pictures."""
+    PICTURES.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+
+        def shoot(picture: str, *words: str) -> None:
+            paint(run_in_terminal(list(words), folder), PICTURES / f"{picture}.png")
+            print(PICTURES / f"{picture}.png")
+
+        shoot("demo", "demo")
+        shutil.copy(folder / "leitwerk-demo" / "live.png", PICTURES / "figure.png")
+        with start_standin("fichte-8", "--short", "3", "--open", "2") as standin:
+            shoot("check", "check", setup_file(folder, standin.address, MISTAKES))
+            path = setup_file(folder, standin.address, {})
+            shoot("upload", "upload", path, "--by", "Ida")
+            shoot("live", "live", path, "--for", "3 s", "--figure", "figure.png")
+            shutil.copy(folder / "figure.png", PICTURES / "figure-fail.png")
+
+
+if __name__ == "__main__":
+    main()

@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 import leitwerk
+from leitwerk.cli import _COMMANDS
 
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").rglob("*.md"))]
@@ -50,15 +51,17 @@ def test_pages_link_only_to_what_is_there():
 
 def test_the_library_example_of_the_readme_is_the_one_that_runs():
     example = (ROOT / "examples" / "whole_thread.py").read_text("utf-8")
-    body = example[example.index("with leitwerk.connect") :]
-    readme = (ROOT / "README.md").read_text("utf-8")
-    for line in body.splitlines():
-        assert line.strip() in readme
+    body = example[example.index("setup = leitwerk.read") : example.index("\nlogger.stop()")]
+    assert body in (ROOT / "README.md").read_text("utf-8")
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda p: p.name)
+def test_setups_on_the_pages_have_no_findings(page, sheet):
+    for text in re.findall(r"```yaml\n(leitwerk: 1\n.*?)```", page.read_text("utf-8"), re.DOTALL):
+        assert leitwerk.check_setup(leitwerk.parse_setup(text), sheet) == []
 
 
 def test_commands_on_the_pages_exist():
-    from leitwerk.cli import _COMMANDS
-
     for page in PAGES:
         for name in re.findall(r"^\$? ?leitwerk ([a-z]+)", page.read_text("utf-8"), re.MULTILINE):
             assert name in _COMMANDS, f"{page.name}: leitwerk {name}"

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import pty
+import shlex
 import shutil
 import subprocess
 import sys
@@ -43,7 +44,7 @@ def run_in_terminal(words: list[str], folder: Path) -> pyte.Screen:
         "LEITWERK_PASSWORD_OPERATOR": "1834",
     }  # fmt: skip
     environment.pop("NO_COLOR", None)
-    screen.draw("$ " + " ".join(["leitwerk", *words]))
+    screen.draw("$ " + shlex.join(["leitwerk", *words]))
     screen.linefeed()
     screen.carriage_return()
     process = subprocess.Popen(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import textwrap
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
@@ -14,6 +15,7 @@ from leitwerk.image import Change, Image
 from leitwerk.links import Identity
 from leitwerk.project import free_path, write_atomic
 
+_WIDTH = 100  # characters of a line of the receipt's changes
 _KINDS = ("-backup.json", "-receipt.json", "-receipt.txt")
 
 
@@ -96,7 +98,11 @@ class Receipt:
             what = f"{change.shown_old()} -> {change.shown_new()}"
             blocks.setdefault(block, []).append(f"{rest} {what}" if repeated else what)
         width = max(map(len, blocks))
-        return [f"{block:{width}}  {'; '.join(parts)}" for block, parts in blocks.items()]
+        lines = []
+        for block, parts in blocks.items():
+            text = f"{block:{width}}  {'; '.join(parts)}"
+            lines += textwrap.wrap(text, _WIDTH, subsequent_indent=" " * (width + 2))
+        return lines
 
 
 def _stamp(moment: datetime) -> str:

@@ -108,6 +108,13 @@ def test_devices_that_are_not_what_they_should_be(standin, leitwerk, kiln_file, 
         assert "remedy: " in result.stderr
 
 
+@pytest.mark.parametrize("time", ["0", "-1 s", "5 V", "soon"])
+def test_times_are_asked_for_as_times(leitwerk, kiln_file, time):
+    result = leitwerk("live", kiln_file("modbus+tcp://127.0.0.1"), "--every", time)
+    assert result.exit_code == 2
+    assert "  valid: " in result.stderr
+
+
 def test_nobody_at_the_address(leitwerk, kiln_file):
     with socket.socket() as taken:
         taken.bind(("127.0.0.1", 0))  # bound but not listening: refused

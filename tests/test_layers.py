@@ -11,7 +11,7 @@ import pytest
 SRC = Path(__file__).parent.parent / "src" / "leitwerk"
 # From the ground up. A folder stands for all modules in it; modules of one line may use each other.
 FLOORS = [
-    ["errors", "collector"],
+    ["errors", "collector", "places"],
     ["findings", "units"],
     ["yamltext", "quantities"],
     ["address", "reading", "signals", "alarms"],

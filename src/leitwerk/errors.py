@@ -67,6 +67,10 @@ class QuantityError(LeitwerkError, ValueError):
         super().__init__(message, remedy=remedy)
         self.valid = valid
 
+    def __str__(self) -> str:
+        parts = (("", self.message), ("  valid: ", self.valid), ("  remedy: ", self.remedy))
+        return "\n".join(head + text for head, text in parts if text)
+
 
 class UnitError(QuantityError):
     """A unit is unknown, or is one of another dimension."""

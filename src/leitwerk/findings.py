@@ -6,10 +6,10 @@ import enum
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any
 
+from leitwerk.places import Map
+
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
-
-    from leitwerk.yamltext import Map
 
 
 class Severity(enum.StrEnum):

@@ -11,55 +11,17 @@ key they belong to says, not what some version of YAML makes of them. Quotes nev
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, Never, TypeAlias
+from typing import Any, Never
 
 import yaml
 
 from leitwerk.collector import collector_paused
 from leitwerk.findings import Findings
-
-Value: TypeAlias = "Map | List | str"
+from leitwerk.places import List, Map, Value
 
 MAX_BYTES = 16_000_000  # 10,000 channels are 3 MB
 MAX_DEPTH = 16
 MAX_NODES = 1_000_000
-
-
-class Map(dict[str, Value]):
-    """A mapping; ``places[key]`` is (key line, key column, value line, value column), from 0."""
-
-    __slots__ = ("places",)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.places: dict[str, tuple[int, int, int, int]] = {}
-
-    def locate(self, path: tuple[str, ...], *, at_key: bool = False) -> tuple[int, int]:
-        """Line and column (from 1) of the value at ``path``, or of the nearest key above it."""
-        line, column = 0, 0
-        here: Value = self
-        for depth, step in enumerate(path):
-            if isinstance(here, Map) and step in here.places:
-                place = here.places[step]
-                key_wanted = at_key and depth == len(path) - 1
-                line, column = place[:2] if key_wanted else place[2:]
-                here = here[step]
-            elif isinstance(here, List) and step.isdecimal() and int(step) < len(here):
-                line, column = here.places[int(step)]
-                here = here[int(step)]
-            else:
-                break
-        return line + 1, column + 1
-
-
-class List(list[Value]):
-    """A sequence; ``places[index]`` is (line, column), from 0."""
-
-    __slots__ = ("places",)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.places: list[tuple[int, int]] = []
 
 
 class _Stop(Exception):

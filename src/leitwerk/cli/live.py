@@ -27,9 +27,12 @@ class Seconds(click.ParamType[float]):
         from leitwerk.units import parse_unit
 
         try:
-            return parse_quantity(str(value)).value_in(parse_unit("s"))
+            seconds = parse_quantity(str(value)).value_in(parse_unit("s"))
         except QuantityError as error:
             self.fail(str(error), param, ctx)
+        if seconds <= 0:
+            self.fail(f"{value!r} is no time to watch\n  valid: more than 0 s", param, ctx)
+        return seconds
 
 
 @click.command()
@@ -86,7 +89,7 @@ def live(
             wanted,
             device,
             duration_s=duration_s,
-            rate_hz=1.0 / period_s if period_s > 0 else 0.0,
+            rate_hz=1.0 / period_s,
             on_sample=view.show if view else lambda sample: None,
         )
     if samples:

@@ -13,11 +13,12 @@ from leitwerk.datasheet.model import Datasheet, Input, Range, Terminal
 from leitwerk.datasheet.points import INDEX, NUMBER_TYPES, TABLES, Point, PointFamily
 from leitwerk.errors import QuantityError, SetupError
 from leitwerk.findings import Findings
+from leitwerk.places import Map
 from leitwerk.quantities import Quantity, Span, parse_quantity, parse_span
 from leitwerk.reading import Model, reader, text_of, validate
 from leitwerk.signals import find_sensor
 from leitwerk.units import Unit, parse_unit
-from leitwerk.yamltext import Map, parse_yaml
+from leitwerk.yamltext import parse_yaml
 
 VERSION = "1"
 _GROUPS = ("identity", "status", "readings", "settings", "access")

@@ -11,6 +11,7 @@ from pydantic import Field, PrivateAttr
 from leitwerk.address import LinkAddress
 from leitwerk.errors import SetupError
 from leitwerk.findings import Findings
+from leitwerk.places import Map
 from leitwerk.quantities import Quantity
 from leitwerk.reading import Model, validate
 from leitwerk.setup.fields import (
@@ -30,7 +31,7 @@ from leitwerk.setup.fields import (
     VersionField,
 )
 from leitwerk.units import parse_unit
-from leitwerk.yamltext import Map, parse_yaml
+from leitwerk.yamltext import parse_yaml
 
 _NAME_RULE = "letters, digits and _, beginning with a letter, at most 40 characters"
 _MAX_NAME = 40

@@ -6,8 +6,9 @@ from importlib import resources
 
 from leitwerk.errors import FileProblem, SetupError
 from leitwerk.findings import Findings
+from leitwerk.places import Map
 from leitwerk.standins.logger import Profile
-from leitwerk.yamltext import Map, parse_yaml
+from leitwerk.yamltext import parse_yaml
 
 
 def known_profiles() -> list[str]:

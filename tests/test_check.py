@@ -53,7 +53,7 @@ MISTAKES = [
     ("{0 V: 0 %, 1 V", "{0 V: 0 %, 0 V", "duplicate-key", "0 V", "already in line 44"),
     ("{0 V: 0 %, 1 V", "{0 V: 0 %, 0 mV", "bad-scale", "{0 V", "same signal, 0"),
     ("1 V: 100 %}", "2 V: 100 %}", "scale-outside-signal", "0..1 V", "the scale needs 0..2000 mV"),
-    ("{4 mA: 0 %, 20 mA: 100 %}", "{4 mA: 0 %}", "bad-value", "{4 mA", "a scale of 1 pairs"),
+    ("{4 mA: 0 %, 20 mA: 100 %}", "{4 mA: 0 %}", "bad-value", "{4 mA", "a scale of 1 pair is none"),
     ("signal: 4..20 mA", "signal: 4..20 bar", "unknown-signal", "4..20", "current (mA)"),
     ("expect: 40 ± 1 %", "expect: 140 ± 1 %", "expected-outside-span", "140", "0..100 %"),
     ("expect: 40 ± 1 %", "expect: 40 %", "bad-value", "40 %", "value ± tolerance"),
@@ -112,16 +112,16 @@ def test_all_mistakes_are_found_at_once_in_the_order_of_the_file(tmp_path):
 def test_more_channels_and_alarms_than_the_device_has(tmp_path):
     many = "".join(
         f"  extra_{n}: {{terminal: {n}, sensor: 'Pt100, 4-wire', alarms: {{"
-        + ", ".join(f"a{k}: {{above: {50 + k}}}" for k in range(5))
+        + ", ".join(f"a{k}: {{above: {50 + k}}}" for k in range(6))
         + "}}\n"
-        for n in (6, 7, 8)
+        for n in (7, 8)
     )
     path = tmp_path / "kiln.yaml"
     path.write_text(KILN + many, encoding="utf-8")
     found = {f.rule: f for f in check_file(path).findings}
     assert "keeps 8 channels, this setup has 9" in found["too-many-channels"].message
     assert found["too-many-channels"].channel == "extra_8"
-    assert "has 12 alarms, this setup needs 17" in found["too-many-alarms"].message
+    assert "has 12 alarms, this setup needs 14" in found["too-many-alarms"].message
 
 
 def test_a_setup_that_was_read_can_be_checked_again_with_the_same_places(sheet):

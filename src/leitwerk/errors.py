@@ -4,6 +4,8 @@ LeitwerkError
   SetupError       a setup or datasheet has findings of severity error; holds them
   QuantityError    a text is not the quantity that was expected (also ValueError)
     UnitError      an unknown unit, or one that does not fit (also ValueError)
+  DomainError      a relation does not hold there, or cannot be turned back (also ValueError)
+  NotAtRest        readings moved too much to take a tare or an orientation from them
   FileProblem      a file cannot be read or written
   WrongDevice      the device is not the one that the setup names
   LinkError        the device was not reached, or answered nonsense
@@ -74,6 +76,14 @@ class QuantityError(LeitwerkError, ValueError):
 
 class UnitError(QuantityError):
     """A unit is unknown, or is one of another dimension."""
+
+
+class DomainError(LeitwerkError, ValueError):
+    """A relation is asked for what it cannot give: an inverse it has not, parameters that fit nothing."""
+
+
+class NotAtRest(LeitwerkError):
+    """Readings moved too much, or lie too far off, to take a tare or an orientation from them."""
 
 
 class FileProblem(LeitwerkError):

@@ -6,6 +6,7 @@ import os
 import tempfile
 from collections.abc import Iterable
 from dataclasses import dataclass
+from datetime import date, datetime
 from functools import cache
 from importlib import resources
 from pathlib import Path
@@ -44,7 +45,9 @@ class CheckedFile:
         }
 
 
-def check_file(path: str | Path, *, datasheet: Datasheet | None = None) -> CheckedFile:
+def check_file(
+    path: str | Path, *, datasheet: Datasheet | None = None, today: date | None = None
+) -> CheckedFile:
     """Check a setup file; all findings, in the order of the file.
 
     Parameters
@@ -53,6 +56,8 @@ def check_file(path: str | Path, *, datasheet: Datasheet | None = None) -> Check
         The setup file.
     datasheet : Datasheet, optional
         Used instead of the one that belongs to the setup's model.
+    today : date, optional
+        The day for which calibrations are held to be due; the real one if not given.
 
     Raises
     ------
@@ -65,8 +70,13 @@ def check_file(path: str | Path, *, datasheet: Datasheet | None = None) -> Check
         if setup is not None:
             datasheet = datasheet or _datasheet_for(setup, findings)
             if datasheet is not None:
-                check_into(setup, datasheet, findings)
+                check_into(setup, datasheet, findings, today=today or local_today())
     return CheckedFile(str(path), setup, tuple(findings.sorted()))
+
+
+def local_today() -> date:
+    """The day where this runs: calibrations fall due by the calendar on the wall."""
+    return datetime.now().astimezone().date()
 
 
 def read_setup(path: str | Path) -> Setup:

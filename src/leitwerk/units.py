@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import difflib
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache, lru_cache
 from importlib import resources
 from typing import TYPE_CHECKING, TypeVar
@@ -93,12 +93,16 @@ _MAX_LENGTH = 24  # longer texts are no unit, and are not worth the search
 
 @dataclass(frozen=True, slots=True)
 class Unit:
-    """A unit, ready for arithmetic: value in base units = ``factor`` * x + ``offset``."""
+    """A unit, ready for arithmetic: value in base units = ``factor`` * x + ``offset``.
+
+    ``powers`` are its base dimensions with their exponents, sorted, without zeros.
+    """
 
     symbol: str
     dimension: str
     factor: float
     offset: float = 0.0
+    powers: tuple[tuple[str, float], ...] = ()
 
     def __str__(self) -> str:
         return self.symbol
@@ -135,7 +139,7 @@ def parse_unit(text: str) -> Unit:
     Examples
     --------
     >>> parse_unit("degC")
-    Unit(symbol='°C', dimension='temperature', factor=1.0, offset=273.15)
+    Unit(symbol='°C', dimension='temperature', factor=1.0, offset=273.15, powers=...)
     >>> parse_unit("l/s").dimension
     '[length] ** 3 / [time]'
 
@@ -156,11 +160,15 @@ def parse_unit(text: str) -> Unit:
         written.append(sign + _WRITTEN[name] + ("" if power == 1 else f"^{power}"))
     zero, far = (registry.Quantity(x, product).to_base_units().magnitude for x in (0.0, _FAR))
     dimension = str(product.dimensionality)
+    powers = sorted(
+        (str(name), float(str(power))) for name, power in product.dimensionality.items()
+    )
     return Unit(
         symbol="".join(written),
         dimension=_dimension_names().get(dimension, dimension),
         factor=float(f"{(far - zero) / _FAR:.15g}"),
         offset=zero,
+        powers=tuple(powers),
     )
 
 
@@ -209,8 +217,32 @@ def convert_difference(value: Number, source: Unit, target: Unit) -> Number:
     """A difference (a tolerance, a step) in another unit: offsets such as 0 °C play no part."""
     if source == target:
         return value
-    return convert(
-        value,
-        Unit(source.symbol, source.dimension, source.factor),
-        Unit(target.symbol, target.dimension, target.factor),
-    )
+    return convert(value, replace(source, offset=0.0), replace(target, offset=0.0))
+
+
+def gain_between(factor: float, per: Unit, signal: Unit, value: Unit) -> float:
+    """A gain such as 0.5 kN/mV as a plain number from one unit to another.
+
+    Raises
+    ------
+    UnitError
+        A signal in ``signal`` times a factor in ``per`` is not what ``value`` measures; the message
+        names both.
+
+    Examples
+    --------
+    >>> kn_per_mv, volt, newton = (parse_unit(u) for u in ("kN/mV", "V", "N"))
+    >>> gain_between(0.5, kn_per_mv, volt, newton)
+    500000.0
+
+    """
+    found: dict[str, float] = dict(per.powers)
+    for name, power in signal.powers:
+        found[name] = found.get(name, 0.0) + power
+    if {k: v for k, v in found.items() if v} != dict(value.powers):
+        raise UnitError(
+            f"a factor in {per.symbol} on a signal in {signal.symbol} does not lead to "
+            f"{value.symbol or '1'}",
+            valid=f"a factor in {value.symbol or '1'}/({signal.symbol})",
+        )
+    return float(f"{factor * per.factor * signal.factor / value.factor:.15g}")

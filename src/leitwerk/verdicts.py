@@ -190,7 +190,12 @@ def _number(value: float, channel: Assignment) -> str:
 def _likely_cause(channel: Assignment, mean: float, context: Context) -> str:
     """What the numbers point to, when they point to something."""
     sensor, junction = channel.measurement.sensor, context.cold_junction
-    if sensor is None or not sensor.cold_junction or junction is None or channel.expected is None:
+    if (
+        sensor is None
+        or not sensor.has_cold_junction
+        or junction is None
+        or channel.expected is None
+    ):
         return ""
     if abs(mean - junction) <= _SAME_TEMPERATURE_C:
         return (
@@ -198,8 +203,8 @@ def _likely_cause(channel: Assignment, mean: float, context: Context) -> str:
             "thermocouple does this"
         )
     expected, tolerance = channel.expected
-    at_terminals, seen = sensor.signal([junction, mean])
-    mirrored = float(sensor.value(2.0 * at_terminals - seen))
+    at_terminals, seen = sensor.scale.signal([junction, mean])
+    mirrored = float(sensor.scale.value(2.0 * at_terminals - seen))
     if abs(mirrored - expected) <= max(tolerance, _SAME_TEMPERATURE_C):
         return (
             f"reads {_number(mean, channel)}, as far from the cold junction "

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
+from dataclasses import replace
 
 from leitwerk.alarms import AlarmPoint
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
 from leitwerk.quantities import Quantity, format_span, format_value
 from leitwerk.setup import Alarm, Channel
+from leitwerk.signals import Chain
 from leitwerk.units import Unit, convert, parse_unit
 
 
@@ -42,6 +45,31 @@ def alarm_points(
         )
         _check_sides(point, unit, span, (*place, key), findings)
         yield point
+
+
+def device_alarm(alarm: AlarmPoint, host: Chain) -> AlarmPoint | None:
+    """An alarm in terms of what the device shows, None when that cannot be said.
+
+    What Leitwerk works behind the device is turned back; where it falls, above becomes below.
+    """
+    if not host.links:
+        return alarm
+    if not host.has_inverse:
+        return None
+    trip, clear, beyond = host.signal(
+        [alarm.trip, alarm.clear, alarm.trip + (1e-6 if alarm.above else -1e-6)]
+    ).tolist()
+    if not (math.isfinite(trip) and math.isfinite(clear)):
+        return None
+    return replace(alarm, above=alarm.above == _rises(host, trip, beyond), trip=trip, clear=clear)
+
+
+def _rises(host: Chain, trip: float, beyond: float) -> bool:
+    if beyond == beyond and beyond != trip:
+        low, high = sorted((trip, beyond))
+        values = host.value([low, high]).tolist()
+        return bool(values[1] > values[0])
+    return True
 
 
 def _trip(alarm: Alarm, path: tuple[str, ...], findings: Findings) -> tuple[str, Quantity] | None:

@@ -1,4 +1,4 @@
-"""Range and resolution: does the signal fit, and what does one converter step come to."""
+"""Checking ranges: does the signal fit, and is resolution given away."""
 
 from __future__ import annotations
 
@@ -7,23 +7,21 @@ from functools import lru_cache
 
 import numpy as np
 
-from leitwerk.datasheet import Input, Range
+from leitwerk.check.measurement import Measurement
+from leitwerk.datasheet import Range
 from leitwerk.findings import Findings
 from leitwerk.quantities import Span, format_number, format_span, format_value
-from leitwerk.signals import Sensor, TwoPoint
+from leitwerk.ranging import Ranging, assess_ranges
+from leitwerk.signals import Scale, Sensor
 from leitwerk.units import Unit, convert, parse_unit
 
-# A range that wastes a decade of resolution or more is told.
-_WASTEFUL = 10.0
 # The device's own terminals are somewhere between these; a thermocouple shows the difference.
 _TERMINALS_C = (0.0, 50.0)
 
 
 def choose_range(
     asked: Span | None,
-    kind: Input,
-    source: TwoPoint | Sensor | None,
-    unit: Unit,
+    m: Measurement,
     used: Sequence[float],
     path: tuple[str, ...],
     findings: Findings,
@@ -34,18 +32,15 @@ def choose_range(
     ----------
     asked : Span, optional
         What the setup says; without it the smallest range is taken that holds the signal.
-    source : TwoPoint or Sensor
-        The channel's scale, from the unit of ``kind``, or its sensor's curve.
-    used : sequence of float, in ``unit``
+    used : sequence of float, in the channel's unit
         Values that must be measurable whatever else: expectation and alarm points.
 
     """
-    if source is None:
-        return None
-    full = signal_span(source, kind.unit)
-    needed = _needed(source, kind.unit, full, used)
-    best = kind.smallest_range(*full) or kind.smallest_range(*needed)
+    kind = m.input
+    full = full_signal(m)
+    needed = needed_signal(m, used)
     if asked is None:
+        best = kind.smallest_range(*full) or kind.smallest_range(*needed)
         if best is None:
             span = format_span(*needed, kind.unit)
             message = f"no range holds the {span} that this channel needs"
@@ -55,83 +50,102 @@ def choose_range(
         message = f"{asked} is a span of {asked.unit.dimension}, the signal is {kind.quantity}"
         findings.error("wrong-unit", path, f"range: {message}", valid=kind.range_names)
         return None
+    if asked.low >= asked.high:
+        message = f"range: {asked} stands upside down"
+        valid = f"{format_number(asked.high)}..{format_value(asked.low, asked.unit)}"
+        findings.error("unknown-range", path, message, valid=valid)
+        return None
     chosen = kind.find_range(asked)
+    best = kind.smallest_range(*full) or kind.smallest_range(*needed)
     if chosen is None:
         remedy = f"{best} is the smallest that holds the signal" if best else ""
         message = f"{asked} is no range of this input"
         findings.error("unknown-range", path, message, valid=kind.range_names, remedy=remedy)
         return None
-    _check_fit(chosen, best, kind, source, unit, needed, full, path, findings)
-    return chosen
-
-
-def _check_fit(
-    chosen: Range,
-    best: Range | None,
-    kind: Input,
-    source: TwoPoint | Sensor,
-    unit: Unit,
-    needed: tuple[float, float],
-    full: tuple[float, float],
-    path: tuple[str, ...],
-    findings: Findings,
-) -> None:
-    def resolves(r: Range) -> str:
-        return format_value(_short(resolution(source, kind, r)), unit)
-
     if not chosen.holds(*needed):
-        fitting = [r for r in kind.ranges if r.holds(*needed)]
-        findings.error(
-            "range-clips",
-            path,
-            f"range {chosen} clips: the channel needs {format_span(*needed, kind.unit)}",
-            valid=", ".join(r.name for r in fitting) or "no range of this input is large enough",
-            remedy=f"write 'range: {fitting[0]}', which resolves {resolves(fitting[0])}"
-            if fitting
-            else "",
-        )
-    elif best is not None and chosen.width >= _WASTEFUL * best.width * (1 - 1e-9):
-        findings.warning(
-            "range-too-wide",
-            path,
-            f"range {chosen} is {chosen.width / best.width:.3g} times as wide as {best}, which "
-            f"would do: one step of the converter is {resolves(chosen)} instead of "
-            f"{resolves(best)}",
-            valid=", ".join(r.name for r in kind.ranges if r.holds(*full)),
-            remedy=f"write 'range: {best}'",
-        )
+        _report_clipping(chosen, m, needed, ranging(m, used), path, findings)
+    elif best is not None and ranging(m, used, full=True).fit(chosen).wasteful:
+        _report_waste(chosen, best, m, ranging(m, used), path, findings)
     elif not chosen.holds(*full):
-        low, high = reach(source, kind.unit, chosen)
+        low, high = _reach(m, chosen)
         findings.note(
             "range-short",
             path,
             f"range {chosen} ends before the sensor does: it reaches from {format_number(low)} to "
-            f"{format_value(high, unit)}",
+            f"{format_value(high, m.unit)}",
         )
+    return chosen
 
 
-def _needed(
-    source: TwoPoint | Sensor, unit: Unit, full: tuple[float, float], used: Sequence[float]
-) -> tuple[float, float]:
+def ranging(m: Measurement, used: Sequence[float], *, full: bool = False) -> Ranging:
+    """Every range of the channel's input, for what it needs, or for all that it could deliver."""
+    needed = full_signal(m) if full else needed_signal(m, used)
+    if full and m.input.smallest_range(*needed) is None:
+        needed = needed_signal(m, used)
+    at = _usual_signal(m, used)
+    return assess_ranges(m.input, _relation(m), needed, at)
+
+
+def _report_clipping(
+    chosen: Range,
+    m: Measurement,
+    needed: tuple[float, float],
+    every: Ranging,
+    path: tuple[str, ...],
+    findings: Findings,
+) -> None:
+    fitting = [f for f in every.fits if not f.clips]
+    resolves = format_value(_short(fitting[0].resolution), m.unit) if fitting else ""
+    findings.error(
+        "range-clips",
+        path,
+        f"range {chosen} clips: the channel needs {format_span(*needed, m.input.unit)}",
+        valid=", ".join(f.range.name for f in fitting) or "no range of this input is large enough",
+        remedy=f"write 'range: {fitting[0].range}', which resolves {resolves}" if fitting else "",
+    )
+
+
+def _report_waste(
+    chosen: Range,
+    best: Range,
+    m: Measurement,
+    every: Ranging,
+    path: tuple[str, ...],
+    findings: Findings,
+) -> None:
+    wide, narrow = every.fit(chosen), every.fit(best)
+    findings.warning(
+        "range-too-wide",
+        path,
+        f"range {chosen} is {chosen.width / best.width:.3g} times as wide as {best}, which would "
+        f"do: one step of the converter is {format_value(_short(wide.resolution), m.unit)} instead "
+        f"of {format_value(_short(narrow.resolution), m.unit)}",
+        valid=", ".join(f.range.name for f in every.fits if not f.clips),
+        remedy=f"write 'range: {best}'",
+    )
+
+
+def full_signal(m: Measurement) -> tuple[float, float]:
+    """The signal of a scale from end to end, or of a sensor over its whole span."""
+    if m.sensor is not None:
+        return _between(m.sensor, m.input.unit, *m.sensor.span)
+    return m.ends
+
+
+def needed_signal(m: Measurement, used: Sequence[float]) -> tuple[float, float]:
     """The signal that must pass: all of a typed scale, or where a sensor will be used."""
-    if isinstance(source, TwoPoint) or not used:
-        return full
-    return _signal_between(source, unit, min(used), max(used))
-
-
-def signal_span(source: TwoPoint | Sensor, unit: Unit) -> tuple[float, float]:
-    """The signal of a scale from point to point, or of a sensor from end to end, in ``unit``."""
-    if isinstance(source, TwoPoint):
-        low, high = source.signal_low, source.signal_high
-        return (low, high) if low <= high else (high, low)
-    return _signal_between(source, unit, *source.span)
+    if m.sensor is None or not used:
+        return full_signal(m)
+    low, high = m.sensor.span
+    inside = [min(max(value, low), high) for value in used]
+    return _between(m.sensor, m.input.unit, min(inside), max(inside))
 
 
 @lru_cache(maxsize=4096)
-def _signal_between(sensor: Sensor, unit: Unit, low: float, high: float) -> tuple[float, float]:
-    ends = sensor.signal(np.array([low, high]))
-    if sensor.cold_junction:
-        ends = ends - sensor.signal(np.array(_TERMINALS_C))[::-1]
+def _between(sensor: Sensor, unit: Unit, low: float, high: float) -> tuple[float, float]:
+    ends = sensor.scale.signal(np.array([low, high]))
+    if sensor.has_cold_junction:
+        ends = ends - sensor.scale.signal(np.array(_TERMINALS_C))[::-1]
     signal_unit = parse_unit(sensor.signal_unit)
     return (
         convert(float(ends[0]), signal_unit, unit),
@@ -139,33 +153,25 @@ def _signal_between(sensor: Sensor, unit: Unit, low: float, high: float) -> tupl
     )
 
 
-def resolution(source: TwoPoint | Sensor, kind: Input, chosen: Range) -> float:
-    """What one converter step comes to, in the channel's unit; for a sensor, around its middle."""
-    step = kind.step(chosen)
-    if isinstance(source, TwoPoint):
-        return abs(source.gain) * step
-    return _sensor_resolution(source, kind.unit, step)
+def _relation(m: Measurement) -> Scale:
+    return m.shown if m.sensor is not None else (m.scale or m.shown)
 
 
-@lru_cache(maxsize=256)
-def _sensor_resolution(sensor: Sensor, unit: Unit, step: float) -> float:
-    # Around room temperature, where a technician compares; a curve's ends would mislead.
-    room = np.array([20.0, 21.0])
-    per_kelvin = float(np.diff(sensor.signal(room))[0])
-    return step / convert(per_kelvin, parse_unit(sensor.signal_unit), unit)
+def _usual_signal(m: Measurement, used: Sequence[float]) -> float:
+    """A signal in the middle of what will be seen."""
+    if m.sensor is not None:
+        return float(m.shown.signal(m.sensor.usual))
+    low, high = needed_signal(m, used)
+    return (low + high) / 2.0
 
 
-def reach(source: TwoPoint | Sensor, unit: Unit, chosen: Range) -> tuple[float, float]:
-    """The values at both ends of a range, in the channel's unit, or a sensor's own end."""
-    if isinstance(source, TwoPoint):
-        ends = source.value([chosen.low, chosen.high])
-        return float(ends.min()), float(ends.max())
-    signal_unit = parse_unit(source.signal_unit)
-    low, high = (convert(end, unit, signal_unit) for end in (chosen.low, chosen.high))
-    values = source.value(np.array([low, high]))
+def _reach(m: Measurement, chosen: Range) -> tuple[float, float]:
+    """The values at both ends of a range, or the scale's own end."""
+    values = _relation(m).value([chosen.low, chosen.high]).tolist()
+    low, high = m.sensor.span if m.sensor else m.span
     return (
-        source.span[0] if np.isnan(values[0]) else float(values[0]),
-        source.span[1] if np.isnan(values[1]) else float(values[1]),
+        low if values[0] != values[0] else values[0],
+        high if values[1] != values[1] else values[1],
     )
 
 

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from datetime import date
+
 from leitwerk.check.assignment import Assignment, assign_channels
+from leitwerk.check.upkeep import check_dates
 from leitwerk.check.wanted import wanted_settings
 from leitwerk.datasheet import Datasheet, Stored
 from leitwerk.errors import QuantityError
@@ -12,23 +15,27 @@ from leitwerk.setup import Setup
 from leitwerk.units import convert, parse_unit
 
 
-def check_setup(setup: Setup, datasheet: Datasheet) -> list[Finding]:
+def check_setup(setup: Setup, datasheet: Datasheet, *, today: date | None = None) -> list[Finding]:
     """Everything that is wrong with a setup on a device model, in the order of the file.
 
     Never raises for what a file can hold. Without an error among the findings the setup can be
-    uploaded.
+    uploaded. With ``today``, calibrations that are overdue or missing are told as well.
     """
     findings = Findings(setup.source.file, setup.source.root)
-    check_into(setup, datasheet, findings)
+    check_into(setup, datasheet, findings, today=today)
     return findings.sorted()
 
 
-def check_into(setup: Setup, datasheet: Datasheet, findings: Findings) -> list[Assignment]:
+def check_into(
+    setup: Setup, datasheet: Datasheet, findings: Findings, *, today: date | None = None
+) -> list[Assignment]:
     """As ``check_setup``, into findings that exist already; returns the assigned channels."""
     _check_interval(setup, datasheet, findings)
     assignments = assign_channels(setup, datasheet, findings)
     _check_counts(setup, datasheet, findings)
     _check_storable(setup, datasheet, assignments, findings)
+    if today is not None:
+        check_dates(setup, today, findings)
     return assignments
 
 

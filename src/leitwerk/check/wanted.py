@@ -12,6 +12,7 @@ from leitwerk.check.assignment import Assignment
 from leitwerk.datasheet import Datasheet, Stored
 from leitwerk.quantities import Quantity
 from leitwerk.setup import Setup
+from leitwerk.signals import TwoPoint
 from leitwerk.units import convert, parse_unit
 
 _CONDITIONS = {True: "above", False: "below"}
@@ -52,17 +53,17 @@ def _channel(a: Assignment) -> Iterator[Wanted]:
     path = ("channels", a.name)
     yield Wanted("channel.{n}.sensor", a.slot, a.measurement.kind, (*path, "sensor"))
     yield Wanted("channel.{n}.range", a.slot, a.range.name if a.range else "none", (*path, "range"))
-    unit = "" if a.is_contact else a.unit.symbol
-    yield Wanted("channel.{n}.unit", a.slot, unit, (*path, "unit"))
+    shown_unit = "" if a.is_contact else a.measurement.shown_unit.symbol
+    yield Wanted("channel.{n}.unit", a.slot, shown_unit, (*path, "unit"))
     yield Wanted("channel.{n}.label", a.slot, a.label, (*path, "label"))
-    if scale := a.measurement.scale:
+    if isinstance(scale := a.measurement.shown, TwoPoint):
         place = (*path, "scale")
         signal_unit = a.measurement.input.unit.symbol
         for name, value, unit in (
             ("signal_low", scale.signal_low, signal_unit),
             ("signal_high", scale.signal_high, signal_unit),
-            ("value_low", scale.value_low, a.unit.symbol),
-            ("value_high", scale.value_high, a.unit.symbol),
+            ("value_low", scale.value_low, shown_unit),
+            ("value_high", scale.value_high, shown_unit),
         ):
             yield Wanted(f"channel.{{n}}.scale.{name}", a.slot, value, place, unit)
 
@@ -70,13 +71,13 @@ def _channel(a: Assignment) -> Iterator[Wanted]:
 def _alarms(datasheet: Datasheet, assignments: Sequence[Assignment]) -> Iterator[Wanted]:
     number = 0
     for a in assignments:
-        for alarm in a.alarms:
+        for alarm in a.device_alarms:
             number += 1
             if number > datasheet.alarms_at_most:
                 return
             path = ("channels", a.name, "alarms", alarm.name)
             condition = _CONDITIONS[alarm.above]
-            unit = a.unit.symbol
+            unit = a.measurement.shown_unit.symbol
             yield Wanted("alarm.{k}.channel", number, float(a.slot), path)
             yield Wanted("alarm.{k}.condition", number, condition, path)
             yield Wanted("alarm.{k}.trip", number, alarm.trip, (*path, condition), unit)

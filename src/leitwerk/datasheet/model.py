@@ -8,6 +8,7 @@ from functools import cached_property
 
 from leitwerk.datasheet.points import Point, PointFamily
 from leitwerk.quantities import Span
+from leitwerk.signals import SENSORS
 from leitwerk.units import Unit
 
 
@@ -35,16 +36,24 @@ class Range:
 
 @dataclass(frozen=True, slots=True)
 class Input:
-    """What a kind of input takes: its ranges, in ``unit``, smallest first, and converter bits."""
+    """What a kind of input takes: its ranges, in ``unit``, smallest first, and converter bits.
+
+    ``noise_free_bits`` are those that stand still when the signal does.
+    """
 
     quantity: str
     unit: Unit
     ranges: tuple[Range, ...] = ()
     bits: int = 0
+    noise_free_bits: int = 0
 
     def step(self, chosen: Range) -> float:
         """The smallest signal that the converter tells apart in a range."""
         return chosen.width / float(2**self.bits)
+
+    def noise_free_step(self, chosen: Range) -> float:
+        """The smallest step of the signal that stands out of the converter's noise."""
+        return chosen.width / float(2 ** (self.noise_free_bits or self.bits))
 
     def smallest_range(self, low: float, high: float) -> Range | None:
         """The smallest range that holds a signal, or None."""
@@ -83,7 +92,6 @@ class Datasheet:
     summary: str
     link: str
     inputs: Mapping[str, Input]
-    sensors: tuple[str, ...]
     terminals: Mapping[str, Terminal]
     interval_s: tuple[float, float]
     channels_at_most: int
@@ -92,6 +100,19 @@ class Datasheet:
     role: str
     refusals: Mapping[int, str]
     groups: Mapping[str, Mapping[str, PointFamily]] = field(repr=False)
+
+    @cached_property
+    def sensors(self) -> tuple[str, ...]:
+        """The sensors whose curve the device has itself: choices of its setting for them."""
+        family = self.family("settings", "channel.{n}.sensor")
+        names = [name for name, _ in family.template.choices] if family else []
+        return tuple(name for name in names if name in SENSORS)
+
+    def input_for(self, dimension: str) -> Input | None:
+        """The kind of input that takes signals of a dimension, or None."""
+        return next(
+            (i for i in self.inputs.values() if i.ranges and i.unit.dimension == dimension), None
+        )
 
     def family(self, group: str, name: str) -> PointFamily | None:
         """A family of points by its name with ``{n}`` for an index, or None when there is none."""

@@ -16,7 +16,6 @@ from leitwerk.findings import Findings
 from leitwerk.places import Map
 from leitwerk.quantities import Quantity, Span, parse_quantity, parse_span
 from leitwerk.reading import Model, reader, text_of, validate
-from leitwerk.signals import find_sensor
 from leitwerk.units import Unit, parse_unit
 from leitwerk.yamltext import parse_yaml
 
@@ -83,6 +82,7 @@ KindField = Annotated[tuple[str, int], reader(tuple, _kind)]
 class _InputEntry(Model):
     unit: UnitName | None = None
     bits: Count = 0
+    noise_free_bits: Count = 0
     ranges: list[Text] = Field(default_factory=list)
 
 
@@ -120,7 +120,6 @@ class _File(Model):
     summary: Text
     link: Literal["modbus"]
     inputs: dict[str, _InputEntry]
-    sensors: list[Text]
     terminals: dict[str, _TerminalEntry]
     limits: _Limits
     transfer: _Transfer
@@ -210,8 +209,6 @@ def _build(file: _File, findings: Findings) -> Datasheet | None:
     }
     second = parse_unit("s")
     interval = attempt(("limits", "interval"), lambda: file.limits.interval.ends_in(second))
-    for name in file.sensors:
-        attempt(("sensors",), lambda n=name: find_sensor(n))  # type: ignore[misc]
     if findings.has_errors or interval is None:
         return None
     return Datasheet(
@@ -220,7 +217,6 @@ def _build(file: _File, findings: Findings) -> Datasheet | None:
         summary=file.summary,
         link=file.link,
         inputs={name: found for name, found in inputs.items() if found is not None},
-        sensors=tuple(file.sensors),
         terminals=dict(_terminals(file.terminals)),
         interval_s=interval,
         channels_at_most=file.limits.channels,
@@ -239,7 +235,7 @@ def _input(name: str, entry: _InputEntry) -> Input:
         low, high = parse_span(text).ends_in(unit)
         ranges.append(Range(text, low, high))
     ranges.sort(key=lambda r: r.width)
-    return Input(name, unit, tuple(ranges), entry.bits)
+    return Input(name, unit, tuple(ranges), entry.bits, entry.noise_free_bits)
 
 
 def _terminals(entries: Mapping[str, _TerminalEntry]) -> Iterator[tuple[str, Terminal]]:

@@ -34,6 +34,10 @@ class Poller:
             points.append(sheet.point("readings", "cold_junction"))
         self._plan = device.readings_plan(points)
         self._link = device.link
+        # Channels of which Leitwerk works a part of the scale itself.
+        self._host = [
+            (k, a.measurement.host) for k, a in enumerate(channels) if a.measurement.host.links
+        ]
         self._values = slice(0, count)
         self._codes = slice(count, 2 * count)
         choices = points[count].choices if count else ()
@@ -57,4 +61,8 @@ class Poller:
         last = self._quality_of_code.size - 1
         codes = np.minimum(numbers[self._codes], last).astype(np.intp)
         junction = float(numbers[-1]) if self._has_junction else None
-        return numbers[self._values], self._quality_of_code[codes], junction
+        values, qualities = numbers[self._values], self._quality_of_code[codes]
+        for column, host in self._host:
+            one = slice(column, column + 1)
+            values[one], qualities[one] = host.convert(values[one], qualities[one])
+        return values, qualities, junction

@@ -5,7 +5,6 @@ Each type carries its part of the JSON Schema, so that editors complete and chec
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Annotated
 
 from pydantic import Field, WithJsonSchema
@@ -20,19 +19,21 @@ from leitwerk.quantities import (
     parse_quantity,
     parse_span,
 )
-from leitwerk.reading import reader, shown, text_of
-from leitwerk.signals import SENSORS, Sensor, find_sensor
+from leitwerk.reading import reader, text_of
+from leitwerk.setup.scales import (
+    DataSheetFigures,
+    Factor,
+    Logarithm,
+    Pairs,
+    Root,
+    ScaleText,
+    parse_scale,
+)
+from leitwerk.signals import SENSORS, Sensor, Transformer, find_sensor
 from leitwerk.units import Unit, parse_unit
 
 VERSION = 1
 CONTACT = "contact"
-
-
-@dataclass(frozen=True, slots=True)
-class Scale:
-    """Pairs of signal and value, as typed in."""
-
-    points: tuple[tuple[Quantity, Quantity], ...]
 
 
 def _version(value: object) -> int:
@@ -89,15 +90,6 @@ def _terminal(value: object) -> str:
 
 def _address(value: object) -> LinkAddress:
     return parse_address(text_of(value, "an address"))
-
-
-def _scale(value: object) -> Scale:
-    valid = "two pairs, such as {4 mA: 0 %, 20 mA: 100 %}"
-    if not isinstance(value, dict):
-        raise QuantityError(f"{shown(value)} is no scale", valid=valid)
-    if len(value) != 2:
-        raise QuantityError(f"a scale of {len(value)} pairs is not known", valid=valid)
-    return Scale(tuple((parse_quantity(k), _quantity(v)) for k, v in value.items()))
 
 
 def _schema(description: str, *examples: str, numbers: bool = False) -> WithJsonSchema:
@@ -170,16 +162,20 @@ AddressField = Annotated[
     reader(LinkAddress, _address),
     _schema("How the device is reached", "modbus+tcp://127.0.0.1:502?unit=1"),
 ]
+_VALUES = {"type": ["string", "number"]}
 ScaleField = Annotated[
-    Scale,
-    reader(Scale, _scale),
+    ScaleText,
+    reader((Pairs, Factor, DataSheetFigures, Root, Logarithm, Transformer), parse_scale),
     WithJsonSchema(
         {
-            "type": "object",
-            "description": "Two pairs of signal and value, such as {4 mA: 0 %, 20 mA: 100 %}",
-            "minProperties": 2,
-            "maxProperties": 2,
-            "additionalProperties": {"type": ["string", "number"]},
+            "description": "From signal to value: pairs such as {4 mA: 0 %, 20 mA: 100 %}, a "
+            "factor, a sensor's data sheet figures, a root, a logarithm, or a transformer's ratio",
+            "anyOf": [
+                {"type": "string", "examples": ["0.5 kN/mV", "200/5 A"]},
+                {"type": "object", "minProperties": 2, "additionalProperties": _VALUES},
+                {"type": "object", "required": ["factor"], "additionalProperties": _VALUES},
+                {"type": "object", "required": ["sensitivity"], "additionalProperties": _VALUES},
+            ],
         }
     ),
 ]

@@ -11,7 +11,7 @@ from pydantic import Field, PrivateAttr
 from leitwerk.address import LinkAddress
 from leitwerk.errors import SetupError
 from leitwerk.findings import Findings
-from leitwerk.places import Map
+from leitwerk.places import List, Map
 from leitwerk.quantities import Quantity
 from leitwerk.reading import Model, validate
 from leitwerk.setup.fields import (
@@ -30,6 +30,7 @@ from leitwerk.setup.fields import (
     UnitField,
     VersionField,
 )
+from leitwerk.setup.upkeep import Calibration, TareEntry
 from leitwerk.units import parse_unit
 from leitwerk.yamltext import parse_yaml
 
@@ -67,11 +68,19 @@ class Channel(Model):
     sensor: SensorField | None = None
     signal: SignalField | None = None
     range: RangeField | None = None
+    shunt: QuantityField | None = Field(
+        None, description="For a current loop on a voltage input: the resistor across it"
+    )
+    leads: QuantityField | None = Field(
+        None, description="For a resistance thermometer with two wires: the resistance of each"
+    )
     scale: ScaleField | None = None
     unit: UnitField | None = None
     states: dict[Literal["open", "closed"], Line] | None = Field(
         None, description="For a contact: what its two states are called"
     )
+    calibration: Calibration | None = None
+    tare: list[TareEntry] = Field(default_factory=list, description="Tares, the one in force last")
     expect: ExpectedField | None = None
     alarms: dict[str, Alarm] = Field(default_factory=dict, description="Alarms by name")
 
@@ -187,6 +196,11 @@ def _channels(raw: Map, findings: Findings) -> dict[str, Channel]:
         entries: dict[str, Any] = dict(content)
         if isinstance(alarms := content.get("alarms"), Map):
             entries["alarms"] = _alarms(alarms, path, findings)
+        if isinstance(calibration := content.get("calibration"), Map):
+            place = (*path, "calibration")
+            entries["calibration"] = validate(Calibration, calibration, place, findings)
+        if isinstance(tares := content.get("tare"), List):
+            entries["tare"] = _tares(tares, (*path, "tare"), findings)
         channel = validate(Channel, entries, path, findings)
         if channel is not None:
             channels[name] = channel
@@ -207,6 +221,18 @@ def _alarms(raw: Map, path: tuple[str, ...], findings: Findings) -> dict[str, Al
         if alarm is not None:
             alarms[name] = alarm
     return alarms
+
+
+def _tares(raw: List, path: tuple[str, ...], findings: Findings) -> list[TareEntry]:
+    tares = []
+    for number, content in enumerate(raw):
+        place = (*path, str(number))
+        if not isinstance(content, Map):
+            valid = "{offset: 12.1 kg, on: 2026-03-02T09:30Z}"
+            findings.error("bad-value", place, "a tare is a group of keys", valid=valid)
+        elif (tare := validate(TareEntry, content, place, findings)) is not None:
+            tares.append(tare)
+    return tares
 
 
 def _check_name(name: str, what: str, path: tuple[str, ...], findings: Findings) -> None:

@@ -14,15 +14,27 @@ class Quality(enum.IntEnum):
     OPEN_SENSOR = 3
     NOT_IN_USE = 4
     UNKNOWN = 5
+    NO_NUMBER = 6
+    AMBIGUOUS = 7
+    SENSOR_FAILURE = 8
+    # Below this line the value is shown, and may be off.
+    UNDER_LIMIT = 16
+    OVER_LIMIT = 17
+    EXTRAPOLATED = 18
 
     @property
     def is_good(self) -> bool:
-        """Whether the value beside it may be used."""
+        """Whether the value beside it may be used without reserve."""
         return self is Quality.GOOD
 
     @property
+    def is_uncertain(self) -> bool:
+        """Whether there is a value that may be off."""
+        return self >= Quality.UNDER_LIMIT
+
+    @property
     def reason(self) -> str:
-        """What makes the value bad, in words; ``good`` when nothing does."""
+        """What makes the value bad or uncertain, in words; ``good`` when nothing does."""
         return _REASONS[self]
 
 
@@ -33,4 +45,10 @@ _REASONS = {
     Quality.OPEN_SENSOR: "open sensor",
     Quality.NOT_IN_USE: "input not in use",
     Quality.UNKNOWN: "unknown state",
+    Quality.NO_NUMBER: "no number",
+    Quality.AMBIGUOUS: "ambiguous",
+    Quality.SENSOR_FAILURE: "sensor failure",
+    Quality.UNDER_LIMIT: "transmitter at its lower limit",
+    Quality.OVER_LIMIT: "transmitter at its upper limit",
+    Quality.EXTRAPOLATED: "extrapolated",
 }

@@ -1,68 +1,81 @@
-"""The sensors that a setup can name, each with its span and its relation to the signal."""
+"""The sensors that a setup can name, each with its curve and how it is wired."""
 
 from __future__ import annotations
 
 import difflib
-from collections.abc import Callable
-from dataclasses import dataclass
-from functools import lru_cache, partial
-from typing import TypeAlias
-
-import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from typing import Literal
 
 from leitwerk.errors import QuantityError
-from leitwerk.signals import platinum, thermocouple
-
-Curve: TypeAlias = Callable[[ArrayLike], NDArray[np.float64]]
+from leitwerk.signals.rtd import ResistanceThermometer
+from leitwerk.signals.scale import Ends, Scale
+from leitwerk.signals.thermocouple import TYPES, Thermocouple
 
 
 @dataclass(frozen=True, slots=True)
 class Sensor:
     """A sensor with a standard's curve.
 
-    ``quantity`` is the kind of input it is wired to, ``signal_unit`` the unit of its curve.
-    ``span`` is what it can deliver, in ``unit``. A sensor with ``cold_junction`` shows the
-    difference to the temperature of the terminals.
+    ``quantity`` is the kind of input it is wired to, ``signal_unit`` and ``unit`` are those of its
+    curve ``scale``. ``wires`` is for resistance thermometers: 2, 3 or 4. ``usual`` is a value at which
+    it is compared with something, and its resolution is stated.
     """
 
     name: str
     quantity: str
     signal_unit: str
     unit: str
-    span: tuple[float, float]
-    signal: Curve
-    value: Curve
-    cold_junction: bool = False
+    scale: Scale
+    wires: Literal[0, 2, 3, 4] = 0
+    usual: float = 20.0
 
-    def signal_span(self, cold_junction_c: float = 0.0) -> tuple[float, float]:
-        """The signal over the whole span of the sensor, in ``signal_unit``."""
-        low, high = (float(x) for x in self.signal(np.array(self.span)))
-        offset = float(self.signal(cold_junction_c)) if self.cold_junction else 0.0
-        return low - offset, high - offset
+    @property
+    def span(self) -> Ends:
+        """What it can deliver, in ``unit``."""
+        return self.scale.span
+
+    @property
+    def has_cold_junction(self) -> bool:
+        """Whether it shows the difference to the temperature of the terminals."""
+        return isinstance(self.scale, Thermocouple)
+
+    def at_junction(self, temperature: float | None) -> Scale:
+        """Its curve with the terminals at a temperature in °C."""
+        if isinstance(self.scale, Thermocouple) and temperature is not None:
+            return replace(self.scale, cold_junction=temperature)
+        return self.scale
+
+
+def _thermometers() -> list[Sensor]:
+    made: list[tuple[str, ResistanceThermometer]] = [
+        *((f"Pt{r0}", ResistanceThermometer(float(r0))) for r0 in (100, 500, 1000)),
+        ("Ni100", ResistanceThermometer(100.0, "nickel")),
+        ("Cu100", ResistanceThermometer(100.0, "copper")),
+    ]
+    wirings: tuple[Literal[2, 3, 4], ...] = (4, 3, 2)
+    return [
+        Sensor(f"{name}, {wires}-wire", "resistance", "Ω", "°C", scale, wires)
+        for name, scale in made
+        for wires in wirings
+    ]
 
 
 SENSORS = {
     sensor.name: sensor
     for sensor in (
-        Sensor(
-            name="Pt100, 4-wire",
-            quantity="resistance",
-            signal_unit="Ω",
-            unit="°C",
-            span=platinum.SPAN_C,
-            signal=platinum.resistance,
-            value=platinum.temperature,
-        ),
-        Sensor(
-            name="type K",
-            quantity="voltage",
-            signal_unit="mV",
-            unit="°C",
-            span=thermocouple.span_c("K"),
-            signal=partial(thermocouple.emf, kind="K"),
-            value=partial(thermocouple.temperature, kind="K"),
-            cold_junction=True,
+        *_thermometers(),
+        *(
+            # At room temperature type B shows nothing.
+            Sensor(
+                f"type {kind}",
+                "voltage",
+                "mV",
+                "°C",
+                Thermocouple(kind),
+                usual=1000.0 if kind == "B" else 20.0,
+            )
+            for kind in TYPES
         ),
     )
 }
@@ -73,8 +86,9 @@ def _folded(name: str) -> str:
 
 
 _BY_FOLDED_NAME = {_folded(name): sensor for name, sensor in SENSORS.items()}
-_BY_FOLDED_NAME |= {"k": SENSORS["type K"], "thermocouplek": SENSORS["type K"]}
-_BY_FOLDED_NAME |= {"thermocoupletypek": SENSORS["type K"]}
+for _kind in TYPES:
+    for _spelling in (_kind, f"thermocouple {_kind}", f"thermocouple type {_kind}"):
+        _BY_FOLDED_NAME[_folded(_spelling)] = SENSORS[f"type {_kind}"]
 
 
 @lru_cache(maxsize=256)

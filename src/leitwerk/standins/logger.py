@@ -14,7 +14,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from leitwerk.datasheet import Datasheet, Input, Point, Range, Stored
-from leitwerk.signals import SENSORS, Quality, TwoPoint, thermocouple
+from leitwerk.signals import SENSORS, Quality, TwoPoint
 from leitwerk.standins.plant import TERMINALS_C, Plant, Signal
 
 _TABLE_SIZES = {"holding": 1000, "input": 200}
@@ -285,13 +285,10 @@ class Logger:
             if quantity == "current" and x < _OPEN_LOOP_MA:
                 quality = Quality.OPEN_SENSOR
             return self._scaled(x, slot), quality
-        if sensor.cold_junction:
-            x += float(thermocouple.emf(TERMINALS_C, "K"))
-        value = float(sensor.value(x))
-        if math.isnan(value):
-            too_low = x < sensor.signal_span()[0]
-            return 0.0, Quality.BELOW_RANGE if too_low else Quality.ABOVE_RANGE
-        return value, quality
+        value, found = sensor.at_junction(TERMINALS_C).convert([x])
+        if quality is Quality.GOOD:
+            quality = Quality(int(found[0]))
+        return (0.0 if math.isnan(value[0]) else float(value[0])), quality
 
     def _signal(self, terminal: str, quantity: str, now: float) -> Signal | None:
         """What the input sees when it is switched to a quantity; None for an open input."""

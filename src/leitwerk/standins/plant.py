@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from leitwerk.signals import platinum, thermocouple
+from leitwerk.signals import rtd, thermocouple
 
 # The logger hangs in the cabin, a little warmer than the hall; thermocouples see the difference.
 TERMINALS_C = 22.9
@@ -20,7 +20,7 @@ TERMINALS_C = 22.9
 
 @dataclass(frozen=True, slots=True)
 class Signal:
-    """What a sensor puts on its terminal: in Ω, mV, mA, or 0 and 1 for a contact."""
+    """What a sensor puts on its terminal: in Ω, mV, mA, mV/V, or 0 and 1 for a contact."""
 
     quantity: str
     value: float
@@ -44,10 +44,10 @@ def _thermocouple(temperature: float) -> Signal:
 
 _SPOTS = {
     "air_top": _Spot(
-        21.5, 0.06, 45.0, 0.01, lambda t: Signal("resistance", float(platinum.resistance(t)))
+        21.5, 0.06, 45.0, 0.01, lambda t: Signal("resistance", float(rtd.resistance(t)))
     ),
     "air_bottom": _Spot(
-        21.2, 0.05, 60.0, 0.01, lambda t: Signal("resistance", float(platinum.resistance(t)))
+        21.2, 0.05, 60.0, 0.01, lambda t: Signal("resistance", float(rtd.resistance(t)))
     ),
     "timber_core": _Spot(19.0, 0.05, 300.0, 0.05, _thermocouple),
     # 0 to 1 V stand for 0 to 100 % relative humidity.
@@ -55,6 +55,10 @@ _SPOTS = {
     # 4 to 20 mA stand for 0 to 100 % open.
     "steam_valve": _Spot(
         40.0, 0.05, 20.0, 0.02, lambda open_: Signal("current", 4.0 + 0.16 * open_)
+    ),
+    # A load cell of 2 mV/V at 5 t; the empty trolley on it weighs 850 kg.
+    "stack_weight": _Spot(
+        2310.0, 1.5, 90.0, 0.4, lambda kg: Signal("bridge", 2.0 * (kg + 850.0) / 5000.0)
     ),
     "door": _Spot(1.0, 0.0, 1.0, 0.0, lambda closed: Signal("contact", closed)),
 }

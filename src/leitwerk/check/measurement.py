@@ -1,0 +1,335 @@
+"""What is wired to a terminal: from the signal to what the device shows, and on to the value."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TypeAlias
+
+from leitwerk.check.scaling import SignalAxis, build_scale, signal_unit, value_unit
+from leitwerk.check.upkeep import upkeep_links
+from leitwerk.datasheet import Datasheet, Input
+from leitwerk.errors import DomainError, QuantityError, UnitError
+from leitwerk.findings import Findings
+from leitwerk.quantities import Span
+from leitwerk.setup import Channel, Factor
+from leitwerk.setup.fields import CONTACT
+from leitwerk.signals import (
+    Chain,
+    Linear,
+    LoopBands,
+    Scale,
+    Sensor,
+    Transformer,
+    TwoPoint,
+    lead_error,
+)
+from leitwerk.units import Unit, convert, parse_unit
+
+Path: TypeAlias = tuple[str, ...]
+LOOP = (4.0, 20.0)  # the live-zero loop that NAMUR NE 43 is about, in mA
+
+
+@dataclass(frozen=True, slots=True)
+class Measurement:
+    """What is wired to a terminal and what it stands for.
+
+    ``kind`` is the device's word for it: a sensor's name or a quantity. ``shown`` runs from the
+    signal in the input's unit to what the device shows, in ``shown_unit``; ``host`` from there to
+    the channel's value in ``unit``, and is worked by Leitwerk. ``scale`` is the typed scale, ``axis``
+    tells typed signals; ``ends`` are the signals between which it works, ``span`` the values there.
+    """
+
+    kind: str
+    input: Input
+    unit: Unit
+    shown: Scale = field(default_factory=Chain)
+    shown_unit: Unit = field(default_factory=lambda: parse_unit(""))
+    host: Chain = field(default_factory=Chain)
+    scale: Scale | None = None
+    sensor: Sensor | None = None
+    axis: SignalAxis | None = None
+    ends: tuple[float, float] = (0.0, 1.0)
+    span: tuple[float, float] = (0.0, 1.0)
+
+    @property
+    def total(self) -> Chain:
+        """From the signal in the input's unit to the value, all links."""
+        return self.shown.then(self.host)
+
+
+def read_measurement(
+    channel: Channel, datasheet: Datasheet, path: Path, findings: Findings
+) -> Measurement | None:
+    """The measurement of a channel on a model; what does not fit is a finding."""
+    if channel.sensor and (channel.signal or channel.scale):
+        findings.error(
+            "two-scales",
+            path,
+            "a sensor has its own curve; it takes no signal and no scale beside it",
+            at_key=True,
+            remedy="remove either 'sensor', or 'signal' and 'scale'",
+        )
+        return None
+    try:
+        if channel.sensor:
+            return _of_sensor(channel, channel.sensor, datasheet, path, findings)
+        if channel.signal == CONTACT:
+            return _of_contact(channel, datasheet, path, findings)
+        if channel.signal or channel.scale:
+            return _of_signal(channel, datasheet, path, findings)
+    except (QuantityError, DomainError) as error:
+        place = (*path, "scale" if channel.scale else "signal")
+        rule = "wrong-unit" if isinstance(error, UnitError) else "bad-scale"
+        valid = getattr(error, "valid", "")
+        findings.error(rule, place, error.message, valid=valid, remedy=error.remedy)
+        return None
+    # What is there but could not be read has its finding already.
+    if not any(findings.mentions((*path, key)) for key in ("sensor", "signal", "scale")):
+        findings.error(
+            "nothing-wired",
+            path,
+            "the channel does not say what is wired to the terminal",
+            at_key=True,
+            valid="sensor: Pt100, 4-wire; signal: 4..20 mA; scale: {4 mA: 0 %, 20 mA: 100 %}",
+        )
+    return None
+
+
+def _report_useless(
+    channel: Channel, keys: tuple[str, ...], why: str, path: Path, findings: Findings
+) -> None:
+    for key in keys:
+        if getattr(channel, key):
+            message = f"{key!r} {why}"
+            findings.error("useless-key", (*path, key), message, at_key=True, remedy="remove it")
+
+
+def _of_sensor(
+    channel: Channel, sensor: Sensor, datasheet: Datasheet, path: Path, findings: Findings
+) -> Measurement | None:
+    if sensor.name not in datasheet.sensors:
+        findings.error(
+            "unknown-sensor",
+            (*path, "sensor"),
+            f"{datasheet.model} does not measure {sensor.name}",
+            valid=", ".join(datasheet.sensors),
+        )
+        return None
+    unit = parse_unit(sensor.unit)
+    if channel.unit is not None and channel.unit != unit:
+        same = channel.unit.dimension == unit.dimension
+        what = f"shows {sensor.name} in {unit}" if same else f"{sensor.name} measures in {unit}"
+        findings.error(
+            "wrong-unit",
+            (*path, "unit"),
+            f"{datasheet.model} {what}, not in {channel.unit}" if same else
+            f"{what}; {channel.unit} is a unit of {channel.unit.dimension}",
+            valid=str(unit),
+        )  # fmt: skip
+    _report_useless(channel, ("states",), "is for contacts only", path, findings)
+    _report_useless(channel, ("shunt",), "is for current loops only", path, findings)
+    kind = datasheet.inputs[sensor.quantity]
+    # The curve is in the sensor's unit, the input may be in another.
+    per = convert(1.0, kind.unit, parse_unit(sensor.signal_unit))
+    curve = sensor.scale if per == 1.0 else Linear(per).then(sensor.scale)
+    host = _lead_links(channel, sensor, path, findings)
+    return Measurement(
+        kind=sensor.name,
+        input=kind,
+        unit=unit,
+        shown=curve,
+        shown_unit=unit,
+        host=host.then(upkeep_links(channel, unit, path, findings)),
+        sensor=sensor,
+        span=sensor.span,
+    )
+
+
+def _lead_links(channel: Channel, sensor: Sensor, path: Path, findings: Findings) -> Chain:
+    """What takes the leads of a two-wire thermometer off again."""
+    if sensor.wires != 2:
+        why = f"means nothing for {sensor.name}: its leads are not measured along"
+        _report_useless(channel, ("leads",), why, path, findings)
+        return Chain()
+    ohm = parse_unit("Ω")
+    if channel.leads is None:
+        tenth = float(lead_error(20.0, 0.1, 2, r0=float(sensor.scale.signal(0.0))))
+        findings.warning(
+            "leads-unknown",
+            (*path, "sensor"),
+            f"two wires: every 0.1 Ω of each lead makes {sensor.name} read {tenth:.2g} K too hot",
+            remedy="measure one lead and write 'leads: 0.35 Ω', or use four wires",
+        )
+        return Chain()
+    try:
+        lead = channel.leads.value_in(ohm)
+    except QuantityError as error:
+        findings.error("wrong-unit", (*path, "leads"), error.message, valid=error.valid)
+        return Chain()
+    return sensor.scale.inverse().then(Linear(1.0, -2.0 * lead), sensor.scale)
+
+
+def _of_contact(
+    channel: Channel, datasheet: Datasheet, path: Path, findings: Findings
+) -> Measurement | None:
+    kind = datasheet.inputs.get(CONTACT)
+    if kind is None:
+        message = f"{datasheet.model} has no input for a contact"
+        findings.error("unknown-signal", (*path, "signal"), message)
+        return None
+    useless = ("range", "scale", "unit", "shunt", "leads", "calibration", "tare")
+    _report_useless(channel, useless, "means nothing for a contact", path, findings)
+    return Measurement(kind=CONTACT, input=kind, unit=parse_unit(""))
+
+
+def _of_signal(
+    channel: Channel, datasheet: Datasheet, path: Path, findings: Findings
+) -> Measurement | None:
+    signal = channel.signal if isinstance(channel.signal, Span) else None
+    place = (*path, "signal" if signal else "scale")
+    typed = (signal.unit if signal else None) or (
+        signal_unit(channel.scale) if channel.scale else None
+    )
+    if typed is None and isinstance(channel.scale, Factor | Transformer):
+        message = "a factor alone does not say which signal is wired to the terminal"
+        valid = "a line 'signal: 0..10 mV' beside it"
+        findings.error("unknown-signal", place, message, valid=valid)
+        return None
+    shunt = channel.shunt.value_in(parse_unit("Ω")) if channel.shunt else None
+    if shunt is not None and not shunt > 0.0:
+        message = f"a shunt of {channel.shunt} is none"
+        findings.error("bad-value", (*path, "shunt"), message, valid="above 0 Ω")
+        return None
+    dimension = "voltage" if shunt is not None else typed.dimension if typed else ""
+    kind = datasheet.input_for(dimension)
+    if kind is None:
+        what = f"a signal in {typed}" if typed else "a signal without a unit"
+        valid = ", ".join(f"{i.quantity} ({i.unit})" for i in datasheet.inputs.values() if i.ranges)
+        message = f"{datasheet.model} does not take {what}"
+        findings.error("unknown-signal", place, message, valid=valid)
+        return None
+    _report_useless(channel, ("states",), "is for contacts only", path, findings)
+    _report_useless(channel, ("leads",), "is for resistance thermometers only", path, findings)
+    axis = SignalAxis.behind(kind.unit, shunt)
+    if typed is not None and typed.dimension != axis.typed.dimension:
+        message = f"a shunt carries a current; the signal is in {typed}"
+        findings.error("wrong-unit", (*path, "shunt"), message, valid="signal: 4..20 mA")
+        return None
+    unit = _unit_of(channel, typed or kind.unit, path, findings)
+    if channel.scale:
+        scale: Scale = build_scale(channel.scale, axis, unit)
+        _check_signal_covers(signal, scale, axis, place, findings)
+    else:
+        assert signal is not None
+        (low, high), (first, last) = axis.ends(signal), signal.ends_in(unit)
+        scale = TwoPoint(low, high, first, last)
+    return _placed(channel, kind, scale, unit, axis, signal, path, findings)
+
+
+def _unit_of(channel: Channel, typed: Unit, path: Path, findings: Findings) -> Unit:
+    leads_to = value_unit(channel.scale) if channel.scale else typed
+    unit = channel.unit or leads_to or parse_unit("")
+    if leads_to is not None and leads_to.dimension != unit.dimension:
+        findings.error(
+            "wrong-unit",
+            (*path, "unit"),
+            f"the scale leads to {leads_to}, the channel is in {unit}",
+            valid=f"a unit of {leads_to.dimension}, such as {leads_to}",
+        )
+        return leads_to
+    return unit
+
+
+def _placed(
+    channel: Channel,
+    kind: Input,
+    scale: Scale,
+    unit: Unit,
+    axis: SignalAxis,
+    signal: Span | None,
+    path: Path,
+    findings: Findings,
+) -> Measurement:
+    """The scale divided between the device, which has a line, and Leitwerk, which has the rest."""
+    line = as_line(scale, kind.ranges[0].high)
+    bands: tuple[Scale, ...] = ()
+    if is_loop(channel, axis, signal):
+        per_ma = axis.per_typed
+        bands = (Linear(1.0 / per_ma), LoopBands(), Linear(per_ma))
+    if line is None:
+        shown: Scale = TwoPoint(0.0, kind.ranges[0].high, 0.0, kind.ranges[0].high)
+        host = Chain.of(*bands, scale)
+    else:
+        shown = line
+        host = Chain.of(line.inverse(), *bands, line) if bands else Chain()
+    upkeep = upkeep_links(channel, unit, path, findings)
+    host = host.then(upkeep)
+    ends = _typed_ends(scale, signal, axis, kind)
+    span = scale.then(upkeep).value(ends).tolist()
+    return Measurement(
+        kind=kind.quantity,
+        input=kind,
+        unit=unit,
+        shown=shown,
+        shown_unit=unit if line is not None else kind.unit,
+        host=host,
+        scale=scale,
+        axis=axis,
+        ends=ends,
+        span=(min(span), max(span)),
+    )
+
+
+def as_line(scale: Scale, reach: float) -> TwoPoint | None:
+    """A scale as two points that a device can store, or None when it is no line."""
+    if isinstance(scale, TwoPoint):
+        return scale
+    if isinstance(scale, Linear):
+        return TwoPoint(0.0, reach, scale.offset, scale.offset + scale.gain * reach)
+    return None
+
+
+def is_loop(channel: Channel, axis: SignalAxis, signal: Span | None) -> bool:
+    """Whether a channel is a 4..20 mA loop, whose currents outside tell of the transmitter."""
+    if axis.typed.dimension != "current":
+        return False
+    if signal is not None:
+        ends = signal.ends_in(parse_unit("mA")) if signal.unit else (0.0, 0.0)
+    elif channel.scale is not None and hasattr(channel.scale, "points"):
+        first, last = channel.scale.points[0][0], channel.scale.points[-1][0]
+        ends = first.value_in(axis.typed), last.value_in(axis.typed)
+    else:
+        return False
+    return sorted(ends) == list(LOOP)
+
+
+def _typed_ends(
+    scale: Scale, signal: Span | None, axis: SignalAxis, kind: Input
+) -> tuple[float, float]:
+    """The signals between which a channel works: as its scale or its signal was typed."""
+    ends = getattr(scale, "ends", None)
+    if ends is None and signal is not None:
+        ends = axis.ends(signal)
+    if ends is None:
+        low, high = scale.domain
+        ends = (max(low, kind.ranges[-1].low), min(high, kind.ranges[-1].high))
+    return min(ends), max(ends)
+
+
+def _check_signal_covers(
+    signal: Span | None, scale: Scale, axis: SignalAxis, place: Path, findings: Findings
+) -> None:
+    ends = getattr(scale, "ends", None)
+    if signal is None or ends is None:
+        return
+    low, high = sorted(axis.ends(signal))
+    slack = 1e-9 * (high - low)
+    if ends[0] < low - slack or ends[1] > high + slack:
+        per = axis.per_typed
+        needed = Span(float(f"{ends[0] / per:.9g}"), float(f"{ends[1] / per:.9g}"), axis.typed)
+        findings.error(
+            "scale-outside-signal",
+            place,
+            f"the scale needs {needed}, the signal is said to be {signal}",
+            remedy="make the two agree: one of them is a slip",
+        )

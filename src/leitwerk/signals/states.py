@@ -1,0 +1,55 @@
+"""Digital signals: named states, and contacts that are wired the other way round."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from leitwerk.errors import QuantityError
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike, NDArray
+
+
+@dataclass(frozen=True, slots=True)
+class States:
+    """What 0 and 1 are called; ``inverted`` when the signal is 1 in the first state.
+
+    Examples
+    --------
+    >>> door = States(("ajar", "shut"))
+    >>> door.name(1.0), door.number("ajar"), States(("ajar", "shut"), inverted=True).name(1.0)
+    ('shut', 0.0, 'ajar')
+
+    """
+
+    names: tuple[str, str] = ("open", "closed")
+    inverted: bool = False
+
+    def value(self, signal: ArrayLike) -> NDArray[np.float64]:
+        """0 or 1 for signals of any type; NaN stays NaN, whatever is not 0 is 1."""
+        x = np.asarray(signal, dtype=np.float64)
+        high = (x != 0.0) != self.inverted
+        return np.where(np.isnan(x), np.nan, high.astype(np.float64))
+
+    def name(self, signal: float) -> str:
+        """What a signal is called; ``unknown`` for NaN."""
+        number = float(self.value(signal))
+        return "unknown" if number != number else self.names[int(number)]
+
+    def number(self, name: str) -> float:
+        """The value of a state's name.
+
+        Raises
+        ------
+        QuantityError
+            There is no such state.
+
+        """
+        if name not in self.names:
+            raise QuantityError(
+                f"{name!r} is none of the two states", valid=" or ".join(self.names)
+            )
+        return float(self.names.index(name))

@@ -87,6 +87,7 @@ def test_the_schema_takes_the_examples_and_refuses_mistakes(leitwerk):
         ("severity: high", "severity: hgh"),
         ("leitwerk: 1", "leitwerk: 2"),
         ("{4 mA: 0 %, 20 mA: 100 %}", "{4 mA: 0 %}"),
+        ("offset: 850 kg, ", ""),
     ):
         assert not check.is_valid(yaml.safe_load(KILN.replace(old, new)))
 
@@ -166,8 +167,8 @@ def test_the_demo_leaves_nothing_outside_its_folder(tmp_path):
     assert "would clear at 80 °C" in done.stdout
     assert "range ±100 mV clips" in done.stdout
     assert "cannot be uploaded like this (2 errors)" in done.stdout
-    assert done.stdout.count("\nPASS ") == 6
-    assert "PASSED: 6 of 6 expectations met" in done.stdout
+    assert done.stdout.count("\nPASS ") == 7
+    assert "PASSED: 7 of 7 expectations met" in done.stdout
     assert [p.name for p in tmp_path.iterdir()] == ["here"]
     port = int(done.stdout.split("127.0.0.1:")[1].split("?")[0])
     with pytest.raises(OSError):

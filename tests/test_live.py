@@ -32,10 +32,10 @@ def test_a_device_that_is_set_up_right_passes(ready, logger):
     report = watch(ready, logger, on_sample=seen.append)
     assert report.passed
     assert set(verdicts(report).values()) == {"pass"}
-    assert report.values.shape == report.qualities.shape == (11, 6)
+    assert report.values.shape == report.qualities.shape == (11, 7)
     assert report.times_s == pytest.approx([k / 5 for k in range(11)])
     assert [s.number for s in seen] == list(range(1, 12))
-    assert "PASSED: 6 of 6 expectations met" in str(report)
+    assert "PASSED: 7 of 7 expectations met" in str(report)
 
 
 def test_a_poll_is_one_request(ready, logger):
@@ -48,7 +48,7 @@ def test_a_device_in_factory_condition_gives_no_reading_and_says_why(device, log
     report = watch(device, logger)
     assert set(verdicts(report).values()) == {"no reading"}
     assert "was the setup uploaded?" in report.channels[0].reason
-    assert "41 settings in the device differ from this setup" in str(report)
+    assert "47 settings in the device differ from this setup" in str(report)
 
 
 @pytest.mark.parametrize(
@@ -107,7 +107,7 @@ def test_the_command_on_a_real_stand_in(standin, leitwerk, kiln_file, tmp_path):
 
     assert result.exit_code == 0
     report = json.loads(result.stdout)
-    assert (report["passed"], report["samples"], report["counts"]["pass"]) == (True, 4, 6)
+    assert (report["passed"], report["samples"], report["counts"]["pass"]) == (True, 4, 7)
     assert report["device"]["serial"] == "K2-00417"
     top = report["channels"][0]
     assert top["mean"] == pytest.approx(21.5, abs=0.3)
@@ -126,7 +126,7 @@ def test_a_fail_is_exit_code_1_in_every_form(standin, leitwerk, kiln_file):
     plain = leitwerk("live", path, "--for", "0.2")
     assert plain.exit_code == 1
     assert "short-circuited thermocouple" in plain.stdout
-    assert "NOT PASSED: 5 of 6 expectations met, 1 fail" in plain.stdout
+    assert "NOT PASSED: 6 of 7 expectations met, 1 fail" in plain.stdout
     as_csv = leitwerk("live", path, "--for", "0.2", "--csv")
     assert as_csv.exit_code == 1
     rows = {row["name"]: row for row in csv.DictReader(io.StringIO(as_csv.stdout))}

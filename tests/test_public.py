@@ -40,7 +40,7 @@ def test_an_example_runs(example, tmp_path):
         cwd=tmp_path, capture_output=True, encoding="utf-8", timeout=60, check=False,
     )  # fmt: skip
     assert done.returncode == 0, done.stderr
-    assert "PASSED: 6 of 6 expectations met" in done.stdout
+    assert "PASSED: 7 of 7 expectations met" in done.stdout
 
 
 def test_pages_link_only_to_what_is_there():

@@ -81,8 +81,9 @@ class StrainBridge(Scale):
 
     @property
     def span(self) -> Ends:
-        """No gauge survives more than a tenth of its length."""
-        return -1e5, 1e5
+        """As far as a gauge survives: a tenth of its length, or half of its resistance."""
+        most = min(1e5, 0.5e6 / abs(self.gauge_factor))
+        return -most, most
 
     @property
     def domain(self) -> Ends:

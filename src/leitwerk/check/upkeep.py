@@ -47,12 +47,12 @@ def calibration_record(
     if written is None:
         return None
     place = (*path, "calibration")
-    if written.due < written.on:
+    if written.due < written.date:
         findings.error(
             "dates-reversed",
             (*place, "due"),
-            f"the calibration is due on {written.due}, before it was done on {written.on}",
-            valid=f"a day after {written.on}",
+            f"the calibration is due on {written.due}, before it was done on {written.date}",
+            valid=f"a day after {written.date}",
         )
     try:
         points = tuple(
@@ -70,7 +70,7 @@ def calibration_record(
         findings.error("wrong-unit", place, message, at_key=True, valid=error.valid)
         return None
     return CalibrationRecord(
-        on=written.on,
+        on=written.date,
         due=written.due,
         reference=written.reference,
         found=points,

@@ -228,7 +228,7 @@ def _tares(raw: List, path: tuple[str, ...], findings: Findings) -> list[TareEnt
     for number, content in enumerate(raw):
         place = (*path, str(number))
         if not isinstance(content, Map):
-            valid = "{offset: 12.1 kg, on: 2026-03-02T09:30Z}"
+            valid = "{offset: 12.1 kg, taken: 2026-03-02T09:30Z}"
             findings.error("bad-value", place, "a tare is a group of keys", valid=valid)
         elif (tare := validate(TareEntry, content, place, findings)) is not None:
             tares.append(tare)

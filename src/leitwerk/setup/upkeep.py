@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+import datetime
 from dataclasses import dataclass
-from datetime import date
 from typing import Annotated, Any
 
 from pydantic import Field, WithJsonSchema
@@ -21,10 +21,10 @@ class Found:
     points: tuple[tuple[Quantity, Quantity], ...]
 
 
-def _date(value: object) -> date:
+def _date(value: object) -> datetime.date:
     text = text_of(value, "a date such as 2026-03-02")
     try:
-        return date.fromisoformat(text)
+        return datetime.date.fromisoformat(text)
     except ValueError:
         raise QuantityError(
             f"{text[:40]!r} is no date", valid="year-month-day, 2026-03-02"
@@ -51,8 +51,8 @@ def _kind(value: object) -> str:
 
 
 DateField = Annotated[
-    date,
-    reader(date, _date),
+    datetime.date,
+    reader(datetime.date, _date),
     WithJsonSchema({"type": "string", "format": "date", "description": "Year-month-day"}),
 ]
 FoundField = Annotated[
@@ -80,10 +80,11 @@ KindField = Annotated[
 ]
 
 
+# No key is called "on": YAML 1.1, which many editors follow, takes that for a truth value.
 class Calibration(Model):
     """A calibration: when, with what, what was found, and what is made of it."""
 
-    on: DateField = Field(description="The day of the calibration")
+    date: DateField = Field(description="The day of the calibration")
     due: DateField = Field(description="The day by which it has to be repeated")
     reference: Line = Field(description="The instrument it was compared with")
     found: FoundField = Field(description="Pairs of reading and reference")
@@ -95,4 +96,4 @@ class TareEntry(Model):
     """A tare: what is taken off, and since when."""
 
     offset: QuantityField = Field(description="What is taken off")
-    on: Line = Field(description="When it was taken")
+    taken: Line = Field(description="When it was taken")

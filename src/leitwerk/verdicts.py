@@ -12,15 +12,13 @@ import numpy as np
 
 from leitwerk.alarms import Phase
 from leitwerk.check import Assignment
+from leitwerk.diagnosis import Seen, likely_cause
 from leitwerk.image import Change
 from leitwerk.quantities import format_number, format_value
 from leitwerk.signals import Quality
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
-
-# A short circuit makes a thermocouple read the cold junction, but for the noise of the converter.
-_SAME_TEMPERATURE_C = 0.15
 
 
 class Verdict(enum.StrEnum):
@@ -138,10 +136,13 @@ def _verdict(
     context: Context,
 ) -> tuple[Verdict, str]:
     if not good.size:
-        return Verdict.NO_READING, _because(_bad_reading(channel, qualities), context)
+        worst = _most_frequent(qualities)
+        cause = likely_cause(channel, Seen(None, worst, context.cold_junction))
+        message = _bad_reading(channel, worst) + (f": {cause}" if cause else "")
+        return Verdict.NO_READING, _because(message, context)
     bad = qualities.size - good.size
     if bad:
-        what = _bad_reading(channel, qualities[qualities != Quality.GOOD])
+        what = _bad_reading(channel, _most_frequent(qualities[qualities != Quality.GOOD]))
         message = f"{bad} of {qualities.size} readings are bad: {what}"
         return Verdict.FAIL, _because(message, context)
     if channel.expected is None:
@@ -165,53 +166,35 @@ def _verdict(
         f"{_number(abs(mean - expected), channel)} {side} the expected "
         f"{format_number(expected)} ± {_number(tolerance, channel)}"
     )
-    return Verdict.FAIL, _because(_likely_cause(channel, mean, context) or message, context)
+    cause = likely_cause(channel, Seen(mean, Quality.GOOD, context.cold_junction))
+    return Verdict.FAIL, _because(message + (f": {cause}" if cause else ""), context)
 
 
-def _bad_reading(channel: Assignment, qualities: NDArray[np.uint8]) -> str:
-    if not qualities.size:
-        return "the device sent nothing"
-    worst = Quality(int(np.bincount(qualities).argmax()))
+def _most_frequent(qualities: NDArray[np.uint8]) -> Quality:
+    """The reason that most readings have; UNKNOWN without readings."""
+    return Quality(int(np.bincount(qualities).argmax())) if qualities.size else Quality.UNKNOWN
+
+
+def _bad_reading(channel: Assignment, worst: Quality) -> str:
     kind = channel.measurement.kind
-    help_ = {
-        Quality.OPEN_SENSOR: f"open sensor: a wire is off, or what is wired there is not {kind}",
-        Quality.NOT_IN_USE: "the device does not use this input: was the setup uploaded?",
-    }
+    loop = kind == "current"
     at = f" ({channel.range})" if channel.range else ""
-    clipped = f"the signal is {worst.reason}{at}"
-    is_clipped = worst in {Quality.BELOW_RANGE, Quality.ABOVE_RANGE}
-    return help_.get(worst, clipped if is_clipped else worst.reason)
+    return {
+        Quality.UNKNOWN: "the device sent nothing that is known",
+        Quality.OPEN_SENSOR: "no current: a wire is off, the loop has no supply, or its polarity is "
+        "reversed"
+        if loop
+        else f"open sensor: a wire is off, or what is wired there is not {kind}",
+        Quality.NOT_IN_USE: "the device does not use this input: was the setup uploaded?",
+        Quality.BELOW_RANGE: f"the signal is below range{at}",
+        Quality.ABOVE_RANGE: f"the signal is above range{at}",
+        Quality.SENSOR_FAILURE: "the transmitter reports a failure (its current is outside "
+        "3.6..21 mA, NE 43)",
+    }.get(worst, worst.reason)
 
 
 def _number(value: float, channel: Assignment) -> str:
     return format_value(float(f"{value:.4g}"), channel.unit)
-
-
-def _likely_cause(channel: Assignment, mean: float, context: Context) -> str:
-    """What the numbers point to, when they point to something."""
-    sensor, junction = channel.measurement.sensor, context.cold_junction
-    if (
-        sensor is None
-        or not sensor.has_cold_junction
-        or junction is None
-        or channel.expected is None
-    ):
-        return ""
-    if abs(mean - junction) <= _SAME_TEMPERATURE_C:
-        return (
-            f"reads {_number(mean, channel)}, exactly the cold junction: a short-circuited "
-            "thermocouple does this"
-        )
-    expected, tolerance = channel.expected
-    at_terminals, seen = sensor.scale.signal([junction, mean])
-    mirrored = float(sensor.scale.value(2.0 * at_terminals - seen))
-    if abs(mirrored - expected) <= max(tolerance, _SAME_TEMPERATURE_C):
-        return (
-            f"reads {_number(mean, channel)}, as far from the cold junction "
-            f"({_number(junction, channel)}) as expected, but to the other side: the thermocouple "
-            "is wired with reversed polarity"
-        )
-    return ""
 
 
 def _because(message: str, context: Context) -> str:

@@ -11,7 +11,7 @@ from leitwerk.datasheet import Datasheet, Input
 from leitwerk.errors import DomainError, QuantityError, UnitError
 from leitwerk.findings import Findings
 from leitwerk.quantities import Span
-from leitwerk.setup import Channel, Factor
+from leitwerk.setup import Channel, Factor, ScaleText
 from leitwerk.setup.fields import CONTACT
 from leitwerk.signals import (
     Chain,
@@ -35,8 +35,9 @@ class Measurement:
 
     ``kind`` is the device's word for it: a sensor's name or a quantity. ``shown`` runs from the
     signal in the input's unit to what the device shows, in ``shown_unit``; ``host`` from there to
-    the channel's value in ``unit``, and is worked by Leitwerk. ``scale`` is the typed scale, ``axis``
-    tells typed signals; ``ends`` are the signals between which it works, ``span`` the values there.
+    the channel's value in ``unit``, and is worked by Leitwerk. ``typed`` is the scale as typed,
+    ``scale`` what it comes to, ``axis`` tells typed signals; ``ends`` are the signals between which it
+    works, ``span`` the values there.
     """
 
     kind: str
@@ -47,6 +48,7 @@ class Measurement:
     host: Chain = field(default_factory=Chain)
     scale: Scale | None = None
     sensor: Sensor | None = None
+    typed: ScaleText | None = None
     axis: SignalAxis | None = None
     ends: tuple[float, float] = (0.0, 1.0)
     span: tuple[float, float] = (0.0, 1.0)
@@ -55,6 +57,12 @@ class Measurement:
     def total(self) -> Chain:
         """From the signal in the input's unit to the value, all links."""
         return self.shown.then(self.host)
+
+    def shown_at(self, junction: float | None) -> Scale:
+        """``shown`` with the terminals at a temperature in °C; it matters to thermocouples only."""
+        if self.sensor is None:
+            return self.shown
+        return Chain.of(*Chain.of(self.shown).links[:-1], self.sensor.at_junction(junction))
 
 
 def read_measurement(
@@ -274,6 +282,7 @@ def _placed(
         shown_unit=unit if line is not None else kind.unit,
         host=host,
         scale=scale,
+        typed=channel.scale,
         axis=axis,
         ends=ends,
         span=(min(span), max(span)),

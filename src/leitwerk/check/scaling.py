@@ -13,6 +13,7 @@ from leitwerk.signals import (
     PointTable,
     Scale,
     SquareRoot,
+    Transformer,
     TwoPoint,
     load_cell,
 )
@@ -71,6 +72,8 @@ def value_unit(spec: ScaleText) -> Unit | None:
         return spec.gives.unit
     if isinstance(spec, DataSheetFigures):
         return spec.full_scale.unit if spec.full_scale else None
+    if isinstance(spec, Transformer):
+        return parse_unit(spec.unit)
     return None
 
 

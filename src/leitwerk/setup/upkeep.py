@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import datetime
+import datetime as dt
 from dataclasses import dataclass
 from typing import Annotated, Any
 
@@ -21,10 +21,10 @@ class Found:
     points: tuple[tuple[Quantity, Quantity], ...]
 
 
-def _date(value: object) -> datetime.date:
+def _date(value: object) -> dt.date:
     text = text_of(value, "a date such as 2026-03-02")
     try:
-        return datetime.date.fromisoformat(text)
+        return dt.date.fromisoformat(text)
     except ValueError:
         raise QuantityError(
             f"{text[:40]!r} is no date", valid="year-month-day, 2026-03-02"
@@ -51,8 +51,8 @@ def _kind(value: object) -> str:
 
 
 DateField = Annotated[
-    datetime.date,
-    reader(datetime.date, _date),
+    dt.date,
+    reader(dt.date, _date),
     WithJsonSchema({"type": "string", "format": "date", "description": "Year-month-day"}),
 ]
 FoundField = Annotated[

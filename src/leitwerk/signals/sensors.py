@@ -49,7 +49,7 @@ class Sensor:
 
 def _thermometers() -> list[Sensor]:
     made: list[tuple[str, ResistanceThermometer]] = [
-        *((f"Pt{r0}", ResistanceThermometer(float(r0))) for r0 in (100, 500, 1000)),
+        *((f"Pt{r0}", ResistanceThermometer(float(r0))) for r0 in (100, 1000, 500)),
         ("Ni100", ResistanceThermometer(100.0, "nickel")),
         ("Cu100", ResistanceThermometer(100.0, "copper")),
     ]

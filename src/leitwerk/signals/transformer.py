@@ -9,8 +9,9 @@ from dataclasses import dataclass
 from leitwerk.errors import QuantityError
 from leitwerk.signals.linear import Linear
 
-_RATIO = re.compile(r"\s*(\d+(?:\.\d+)?)\s*(kV|V|kA|A)?\s*/\s*(\d+(?:\.\d+)?)\s*(kV|V|kA|A)\s*")
-_FACTOR = {"kV": 1e3, "V": 1.0, "kA": 1e3, "A": 1.0}
+_SIDE = r"(\d+(?:\.\d+)?)\s*([mk]?[VA])"
+_RATIO = re.compile(rf"\s*{_SIDE}?\s*/\s*{_SIDE}\s*")
+_FACTOR = {"mV": 1e-3, "V": 1.0, "kV": 1e3, "mA": 1e-3, "A": 1.0, "kA": 1e3}
 # IEC 61869-2:2012, 5.201: preferred rated primary currents, and their decimal multiples.
 RATED_CURRENTS = (10.0, 12.5, 15.0, 20.0, 25.0, 30.0, 40.0, 50.0, 60.0, 75.0)
 
@@ -91,6 +92,7 @@ def parse_transformer(text: str, displacement: float = 0.0) -> Transformer:
     if match is None:
         raise QuantityError(f"{text[:60]!r} is no transformer ratio", valid=valid)
     first, first_unit, second, unit = match.groups()
+    # 200/5 A has its unit once; a secondary in mA has a primary that says its own.
     first_unit = first_unit or unit
     if first_unit[-1] != unit[-1]:
         raise QuantityError(f"{text!r} is a ratio of {first_unit} to {unit}", valid=valid)

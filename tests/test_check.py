@@ -1,6 +1,8 @@
 """Each kind of mistake: planted into the kiln's setup, found at its place, told with its remedy."""
 
 import json
+from dataclasses import replace
+from datetime import date
 from pathlib import Path
 
 import pytest
@@ -8,9 +10,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import KILN
-from leitwerk import SetupError, check_file, check_setup, parse_setup
+from leitwerk import SetupError, check_file, check_setup, encode_setup, parse_setup
 from leitwerk.setup.model import draft_setup
 
+CELL = "scale: {sensitivity: 2 mV/V, full scale: 5000 kg}"
+CALIBRATION = """unit: kg
+    calibration:
+      date: 2026-03-02
+      due: 2027-03-02
+      reference: R-0031
+      found: {0 kg: 0 kg, 9 kg: 1 kg}
+      correct: offset and gain"""
 DRY = "too_dry: {below: 25 %, clear: 28 %, after: 2 min}"
 # what is replaced, by what, rule, the text that the finding's place begins with, what it says
 MISTAKES = [
@@ -49,7 +59,7 @@ MISTAKES = [
     ("range: ±1 V", "range: ±10 V", "range-too-wide", "±10 V", "0.031 % instead of 0.0031 %"),
     ("range: ±1 V", "range: ±2 V", "unknown-range", "±2 V", "±1 V is the smallest"),
     ("range: ±1 V", "range: 0..24 mA", "wrong-unit", "0..24", "a span of current"),
-    ("range: 0..24 mA", "range: 24..0 mA", "unknown-range", "24..0", "0..24 mA"),
+    ("range: 0..24 mA", "range: 24..0 mA", "unknown-range", "24..0", "stands upside down"),
     ("{0 V: 0 %, 1 V", "{0 V: 0 %, 0 V", "duplicate-key", "0 V", "already in line 44"),
     ("{0 V: 0 %, 1 V", "{0 V: 0 %, 0 mV", "bad-scale", "{0 V", "same signal, 0"),
     ("1 V: 100 %}", "2 V: 100 %}", "scale-outside-signal", "0..1 V", "the scale needs 0..2000 mV"),
@@ -61,6 +71,29 @@ MISTAKES = [
     ("expect: shut", "expect: shot", "wrong-state", "shot", "ajar or shut"),
     ("expect: 40 ± 1 %", "expect: shut", "wrong-state", "shut", "this is no contact"),
     ("signal: contact", "signal: contact\n    unit: V", "useless-key", "unit", "nothing for a"),
+    (CELL, "scale: {sensitivity: 2 mV/V, full scale: 5 bar}", "wrong-unit", "kg", "leads to bar"),
+    (CELL, "scale: {sensitivity: 2 mV/bar}", "wrong-unit", "{sens", "does not lead from mV/V to kg"),
+    (CELL, "scale: {sensitivity: 0 mV/V, full scale: 5 t}", "bad-scale", "{sens", "neither is 0"),
+    (CELL, "scale: {sensitivity: 2 mV/V, ful scale: 5 t}", "bad-value", "{sens", "'ful scale' is no"),
+    (CELL, "scale: 0.5 kN/mV", "wrong-unit", "0.5", "in kN/mV on a signal in mV/V does not lead to kg"),
+    (CELL, "scale: 0.5", "bad-value", "0.5", "the factor '0.5' has no unit"),
+    (CELL, "scale: 200/5 A", "wrong-unit", "200", "one of current, the signal is in mV/V"),
+    (CELL, "scale: {root of: 0..1 mV/V}", "bad-value", "{root", "the scale lacks 'full flow'"),
+    ("{0 V: 0 %, 1 V", "{0 V: 0 %, 500 mV: 9 %, 0.4 V: 8 %, 1 V", "bad-scale", "{0 V", "has a lower"),
+    ("{0 V: 0 %, 1 V", "{0 V: 0 %, 0 mV: 9 %, 1 V", "bad-scale", "{0 V", "has the same signal as"),
+    ("1 V: 100 %}", "1 V: 100 %, between: spline}", "bad-value", "{0 V", "linear, logarithmic, cubic"),
+    ("signal: 0..1 V", "signal: 0..1 V\n    shunt: 250 Ω", "wrong-unit", "250", "a shunt carries a"),
+    ("signal: 4..20 mA", "signal: 4..20 mA\n    shunt: 0 Ω", "bad-value", "0 Ω", "above 0 Ω"),
+    ("sensor: Pt100, 4-wire", "sensor: Pt100, 2-wire", "leads-unknown", "Pt100", "read 0.51 K too hot"),
+    ("sensor: type K", "sensor: type K\n    leads: 1 Ω", "useless-key", "leads", "means nothing for"),
+    ("offset: 850 kg", "offset: 850 V", "wrong-unit", "850 V", "V is a unit of voltage"),
+    ("offset: 850 kg", "ofset: 850 kg", "unknown-key", "ofset", "did you mean 'offset'?"),
+    ("unit: kg", CALIBRATION, "calibration-extrapolated", "{0 kg", "reach from 2285..2335 kg"),
+    ("unit: kg", CALIBRATION.replace("2027", "2025"), "dates-reversed", "2025", "before it was done"),
+    ("unit: kg", CALIBRATION.replace("9 kg: 1", "0 g: 1"), "bad-calibration", "{0 kg", "are too few"),
+    ("unit: kg", CALIBRATION.replace("kg: 1 kg", "kg: 1 V"), "wrong-unit", "calibr", "does not fit a"),
+    ("unit: kg", CALIBRATION.replace("2026-03", "2026-33"), "bad-value", "2026-33", "is no date"),
+    ("unit: kg", CALIBRATION.replace("offset and", "offst and"), "bad-value", "offst", "polynomial 2"),
     ("label: Kiln door", "label: Door Ω", "not-storable", "Door Ω", "does not have 'Ω'"),
     ("label: Kiln door", "label: The door of kiln number 2", "not-storable", "The", "at most 24"),
     ("title: Kiln 2", "title: Kiln 2 of the sawmill", "not-storable", "Kiln 2", "at most 32"),
@@ -91,6 +124,38 @@ def test_a_correct_setup_has_no_findings(tmp_path):
     path.write_text(KILN, encoding="utf-8")
     result = check_file(path)
     assert (result.ok, result.findings) == (True, ())
+
+
+def test_calibrations_are_overdue_or_missing_by_the_calendar(sheet):
+    text = KILN.replace("unit: kg", CALIBRATION.replace("9 kg: 1 kg", "5 t: 5 t"))
+    setup = parse_setup(text)
+    rules = [f.rule for f in check_setup(setup, sheet, today=date(2027, 3, 2))]
+    assert rules == ["calibration-missing"] * 5
+    (overdue,) = (
+        f
+        for f in check_setup(setup, sheet, today=date(2027, 3, 12))
+        if f.rule == "calibration-overdue"
+    )
+    assert overdue.severity == "warning"
+    assert "was due on 2027-03-02, 10 days ago" in overdue.message
+    assert check_setup(parse_setup(KILN), sheet, today=date(2027, 3, 12)) == []
+
+
+def test_a_thermocouple_needs_a_cold_junction(sheet):
+    readings = {k: v for k, v in sheet.groups["readings"].items() if k != "cold_junction"}
+    without = replace(sheet, groups={**sheet.groups, "readings": readings})
+    (finding,) = check_setup(parse_setup(KILN), without)
+    assert (finding.rule, finding.channel) == ("no-cold-junction", "timber_core")
+
+
+def test_an_alarm_behind_a_curved_scale_is_stored_as_the_signal_that_trips_it(sheet):
+    table = "{0 V: 100 %, 0.2 V: 40 %, 1 V: 0 %}"
+    image = encode_setup(parse_setup(KILN.replace("{0 V: 0 %, 1 V: 100 %}", table)), sheet)
+    found = {k: v for k, v in image.settings.items() if k.startswith("alarm.2.")}
+    # Below 25 % is above 500 mV on a falling table; clear at 28 % is 440 mV.
+    assert found["alarm.2.condition"] == "above"
+    assert (found["alarm.2.trip"], found["alarm.2.clear"]) == (500.0, 440.0)
+    assert image.settings["channel.4.unit"] == "mV"
 
 
 def test_all_mistakes_are_found_at_once_in_the_order_of_the_file(tmp_path):

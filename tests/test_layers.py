@@ -21,9 +21,9 @@ FLOORS = [
     ["check"],
     ["image"],
     ["diagnosis", "wire"],
-    ["verdicts"],
+    ["verdicts", "explain"],
     # Above this line files, sockets and clocks are touched.
-    ["project"],
+    ["project", "editing"],
     ["links"],
     ["transfer", "live"],
     ["figures"],

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 import os
 import tempfile
 from collections.abc import Iterable
@@ -12,10 +13,10 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
-from leitwerk.check import check_into
+from leitwerk.check import Assignment, check_into
 from leitwerk.collector import collector_paused
 from leitwerk.datasheet import Datasheet, parse_datasheet
-from leitwerk.errors import FileProblem, SetupError
+from leitwerk.errors import FileProblem, QuantityError, SetupError
 from leitwerk.findings import Finding, Findings, count_findings
 from leitwerk.setup import Setup
 from leitwerk.setup.model import draft_setup
@@ -94,6 +95,35 @@ def read_setup(path: str | Path) -> Setup:
     if setup is None or findings.has_errors:
         raise SetupError(str(path), findings.sorted())
     return setup
+
+
+def find_assignment(setup: Setup, channel: str, datasheet: Datasheet | None = None) -> Assignment:
+    """A channel of a setup as it is on its device.
+
+    Raises
+    ------
+    SetupError
+        The setup has errors on its model.
+    FileProblem
+        There is no datasheet for the model.
+    QuantityError
+        The setup has no such channel; the nearest is named.
+
+    """
+    findings = Findings(setup.source.file, setup.source.root)
+    assignments = check_into(setup, datasheet or find_datasheet(setup.device.model), findings)
+    if findings.has_errors:
+        raise SetupError(findings.file, findings.sorted())
+    for assignment in assignments:
+        if assignment.name == channel:
+            return assignment
+    near = difflib.get_close_matches(channel[:60], list(setup.channels), n=1)
+    remedy = f"did you mean {near[0]!r}?" if near else ""
+    raise QuantityError(
+        f"there is no channel {channel[:60]!r} in {setup.source.file}",
+        valid=", ".join(setup.channels),
+        remedy=remedy,
+    )
 
 
 def _draft_file(path: str | Path) -> tuple[Setup | None, Findings]:

@@ -10,10 +10,28 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from leitwerk.errors import NotAtRest
-from leitwerk.signals import Linear
+from leitwerk.signals import Scale
 
 if TYPE_CHECKING:
-    from numpy.typing import ArrayLike
+    from numpy.typing import ArrayLike, NDArray
+
+
+@dataclass(frozen=True, slots=True)
+class TareLink(Scale):
+    """The link of a scale chain that takes a tare off; ``Chain.without`` puts it back."""
+
+    offset: float
+
+    def forward(self, x: NDArray[np.float64], out: NDArray[np.float64]) -> None:
+        """Less the tare."""
+        np.subtract(x, self.offset, out=out)
+
+    def backward(self, y: NDArray[np.float64], out: NDArray[np.float64]) -> None:
+        """With the tare."""
+        np.add(y, self.offset, out=out)
+
+    def __str__(self) -> str:
+        return f"less {self.offset:g}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,9 +42,9 @@ class Tare:
     on: datetime
 
     @property
-    def scale(self) -> Linear:
+    def link(self) -> TareLink:
         """The link of the scale chain that takes it off."""
-        return Linear(1.0, -self.offset)
+        return TareLink(self.offset)
 
 
 @dataclass(frozen=True, slots=True)

@@ -51,7 +51,8 @@ class Correction(Scale):
     """A correction: the corrected value from a reading.
 
     ``relation`` is what was fitted. Between the calibrated points it is known to hold; beyond them
-    it goes on, and whoever checks a setup is told.
+    it goes on, and whoever checks a setup is told. ``expanded`` is the expanded uncertainty (k = 2)
+    of the calibration.
     """
 
     kind: str
@@ -59,6 +60,7 @@ class Correction(Scale):
     calibrated: Ends
     residuals: tuple[float, ...]
     parameters: int
+    expanded: float = 0.0
 
     @property
     def residual_deviation(self) -> float:
@@ -98,7 +100,7 @@ class Correction(Scale):
         return self.calibrated[0] <= low and high <= self.calibrated[1]
 
     def __str__(self) -> str:
-        return f"calibration ({self.kind}): {self.relation}"
+        return f"{self.kind}: {self.relation}"
 
 
 @dataclass(frozen=True)

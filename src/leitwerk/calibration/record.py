@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 
 from leitwerk.calibration.conformity import Decision, decide
@@ -48,7 +48,9 @@ class CalibrationRecord:
             The points do not allow it.
 
         """
-        return None if self.kind == "none" else fit_correction(self.found, self.kind)
+        if self.kind == "none":
+            return None
+        return replace(fit_correction(self.found, self.kind), expanded=self.expanded)
 
     def is_overdue(self, today: date) -> bool:
         """Whether it should have been repeated by now."""

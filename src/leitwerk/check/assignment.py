@@ -33,6 +33,7 @@ class Assignment:
 
     name: str
     label: str
+    terminal: str
     slot: int
     measurement: Measurement
     range: Range | None
@@ -79,6 +80,7 @@ def assign_channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> l
                 Assignment(
                     name=name,
                     label=channel.label or name,
+                    terminal=terminal.name,
                     slot=terminal.slot,
                     measurement=measurement,
                     range=_range(channel, measurement, expected, alarms, path, findings),

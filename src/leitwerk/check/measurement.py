@@ -15,6 +15,7 @@ from leitwerk.setup import Channel, Factor, ScaleText
 from leitwerk.setup.fields import CONTACT
 from leitwerk.signals import (
     Chain,
+    Labelled,
     Linear,
     LoopBands,
     Scale,
@@ -123,6 +124,15 @@ def _of_sensor(
             valid=", ".join(datasheet.sensors),
         )
         return None
+    if sensor.has_cold_junction and datasheet.family("readings", "cold_junction") is None:
+        findings.error(
+            "no-cold-junction",
+            (*path, "sensor"),
+            f"{datasheet.model} does not measure the temperature of its terminals, and {sensor.name} "
+            "shows only the difference to it",
+            remedy="use a transmitter with its own cold junction, or a resistance thermometer",
+        )
+        return None
     unit = parse_unit(sensor.unit)
     if channel.unit is not None and channel.unit != unit:
         same = channel.unit.dimension == unit.dimension
@@ -174,7 +184,8 @@ def _lead_links(channel: Channel, sensor: Sensor, path: Path, findings: Findings
     except QuantityError as error:
         findings.error("wrong-unit", (*path, "leads"), error.message, valid=error.valid)
         return Chain()
-    return sensor.scale.inverse().then(Linear(1.0, -2.0 * lead), sensor.scale)
+    without = sensor.scale.inverse().then(Linear(1.0, -2.0 * lead), sensor.scale)
+    return Chain((Labelled(f"less two leads of {lead:g} Ω", without),))
 
 
 def _of_contact(
@@ -269,7 +280,11 @@ def _placed(
         host = Chain.of(*bands, scale)
     else:
         shown = line
-        host = Chain.of(line.inverse(), *bands, line) if bands else Chain()
+        host = Chain()
+        if bands:
+            # Worked back to the current, whose bands tell of the transmitter, and forth again.
+            there_and_back = Chain.of(line.inverse(), *bands, line)
+            host = Chain((Labelled(str(LoopBands()), there_and_back),))
     upkeep = upkeep_links(channel, unit, path, findings)
     host = host.then(upkeep)
     ends = _typed_ends(scale, signal, axis, kind)

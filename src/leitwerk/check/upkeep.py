@@ -9,7 +9,8 @@ from leitwerk.errors import DomainError, QuantityError
 from leitwerk.findings import Findings
 from leitwerk.quantities import format_span
 from leitwerk.setup import Channel, Setup
-from leitwerk.signals import Chain, Linear, Scale
+from leitwerk.signals import Chain, Scale
+from leitwerk.tare import TareLink
 from leitwerk.units import Unit, convert_difference
 
 
@@ -33,7 +34,7 @@ def upkeep_links(channel: Channel, unit: Unit, path: tuple[str, ...], findings: 
             taken = offset.value if offset.unit is None else convert_difference(
                 offset.value, offset.unit, unit
             )  # fmt: skip
-            links.append(Linear(1.0, -taken))
+            links.append(TareLink(taken))
         except QuantityError as error:
             findings.error("wrong-unit", place, error.message, valid=error.valid)
     return Chain(tuple(links))

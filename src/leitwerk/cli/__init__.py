@@ -11,8 +11,10 @@ from leitwerk import __version__
 # Name -> module below this package, and the line that --help shows without loading it.
 _COMMANDS = {
     "check": ("check", "Find the mistakes in a setup before they reach a device."),
+    "explain": ("explain", "Show what becomes of a signal, step by step, and when alarms trip."),
     "upload": ("upload", "Carry a setup to its device and verify that it arrived."),
     "live": ("live", "Watch the readings and hold them against what they should be."),
+    "tare": ("tare", "Take what a channel reads at rest as its tare, or undo the last one."),
     "demo": ("demo", "See all of it in 20 seconds, with a simulated device."),
     "standin": ("standin", "Run a simulated device to try things on."),
     "example": ("texts", "Print a setup to start from."),

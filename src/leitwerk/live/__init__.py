@@ -2,5 +2,6 @@
 
 from leitwerk.live.check import Sample, verify
 from leitwerk.live.report import LiveReport
+from leitwerk.live.window import read_once, read_untared
 
-__all__ = ["LiveReport", "Sample", "verify"]
+__all__ = ["LiveReport", "Sample", "read_once", "read_untared", "verify"]

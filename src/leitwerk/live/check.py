@@ -72,7 +72,7 @@ def verify(
         Duration or rate cannot be used.
 
     """
-    count = _sample_count(duration_s, rate_hz)
+    count = sample_count(duration_s, rate_hz)
     findings = Findings(setup.source.file, setup.source.root)
     channels = check_into(setup, device.datasheet, findings)
     if findings.has_errors:
@@ -102,7 +102,15 @@ def verify(
     )
 
 
-def _sample_count(duration_s: float, rate_hz: float) -> int:
+def sample_count(duration_s: float, rate_hz: float) -> int:
+    """How many samples a duration in s at a rate in 1/s comes to, the first and the last included.
+
+    Raises
+    ------
+    QuantityError
+        Duration or rate cannot be used, or the samples are too many.
+
+    """
     for name, number in (("duration", duration_s), ("rate", rate_hz)):
         if not (math.isfinite(number) and number > 0):
             raise QuantityError(f"a {name} of {number:g} cannot be used", valid="more than 0")

@@ -22,7 +22,7 @@ from leitwerk.signals.pulses import (
 from leitwerk.signals.quality import Quality
 from leitwerk.signals.root import Logarithmic, LoopBands, SquareRoot
 from leitwerk.signals.rtd import ResistanceThermometer, lead_error
-from leitwerk.signals.scale import Chain, Scale
+from leitwerk.signals.scale import Chain, Labelled, Scale
 from leitwerk.signals.sensors import SENSORS, Sensor, find_sensor
 from leitwerk.signals.states import States
 from leitwerk.signals.table import PointTable
@@ -35,6 +35,7 @@ __all__ = [
     "SENSORS",
     "Arms",
     "Chain",
+    "Labelled",
     "Limits",
     "Linear",
     "Logarithmic",

@@ -158,7 +158,7 @@ def load_cell(sensitivity: float, full_scale: float, zero: float = 0.0) -> Linea
             remedy="look both up in the sensor's data sheet; neither is 0",
         )
     gain = full_scale / sensitivity
-    return Linear(gain, -zero * gain)
+    return Linear(gain, 0.0 - zero * gain)
 
 
 @dataclass(frozen=True, slots=True)

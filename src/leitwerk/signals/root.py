@@ -198,6 +198,6 @@ class LoopBands(Scale):
 
     def __str__(self) -> str:
         return (
-            f"NE 43: good from {self.good_low:g} to {self.good_high:g}, failure at "
-            f"{self.failure_low:g} and below, at {self.failure_high:g} and above"
+            f"NE 43: good {self.good_low:g}..{self.good_high:g}, failure to {self.failure_low:g} and "
+            f"from {self.failure_high:g} on"
         )

@@ -312,6 +312,44 @@ class Inverse(Scale):
         return f"backwards: {self.of}"
 
 
+@dataclass(frozen=True, slots=True)
+class Labelled(Scale):
+    """A scale under a name that says more to people than its links do."""
+
+    label: str
+    relation: Scale
+
+    @property
+    def domain(self) -> Ends:
+        """That of the relation."""
+        return self.relation.domain
+
+    @property
+    def span(self) -> Ends:
+        """That of the relation."""
+        return self.relation.span
+
+    @property
+    def has_inverse(self) -> bool:
+        """Whether the relation has one."""
+        return self.relation.has_inverse
+
+    def forward(self, x: NDArray[np.float64], out: NDArray[np.float64]) -> None:
+        """As the relation does."""
+        self.relation.forward_inside(x, out)
+
+    def backward(self, y: NDArray[np.float64], out: NDArray[np.float64]) -> None:
+        """As the relation does."""
+        self.relation.backward_inside(y, out)
+
+    def quality(self, x: NDArray[np.float64], values: NDArray[np.float64]) -> NDArray[np.uint8]:
+        """What the relation says."""
+        return self.relation.quality(x, values)
+
+    def __str__(self) -> str:
+        return self.label
+
+
 def _back(link: Scale, value: float, domain: Ends) -> float:
     if math.isfinite(value):
         return float(link.signal(value))

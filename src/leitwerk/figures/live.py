@@ -6,10 +6,7 @@ import math
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from matplotlib.backends.backend_agg import FigureCanvasAgg
-from matplotlib.figure import Figure
-
-from leitwerk.errors import FileProblem
+from leitwerk.figures.canvas import BLUE, GREEN, GREY, VERMILION, new_figure, save
 from leitwerk.signals import Quality
 from leitwerk.verdicts import ChannelReport, Verdict
 
@@ -20,16 +17,12 @@ if TYPE_CHECKING:
 
     from leitwerk.live import LiveReport
 
-_DPI = 100
-_SIZE_PX = (1280, 800)
-# Colours that also those tell apart who see no red and green (Okabe and Ito 2008).
 _COLOURS = {
-    Verdict.PASS: "#0072B2",
-    Verdict.FAIL: "#D55E00",
-    Verdict.NO_READING: "#D55E00",
-    Verdict.NOT_ASKED: "#555555",
+    Verdict.PASS: BLUE,
+    Verdict.FAIL: VERMILION,
+    Verdict.NO_READING: VERMILION,
+    Verdict.NOT_ASKED: GREY,
 }
-_BAND = "#009E73"
 
 
 def draw_report(report: LiveReport, path: str | Path) -> None:
@@ -41,8 +34,7 @@ def draw_report(report: LiveReport, path: str | Path) -> None:
         The file cannot be written.
 
     """
-    figure = Figure(figsize=(_SIZE_PX[0] / _DPI, _SIZE_PX[1] / _DPI), dpi=_DPI)
-    FigureCanvasAgg(figure)
+    figure = new_figure()
     count = max(1, len(report.channels))
     columns = min(3, count) if count <= 9 else math.ceil(math.sqrt(count))
     rows = math.ceil(count / columns)
@@ -60,13 +52,7 @@ def draw_report(report: LiveReport, path: str | Path) -> None:
     figure.suptitle(f"{report.title}\n{report.summary()}", fontsize=13)
     figure.align_ylabels()
     figure.tight_layout(h_pad=2.0, w_pad=1.5)
-    try:
-        figure.savefig(path, format="png")
-    except OSError as error:
-        reason = error.strerror or type(error).__name__
-        raise FileProblem(
-            f"cannot write {path}: {reason}", remedy="is the folder there?"
-        ) from error
+    save(figure, path)
 
 
 def _draw_channel(
@@ -82,11 +68,11 @@ def _draw_channel(
         axes.axhspan(
             channel.expected - channel.tolerance,
             channel.expected + channel.tolerance,
-            color=_BAND,
+            color=GREEN,
             alpha=0.18,
             linewidth=0,
         )
-        axes.axhline(channel.expected, color=_BAND, linewidth=1)
+        axes.axhline(channel.expected, color=GREEN, linewidth=1)
     axes.plot(times[good], values[good], color=colour, marker=".", markersize=4, linewidth=1.2)
     if channel.states is not None:
         axes.set_ylim(-0.2, 1.2)

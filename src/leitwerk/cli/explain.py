@@ -1,0 +1,79 @@
+"""leitwerk explain."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from leitwerk.cli.outcome import FINE, reports_errors
+
+if TYPE_CHECKING:
+    from leitwerk.explain import Explanation
+    from leitwerk.quantities import Quantity
+
+
+@click.command()
+@click.argument("setup")
+@click.argument("channel")
+@click.option("--signal", metavar="SIGNAL", help="What is on the terminal, such as '12 mA'.")
+@click.option("--live", is_flag=True, help="Ask the device what it reads now.")
+@click.option("--junction", metavar="TEMP", help="Temperature of the terminals (thermocouples).")
+@click.option("--json", "as_json", is_flag=True, help="Print the explanation as JSON.")
+@click.option("--figure", metavar="FILE", help="Draw the scale with everything on it (PNG).")
+@click.option("--timeout", default=2.0, show_default=True, metavar="S", help="Wait for an answer.")
+@reports_errors
+def explain(
+    setup: str,
+    channel: str,
+    *,
+    signal: str | None,
+    live: bool,
+    junction: str | None,
+    as_json: bool,
+    figure: str | None,
+    timeout: float,
+) -> int:
+    """Show what becomes of a signal on CHANNEL of SETUP, step by step.
+
+    From the terminal through range, converter, scale, calibration and tare to the value with its
+    uncertainty; and the signals at which its alarms trip, to try them with a calibrator. Without a
+    signal, the one is taken that the expectation stands for.
+
+    Exit code 0: explained. 1: the setup has errors. 2: usage. 3: device not reached. 4: it refused.
+    """
+    from leitwerk.cli.show import echo_json
+    from leitwerk.explain import explain_channel
+    from leitwerk.project import find_assignment, read_setup
+    from leitwerk.quantities import parse_quantity
+
+    wanted = read_setup(setup)
+    assignment = find_assignment(wanted, channel)
+    shown, cold = None, _celsius(junction)
+    if live:
+        from leitwerk.links import connect
+        from leitwerk.live import read_once
+
+        with connect(wanted, timeout_s=timeout) as device:
+            shown, found = read_once(wanted, device, assignment)
+        cold = found if cold is None else cold
+    typed: Quantity | None = parse_quantity(signal) if signal else None
+    explanation: Explanation = explain_channel(
+        assignment, signal=typed, shown=shown, cold_junction=cold
+    )
+    if figure:
+        from leitwerk.figures import draw_scale
+
+        draw_scale(assignment, explanation, figure)
+    if as_json:
+        echo_json(explanation.to_dict())
+    else:
+        click.echo(str(explanation))
+    return FINE
+
+
+def _celsius(text: str | None) -> float | None:
+    from leitwerk.quantities import parse_quantity
+    from leitwerk.units import parse_unit
+
+    return None if text is None else parse_quantity(text).value_in(parse_unit("°C"))

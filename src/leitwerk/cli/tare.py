@@ -1,0 +1,99 @@
+"""leitwerk tare."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from leitwerk.cli.live import Seconds
+from leitwerk.cli.outcome import FINE, reports_errors
+
+if TYPE_CHECKING:
+    from leitwerk.units import Unit
+
+
+@click.command()
+@click.argument("setup")
+@click.argument("channel")
+@click.option("--undo", is_flag=True, help="Take the last tare off again.")
+@click.option(
+    "--for",
+    "duration_s",
+    default="5 s",
+    show_default=True,
+    type=Seconds(),
+    metavar="TIME",
+    help="How long to read.",
+)
+@click.option("--nominal", default="0", show_default=True, help="What it should show at rest.")
+@click.option("--spread", metavar="VALUE", help="How far readings at rest may spread.")
+@click.option("--drift", metavar="VALUE", help="How far they may drift meanwhile.")
+@click.option("--most", metavar="VALUE", help="The largest tare that is plausible.")
+@click.option("--timeout", default=2.0, show_default=True, metavar="S", help="Wait for an answer.")
+@reports_errors
+def tare(
+    setup: str,
+    channel: str,
+    *,
+    undo: bool,
+    duration_s: float,
+    nominal: str,
+    spread: str | None,
+    drift: str | None,
+    most: str | None,
+    timeout: float,
+) -> int:
+    """Read CHANNEL of SETUP at rest and take off what it shows.
+
+    The tare is written into the setup file, under the earlier ones; the last is in force. It is
+    refused when the readings spread or drift: by more than five noise-free steps, or ten, unless
+    said otherwise; or when it would be larger than a quarter of the channel's span.
+
+    Exit code 0: taken, or undone. 2: usage, or not at rest. 3: device not reached. 4: it refused.
+    """
+    from datetime import UTC, datetime
+
+    from leitwerk.editing import add_tare, undo_tare
+    from leitwerk.explain import explain_channel
+    from leitwerk.links import connect
+    from leitwerk.live import read_untared
+    from leitwerk.project import find_assignment, read_setup, write_atomic
+    from leitwerk.tare import capture_tare
+
+    wanted = read_setup(setup)
+    text = wanted.source.content.decode("utf-8-sig")
+    if undo:
+        write_atomic(Path(setup), undo_tare(text, channel))
+        click.echo(f"{setup}: the last tare of {channel} is gone")
+        return FINE
+    assignment = find_assignment(wanted, channel)
+    unit = assignment.unit
+    step = next(f["noise_free"] for f in explain_channel(assignment).ranges if f["chosen"])
+    low, high = assignment.measurement.span
+    with connect(wanted, timeout_s=timeout) as device:
+        times, values, good = read_untared(
+            wanted, device, assignment, duration_s=duration_s, rate_hz=10.0 / min(duration_s, 5.0)
+        )
+    taken = capture_tare(
+        times,
+        values,
+        datetime.now(UTC),
+        spread=_number(spread, unit, 5.0 * step),
+        drift=_number(drift, unit, 10.0 * step),
+        most=_number(most, unit, (high - low) / 4.0),
+        nominal=_number(nominal, unit, 0.0),
+        good=good,
+    )
+    write_atomic(Path(setup), add_tare(text, channel, taken, unit))
+    click.echo(
+        f"{setup}: {channel} is tared by {taken.offset:g} {unit} from {len(values)} readings"
+    )
+    return FINE
+
+
+def _number(text: str | None, unit: Unit, otherwise: float) -> float:
+    from leitwerk.quantities import parse_quantity
+
+    return otherwise if text is None else parse_quantity(text).value_in(unit)

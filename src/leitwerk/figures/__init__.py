@@ -1,0 +1,6 @@
+"""Figures as PNG files. Matplotlib is loaded when one is drawn."""
+
+from leitwerk.figures.live import draw_report
+from leitwerk.figures.scale import draw_scale
+
+__all__ = ["draw_report", "draw_scale"]

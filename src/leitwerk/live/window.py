@@ -1,0 +1,83 @@
+"""Reading a single channel: once, or for a while."""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from leitwerk.check import Assignment
+from leitwerk.links import Device
+from leitwerk.live.check import sample_count
+from leitwerk.live.poller import Poller
+from leitwerk.setup import Setup
+from leitwerk.signals import Chain, Quality
+from leitwerk.tare import TareLink
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+
+def read_once(
+    setup: Setup, device: Device, channel: Assignment
+) -> tuple[float | None, float | None]:
+    """What the device shows on one channel now, and the temperature of its terminals in °C.
+
+    The first is None when the reading is bad.
+
+    Raises
+    ------
+    WrongDevice
+        Another device answered.
+    LinkError, DeviceRefused
+        The device was not reached, or refused.
+
+    """
+    device.require(setup)
+    values, qualities, junction = Poller(device, [_with_host(channel, Chain())]).poll()
+    good = qualities[0] == Quality.GOOD and math.isfinite(values[0])
+    return float(values[0]) if good else None, junction
+
+
+def read_untared(
+    setup: Setup,
+    device: Device,
+    channel: Assignment,
+    *,
+    duration_s: float,
+    rate_hz: float,
+    clock: Callable[[], float] = time.monotonic,
+    wait: Callable[[float], None] = time.sleep,
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.bool_]]:
+    """Times in s, values without any tare, and which of them are good; each of shape (n,).
+
+    Raises
+    ------
+    QuantityError
+        Duration or rate cannot be used.
+    WrongDevice, LinkError, DeviceRefused
+        As for ``read_once``.
+
+    """
+    count = sample_count(duration_s, rate_hz)
+    device.require(setup)
+    poller = Poller(device, [_with_host(channel, channel.measurement.host.without(TareLink))])
+    times, values = np.zeros(count), np.zeros(count)
+    good = np.zeros(count, dtype=bool)
+    start = clock()
+    for k in range(count):
+        pause = start + k / rate_hz - clock()
+        if pause > 0:
+            wait(pause)
+        times[k] = clock() - start
+        found, qualities, _ = poller.poll()
+        values[k], good[k] = found[0], qualities[0] == Quality.GOOD
+    return times, values, good
+
+
+def _with_host(channel: Assignment, host: Chain) -> Assignment:
+    return replace(channel, measurement=replace(channel.measurement, host=host))

@@ -44,6 +44,11 @@ class Ranging:
         return next(f for f in self.fits if f.range == chosen)
 
 
+def is_wasteful(chosen: Range, best: Range) -> bool:
+    """Whether a range gives away a decade of resolution or more against one that would do."""
+    return chosen.width >= WASTEFUL * best.width * (1 - 1e-9)
+
+
 def assess_ranges(kind: Input, scale: Scale, needed: Ends, at: float) -> Ranging:
     """How each range of an input serves a channel.
 
@@ -77,7 +82,7 @@ def assess_ranges(kind: Input, scale: Scale, needed: Ends, at: float) -> Ranging
             resolution=_step_at(scale, at, kind.step(r)),
             noise_free=_step_at(scale, at, kind.noise_free_step(r)),
             headroom=min(needed[0] - r.low, r.high - needed[1]) / r.width,
-            wasteful=best is not None and r.width >= WASTEFUL * best.width * (1 - 1e-9),
+            wasteful=best is not None and is_wasteful(r, best),
         )
         for r in kind.ranges
     )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import TypeAlias
 
 from leitwerk.check.scaling import SignalAxis, build_scale, signal_unit, value_unit
@@ -271,24 +272,23 @@ def _placed(
 ) -> Measurement:
     """The scale divided between the device, which has a line, and Leitwerk, which has the rest."""
     line = as_line(scale, kind.ranges[0].high)
-    bands: tuple[Scale, ...] = ()
-    if is_loop(channel, axis, signal):
-        per_ma = axis.per_typed
-        bands = (Linear(1.0 / per_ma), LoopBands(), Linear(per_ma))
+    watched = is_loop(channel, axis, signal)
     if line is None:
-        shown: Scale = TwoPoint(0.0, kind.ranges[0].high, 0.0, kind.ranges[0].high)
+        shown = TwoPoint(0.0, kind.ranges[0].high, 0.0, kind.ranges[0].high)
+        # The device shows the bare signal; its bands come before the curve.
+        bands = (_bands_behind(shown, axis.per_typed),) if watched else ()
         host = Chain.of(*bands, scale)
     else:
         shown = line
         host = Chain()
-        if bands:
-            # Worked back to the current, whose bands tell of the transmitter, and forth again.
-            there_and_back = Chain.of(line.inverse(), *bands, line)
-            host = Chain((Labelled(str(LoopBands()), there_and_back),))
+        if watched:
+            # The bands of the current, in terms of what the device makes of it.
+            seen = _bands_behind(line, axis.per_typed)
+            host = Chain((Labelled(str(LoopBands()), seen),))
     upkeep = upkeep_links(channel, unit, path, findings)
     host = host.then(upkeep)
     ends = _typed_ends(scale, signal, axis, kind)
-    span = scale.then(upkeep).value(ends).tolist()
+    span = _values_at(scale.then(upkeep), ends)
     return Measurement(
         kind=kind.quantity,
         input=kind,
@@ -300,8 +300,20 @@ def _placed(
         typed=channel.scale,
         axis=axis,
         ends=ends,
-        span=(min(span), max(span)),
+        span=span,
     )
+
+
+# Many channels of a setup are typed alike; what their texts come to is worked out once.
+@lru_cache(maxsize=1024)
+def _bands_behind(line: TwoPoint, per_ma: float) -> LoopBands:
+    return LoopBands().seen_through(Linear(per_ma).then(line))
+
+
+@lru_cache(maxsize=1024)
+def _values_at(scale: Scale, ends: tuple[float, float]) -> tuple[float, float]:
+    values = scale.value(ends).tolist()
+    return min(values), max(values)
 
 
 def as_line(scale: Scale, reach: float) -> TwoPoint | None:

@@ -11,7 +11,7 @@ from leitwerk.check.measurement import Measurement
 from leitwerk.datasheet import Range
 from leitwerk.findings import Findings
 from leitwerk.quantities import Span, format_number, format_span, format_value
-from leitwerk.ranging import Ranging, assess_ranges
+from leitwerk.ranging import Ranging, assess_ranges, is_wasteful
 from leitwerk.signals import Scale, Sensor
 from leitwerk.units import Unit, convert, parse_unit
 
@@ -64,7 +64,7 @@ def choose_range(
         return None
     if not chosen.holds(*needed):
         _report_clipping(chosen, m, needed, ranging(m, used), path, findings)
-    elif best is not None and ranging(m, used, full=True).fit(chosen).wasteful:
+    elif best is not None and is_wasteful(chosen, best):
         _report_waste(chosen, best, m, ranging(m, used), path, findings)
     elif not chosen.holds(*full):
         low, high = _reach(m, chosen)
@@ -77,13 +77,10 @@ def choose_range(
     return chosen
 
 
-def ranging(m: Measurement, used: Sequence[float], *, full: bool = False) -> Ranging:
-    """Every range of the channel's input, for what it needs, or for all that it could deliver."""
-    needed = full_signal(m) if full else needed_signal(m, used)
-    if full and m.input.smallest_range(*needed) is None:
-        needed = needed_signal(m, used)
+def ranging(m: Measurement, used: Sequence[float]) -> Ranging:
+    """Every range of the channel's input, for what it needs."""
     at = _usual_signal(m, used)
-    return assess_ranges(m.input, _relation(m), needed, at)
+    return assess_ranges(m.input, _relation(m), needed_signal(m, used), at)
 
 
 def _report_clipping(

@@ -17,7 +17,7 @@ from leitwerk.errors import QuantityError, SetupError
 from leitwerk.findings import Findings
 from leitwerk.image import Change, compare_images, encode_setup
 from leitwerk.links import Device
-from leitwerk.live.poller import Poller
+from leitwerk.live.poller import Poller, to_values
 from leitwerk.live.report import LiveReport
 from leitwerk.setup import Setup
 from leitwerk.signals import Quality
@@ -89,6 +89,7 @@ def verify(
             wait(pause)
         watch.add(clock() - start_s, *poller.poll())
         on_sample(Sample(k + 1, count, watch.reports))
+    values, qualities = watch.values()
     return LiveReport(
         title=setup.title,
         identity=identity,
@@ -97,8 +98,8 @@ def verify(
         channels=watch.reports(),
         differing=tuple(str(change) for change in changes),
         times_s=watch.times_s,
-        values=watch.values,
-        qualities=watch.qualities,
+        values=values,
+        qualities=qualities,
     )
 
 
@@ -136,38 +137,49 @@ class _Watch:
         ]
         self.taken = 0
         self.times_s = np.zeros(count)
-        self.values = np.zeros((count, len(channels)))
+        self.shown = np.zeros((count, len(channels)))
         self.qualities = np.zeros((count, len(channels)), dtype=np.uint8)
         self.junction: float | None = None
+        self.alarmed = [k for k, a in enumerate(channels) if a.alarms]
         self.states = [{alarm.name: AlarmState() for alarm in a.alarms} for a in channels]
 
     def add(
         self,
         time_s: float,
-        values: NDArray[np.float64],
+        shown: NDArray[np.float64],
         qualities: NDArray[np.uint8],
         junction: float | None,
     ) -> None:
-        """Take one sample of all channels."""
+        """Take one sample of all channels, as the device shows it."""
         self.times_s[self.taken] = time_s
-        self.values[self.taken] = values
+        self.shown[self.taken] = shown
         self.qualities[self.taken] = qualities
         self.junction = junction
         self.taken += 1
-        for channel, states, value, quality in zip(
-            self.channels, self.states, values.tolist(), qualities.tolist(), strict=True
-        ):
+        for column in self.alarmed:
+            channel, states, one = (
+                self.channels[column],
+                self.states[column],
+                slice(column, column + 1),
+            )
+            values, found = channel.measurement.host.convert(shown[one], qualities[one])
+            good = bool(found[0] == Quality.GOOD)
             for alarm in channel.alarms:
-                state, good = states[alarm.name], quality == Quality.GOOD
-                states[alarm.name] = next_state(alarm, state, time_s, value, good=good)
+                state = states[alarm.name]
+                states[alarm.name] = next_state(alarm, state, time_s, float(values[0]), good=good)
+
+    def values(self) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
+        """Values in the channels' units and qualities of the samples so far."""
+        return to_values(self.channels, self.shown[: self.taken], self.qualities[: self.taken])
 
     def reports(self) -> tuple[ChannelReport, ...]:
         """Every channel, judged by the samples so far."""
+        values, qualities = self.values()
         return tuple(
             judge(
                 channel,
-                self.values[: self.taken, column],
-                self.qualities[: self.taken, column],
+                values[:, column],
+                qualities[:, column],
                 Context(
                     cold_junction=self.junction,
                     changes=self.changes[column],

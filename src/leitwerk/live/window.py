@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 import time
 from collections.abc import Callable
-from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -15,7 +14,7 @@ from leitwerk.links import Device
 from leitwerk.live.check import sample_count
 from leitwerk.live.poller import Poller
 from leitwerk.setup import Setup
-from leitwerk.signals import Chain, Quality
+from leitwerk.signals import Quality
 from leitwerk.tare import TareLink
 
 if TYPE_CHECKING:
@@ -38,9 +37,9 @@ def read_once(
 
     """
     device.require(setup)
-    values, qualities, junction = Poller(device, [_with_host(channel, Chain())]).poll()
-    good = qualities[0] == Quality.GOOD and math.isfinite(values[0])
-    return float(values[0]) if good else None, junction
+    shown, qualities, junction = Poller(device, [channel]).poll()
+    good = qualities[0] == Quality.GOOD and math.isfinite(shown[0])
+    return float(shown[0]) if good else None, junction
 
 
 def read_untared(
@@ -65,19 +64,16 @@ def read_untared(
     """
     count = sample_count(duration_s, rate_hz)
     device.require(setup)
-    poller = Poller(device, [_with_host(channel, channel.measurement.host.without(TareLink))])
-    times, values = np.zeros(count), np.zeros(count)
-    good = np.zeros(count, dtype=bool)
+    poller = Poller(device, [channel])
+    times, shown = np.zeros(count), np.zeros(count)
+    qualities = np.zeros(count, dtype=np.uint8)
     start = clock()
     for k in range(count):
         pause = start + k / rate_hz - clock()
         if pause > 0:
             wait(pause)
         times[k] = clock() - start
-        found, qualities, _ = poller.poll()
-        values[k], good[k] = found[0], qualities[0] == Quality.GOOD
-    return times, values, good
-
-
-def _with_host(channel: Assignment, host: Chain) -> Assignment:
-    return replace(channel, measurement=replace(channel.measurement, host=host))
+        found, codes, _ = poller.poll()
+        shown[k], qualities[k] = found[0], codes[0]
+    values, qualities = channel.measurement.host.without(TareLink).convert(shown, qualities)
+    return times, values, qualities == Quality.GOOD

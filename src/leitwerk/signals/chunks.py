@@ -43,8 +43,15 @@ def in_chunks(kernel: Kernel, *inputs: ArrayLike) -> NDArray[np.float64]:
 
     """
     arrays: list[Any] = [_real(x) for x in inputs]
-    shape = np.broadcast_shapes(*(a.shape for a in arrays))
-    result = np.empty(shape)
+    if len(arrays) == 1 and arrays[0].size <= CHUNK:
+        # The usual case of few samples: one piece, without the machinery for many.
+        x = np.ascontiguousarray(arrays[0], dtype=np.float64)
+        result = np.empty(x.shape)
+        if x.size:
+            with np.errstate(all="ignore"):
+                kernel(x.reshape(-1), result.reshape(-1))
+        return result.reshape(arrays[0].shape)
+    result = np.empty(np.broadcast_shapes(*(a.shape for a in arrays)))
     if result.size == 0:
         return result
     flags: Any = [*(["readonly"] for _ in arrays), ["writeonly"]]

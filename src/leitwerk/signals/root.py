@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from leitwerk.errors import DomainError
+from leitwerk.signals.chunks import all_inside
 from leitwerk.signals.quality import Quality
 from leitwerk.signals.scale import Ends, Scale
 
@@ -153,6 +154,9 @@ class LoopBands(Scale):
     failure: there is no value. This comes before any clamping or scaling, or else a broken wire
     reads 0 %.
 
+    ``seen_through`` gives the same bands in terms of what a device makes of the current; ``falling``
+    says that it turns the order round.
+
     References
     ----------
     NAMUR NE 43:2021, clause 4: 3.8..20.5 mA measurement information, failure information at 3.6 mA
@@ -170,11 +174,18 @@ class LoopBands(Scale):
     good_low: float = 3.8
     good_high: float = 20.5
     failure_high: float = 21.0
+    falling: bool = False
 
     def __post_init__(self) -> None:
         bands = (self.failure_low, self.good_low, self.good_high, self.failure_high)
         if list(bands) != sorted(set(bands)):
             raise DomainError(f"the bands {bands} do not rise", remedy="3.6, 3.8, 20.5, 21 mA")
+
+    def seen_through(self, line: Scale) -> LoopBands:
+        """The bands behind a straight line, whose values stand for the currents."""
+        currents = [self.failure_low, self.good_low, self.good_high, self.failure_high]
+        a, b, c, d = line.value(currents).tolist()
+        return LoopBands(a, b, c, d) if a < d else LoopBands(d, c, b, a, falling=True)
 
     def forward(self, x: NDArray[np.float64], out: NDArray[np.float64]) -> None:
         """As it is, without what reports a failure."""
@@ -189,9 +200,12 @@ class LoopBands(Scale):
         """The band of each current."""
         del values
         result = np.zeros(x.shape, dtype=np.uint8)
+        if x.size and all_inside(x, self.good_low, self.good_high):
+            return result  # the usual case
         with np.errstate(invalid="ignore"):
-            result[x < self.good_low] = Quality.UNDER_LIMIT
-            result[x > self.good_high] = Quality.OVER_LIMIT
+            under, over = Quality.UNDER_LIMIT, Quality.OVER_LIMIT
+            result[x < self.good_low] = over if self.falling else under
+            result[x > self.good_high] = under if self.falling else over
             result[(x <= self.failure_low) | (x >= self.failure_high)] = Quality.SENSOR_FAILURE
         result[~np.isfinite(x)] = Quality.NO_NUMBER
         return result

@@ -134,7 +134,9 @@ class Scale(ABC):
         found = self.quality(x, values)
         if quality is None:
             return values, found
-        before = np.broadcast_to(np.asarray(quality, dtype=np.uint8), x.shape)
+        before = np.asarray(quality, dtype=np.uint8)
+        if not np.count_nonzero(before):
+            return values, found
         qualities = np.where(before == Quality.GOOD, found, before)
         # What was uncertain before and has no value now is bad, for the later reason.
         lost = np.isnan(values) & (before >= Quality.UNDER_LIMIT)
@@ -145,8 +147,9 @@ class Scale(ABC):
     def quality(self, x: NDArray[np.float64], values: NDArray[np.float64]) -> NDArray[np.uint8]:
         """Why values are NaN or uncertain; GOOD where they are not."""
         result = np.zeros(x.shape, dtype=np.uint8)
-        missing = ~np.isfinite(values)
-        if missing.any():
+        finite = np.isfinite(values)
+        if np.count_nonzero(finite) < values.size:
+            missing = ~finite
             low, high = self.domain
             with np.errstate(invalid="ignore"):
                 result[missing] = self.ambiguity
@@ -259,16 +262,22 @@ class Chain(Scale):
     forward_inside = forward
     backward_inside = backward
 
+    def convert(
+        self, signal: ArrayLike, quality: ArrayLike | None = None
+    ) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
+        """Link by link; the reason of the first that gives one stays."""
+        values = np.asarray(signal, dtype=np.float64)
+        qualities = np.zeros(values.shape, dtype=np.uint8)
+        if quality is not None:
+            qualities += np.asarray(quality, dtype=np.uint8)
+        for link in self.links:
+            values, qualities = link.convert(values, qualities)
+        return values, qualities
+
     def quality(self, x: NDArray[np.float64], values: NDArray[np.float64]) -> NDArray[np.uint8]:
         """The reason of the first link that gives one."""
-        result = np.zeros(x.shape, dtype=np.uint8)
-        for link in self.links:
-            after = link.value(x)
-            found = link.quality(x, after)
-            result = np.where(result == Quality.GOOD, found, result)
-            x = after
         del values
-        return result
+        return self.convert(x)[1]
 
     def without(self, kind: type[Scale]) -> Chain:
         """The chain with all links of a kind taken off."""
@@ -341,6 +350,12 @@ class Labelled(Scale):
     def backward(self, y: NDArray[np.float64], out: NDArray[np.float64]) -> None:
         """As the relation does."""
         self.relation.backward_inside(y, out)
+
+    def convert(
+        self, signal: ArrayLike, quality: ArrayLike | None = None
+    ) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
+        """As the relation does."""
+        return self.relation.convert(signal, quality)
 
     def quality(self, x: NDArray[np.float64], values: NDArray[np.float64]) -> NDArray[np.uint8]:
         """What the relation says."""

@@ -1,6 +1,7 @@
 """Scales: what each gives, that it turns back, and that chains behave."""
 
 import math
+import tracemalloc
 
 import numpy as np
 import pytest
@@ -243,3 +244,16 @@ def test_states_are_named_and_may_be_inverted():
     door = States(("ajar", "shut"), inverted=True)
     assert door.value([0, 1, math.nan]).tolist()[:2] == [1.0, 0.0]
     assert (door.name(0), door.name(math.nan)) == ("shut", "unknown")
+
+
+@pytest.mark.parametrize(
+    "scale", [TwoPoint(4, 20, 0, 100), SquareRoot(0, 1, 5), Linear(2.0).then(Limits(0, 2))]
+)
+def test_long_arrays_need_no_memory_beside_the_result(scale):
+    x = np.linspace(0.0, 1.0, 2_000_000, dtype=np.float32)
+    scale.value(x[:10])
+    tracemalloc.start()
+    result = scale.value(x)
+    _, peak = tracemalloc.get_traced_memory()
+    tracemalloc.stop()
+    assert peak - result.nbytes < 2_000_000

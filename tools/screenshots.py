@@ -124,6 +124,9 @@ def main() -> None:
 
         shoot("demo", "demo")
         shutil.copy(folder / "leitwerk-demo" / "live.png", PICTURES / "figure.png")
+        path = setup_file(folder, "modbus+tcp://127.0.0.1:5020?unit=3", {})
+        shoot("explain", "explain", path, "humidity", "--figure", "scale.png")
+        shutil.copy(folder / "scale.png", PICTURES / "scale.png")
         with start_standin("fichte-8", "--short", "3", "--open", "2") as standin:
             shoot("check", "check", setup_file(folder, standin.address, MISTAKES))
             path = setup_file(folder, standin.address, {})

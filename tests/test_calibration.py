@@ -182,6 +182,7 @@ def test_a_record_knows_when_it_is_due_and_whether_it_conformed():
         found=tuple(points(lambda r: 0.3 if r < 60 else 1.0)), left=tuple(points(lambda _: 0.01)),
         kind="offset", expanded=0.1,
     )  # fmt: skip
+    assert record.interval.days == 365
     assert not record.is_overdue(date(2027, 3, 2))
     assert record.is_overdue(date(2027, 3, 3))
     assert [d.verdict for d in record.conformity(0.5)] == ["pass"] * 3 + ["fail"] * 2

@@ -14,7 +14,7 @@ from leitwerk.errors import DomainError
 from leitwerk.signals import Linear, PointTable
 from leitwerk.signals.bisection import bisect
 from leitwerk.signals.polynomial import horner
-from leitwerk.signals.scale import Ends, Scale
+from leitwerk.signals.scale import Ends, Scale, Wrapped
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -47,7 +47,7 @@ class CalibrationPoint:
 
 
 @dataclass(frozen=True)
-class Correction(Scale):
+class Correction(Wrapped):
     """A correction: the corrected value from a reading.
 
     ``relation`` is what was fitted. Between the calibrated points it is known to hold; beyond them
@@ -71,29 +71,6 @@ class Correction(Scale):
         return (
             float(np.sqrt(np.sum(np.square(self.residuals)) / free)) if free > 0 else float("nan")
         )
-
-    @property
-    def domain(self) -> Ends:
-        """That of what was fitted."""
-        return self.relation.domain
-
-    @property
-    def span(self) -> Ends:
-        """That of what was fitted."""
-        return self.relation.span
-
-    @property
-    def has_inverse(self) -> bool:
-        """Whether what was fitted has one."""
-        return self.relation.has_inverse
-
-    def forward(self, x: NDArray[np.float64], out: NDArray[np.float64]) -> None:
-        """As was fitted."""
-        self.relation.forward_inside(x, out)
-
-    def backward(self, y: NDArray[np.float64], out: NDArray[np.float64]) -> None:
-        """As was fitted."""
-        self.relation.backward_inside(y, out)
 
     def holds(self, low: float, high: float) -> bool:
         """Whether readings from ``low`` to ``high`` lie between the calibrated points."""

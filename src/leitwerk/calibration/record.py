@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from datetime import date
+from datetime import date, timedelta
 
 from leitwerk.calibration.conformity import Decision, decide
 from leitwerk.calibration.correction import CalibrationPoint, Correction, fit_correction
@@ -51,6 +51,11 @@ class CalibrationRecord:
         if self.kind == "none":
             return None
         return replace(fit_correction(self.found, self.kind), expanded=self.expanded)
+
+    @property
+    def interval(self) -> timedelta:
+        """From this calibration to the next one due."""
+        return self.due - self.on
 
     def is_overdue(self, today: date) -> bool:
         """Whether it should have been repeated by now."""

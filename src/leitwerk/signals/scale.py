@@ -321,11 +321,11 @@ class Inverse(Scale):
         return f"backwards: {self.of}"
 
 
-@dataclass(frozen=True, slots=True)
-class Labelled(Scale):
-    """A scale under a name that says more to people than its links do."""
+class Wrapped(Scale):
+    """A scale with something more known about it; ``relation`` is the scale itself."""
 
-    label: str
+    __slots__ = ()
+
     relation: Scale
 
     @property
@@ -360,6 +360,14 @@ class Labelled(Scale):
     def quality(self, x: NDArray[np.float64], values: NDArray[np.float64]) -> NDArray[np.uint8]:
         """What the relation says."""
         return self.relation.quality(x, values)
+
+
+@dataclass(frozen=True)
+class Labelled(Wrapped):
+    """A scale under a name that says more to people than its links do."""
+
+    label: str
+    relation: Scale
 
     def __str__(self) -> str:
         return self.label

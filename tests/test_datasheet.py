@@ -1,3 +1,4 @@
+from calendar import timegm
 from importlib import resources
 
 import pytest
@@ -28,8 +29,23 @@ def point(kind, words, **more):
         (point("text", 2), "ab", (0x6162, 0), "ab"),
         (point("text", 1, characters="latin-1"), "°C", (0xB043,), "°C"),
         (point("u16", 1, choices=(("off", 0), ("on", 7))), "on", (7,), "on"),
+        (point("u64", 4), 2**40, (0, 0x100, 0, 0), 2**40),
+        (point("i64", 4), -1, (0xFFFF,) * 4, -1),
+        (point("f64", 4), 0.1, (0x3FB9, 0x9999, 0x9999, 0x999A), 0.1),
+        (point("f32", 2, low_word_first=True), 22.9, (0x3333, 0x41B7), 22.9),
+        (point("f32", 2, bytes_swapped=True), 22.9, (0xB741, 0x3333), 22.9),
+        (point("u32", 2, low_word_first=True, bytes_swapped=True), 0x1020304, (0x403, 0x201), 16909060),
+        (point("i16", 1, step=0.1, offset=-40.0), 21.5, (615,), 21.5),
+        (point("bcd", 2), 1234567.0, (0x0123, 0x4567), 1234567),
+        (point("u16", 1, bits=(4, 7)), 9, (0x90,), 9),
+        (point("u16", 1, bits=(3, 3), choices=(("no", 0), ("yes", 1))), "yes", (8,), "yes"),
+        (point("bcd date-time", 3), "2026-03-02 08:40:15", (0x2603, 0x0208, 0x4015),
+         "2026-03-02 08:40:15"),
+        (point("unix time", 2), "2026-03-02 08:40:15", divmod(timegm((2026, 3, 2, 8, 40, 15)), 65536),
+         "2026-03-02 08:40:15"),
+        (point("text", 2, bytes_swapped=True), "abcd", (0x6261, 0x6463), "abcd"),
     ],
-)
+)  # fmt: skip
 def test_values_are_stored_as_the_device_stores_them(where, value, words, stored):
     assert where.encode(value) == words
     assert where.decode(words) == stored
@@ -45,6 +61,11 @@ def test_values_are_stored_as_the_device_stores_them(where, value, words, stored
         (point("u16", 1), "x", "no number"),
         (point("text", 2), "Ωhm is long", "does not have 'Ω' and the text has 11"),
         (point("u16", 1, choices=(("off", 0),)), "on", "knows no 'on'"),
+        (point("u16", 1, bits=(4, 7)), 16, "outside"),
+        (point("bcd", 1), 10_000, "outside"),
+        (point("u16", 1, limits=(5, 9)), 4, "outside"),
+        (point("bcd date-time", 3), "1999-01-01 00:00:00", "outside"),
+        (point("bcd date-time", 3), "yesterday", "is no time"),
     ],
 )
 def test_what_cannot_be_stored_is_refused(where, value, message):
@@ -61,6 +82,20 @@ def test_storing_twice_changes_nothing(kind, value):
         stored = where.storable(value)
         assert abs(stored - value) <= 0.005 + 1e-9
         assert where.storable(stored) == stored
+
+
+@pytest.mark.parametrize(
+    ("where", "words", "shown"),
+    [
+        (point("i16", 1, special=((-32768, "no sensor"),)), (0x8000,), "no sensor"),
+        (point("bcd", 1), (0x1A00,), "code 1A00"),
+        (point("bcd date-time", 3), (0x2613, 0x0208, 0x4015), "code 2613 0208 4015"),
+        (point("u16", 1, choices=(("off", 0),)), (17,), "code 17"),
+        (Point("c", "coil", 0, 1, "u16"), (1,), 1.0),
+    ],
+)
+def test_what_a_device_sends_is_shown_for_what_it_is(where, words, shown):
+    assert where.decode(words) == shown
 
 
 def test_hostile_text_loses_its_control_characters():
@@ -87,6 +122,11 @@ def test_a_repeated_block_is_written_once(sheet):
         ("0.5 s .. 24 h", "0.5 m .. 24 km", "m is a unit of length"),
         ("datasheet: 1", "datasheet: 2", "version '2' is not known"),
         ("±100 mV,", "±100 bars,", "'bars' is no unit"),
+        ("type: u32, step: 0.1 s", "type: u32, step: 0", "a step of 0 is none"),
+        ("type: u32, step: 0.1 s", "type: u16, bits: 4..19", "are no bits of a register"),
+        ("type: u32, step: 0.1 s", "type: u16, span: 0..70000", "is more than u16 can hold"),
+        ("type: u32, step: 0.1 s", "type: f32, step: 0.1", "a floating point number has no step"),
+        ("holding 16, type: u32", "coil 16, type: u32", "a coil holds one bit"),
         ("limits:\n", "limits: 3\nlimit:\n", "the key 'limit' is not known"),
     ],
 )

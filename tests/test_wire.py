@@ -7,7 +7,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from leitwerk.datasheet import Point
-from leitwerk.wire.modbus import MAX_READ, MAX_WRITE, ReadPlan, plan_reads, plan_writes
+from leitwerk.wire.modbus import (
+    MAX_READ,
+    MAX_WRITE,
+    ReadPlan,
+    plan_reads,
+    plan_writes,
+    shared_registers,
+)
 
 
 @st.composite
@@ -56,6 +63,25 @@ def test_writes_are_the_fewest_and_touch_no_other_register(points):
     assert sorted(written) == sorted(i for p in points for i in range(p.start, p.end))
 
 
+def test_fields_of_one_register_are_written_together_and_leave_the_rest_alone():
+    low = Point("low", "holding", 5, 1, "u16", bits=(0, 3))
+    high = Point("high", "holding", 5, 1, "u16", bits=(12, 15))
+    other = Point("other", "holding", 6, 1, "u16")
+    assert [str(r) for r in shared_registers([low, high, other])] == ["read holding 5..5"]
+    (request,) = plan_writes({low: 9.0, high: 1.0, other: 7.0}, {5: 0xABCD})
+    assert (request.start, request.words) == (5, (0x1BC9, 7))
+    assert request.names == ("low", "high", "other")
+
+
+def test_coils_are_requests_of_their_own():
+    coils = [Point(f"c{n}", "coil", n, 1, "u16") for n in range(3)]
+    register = Point("r", "holding", 3, 1, "u16")
+    assert [str(r) for r in plan_writes(dict.fromkeys([*coils, register], 1.0))] == [
+        "write coil 0..2", "write holding 3..3",
+    ]  # fmt: skip
+    assert len(plan_reads([*coils, register])) == 2
+
+
 @given(st.data())
 def test_the_quick_and_the_careful_decoding_agree(data):
     kinds = [("u16", 1), ("i16", 1), ("u32", 2), ("i32", 2), ("f32", 2)]
@@ -63,7 +89,8 @@ def test_the_quick_and_the_careful_decoding_agree(data):
     for n in range(data.draw(st.integers(1, 6))):
         kind, words = data.draw(st.sampled_from(kinds))
         step = 1.0 if kind == "f32" else data.draw(st.sampled_from([1.0, 0.1]))
-        points.append(Point(f"p{n}", "input", at, words, kind, step=step))
+        odd = data.draw(st.sampled_from([{}, {"low_word_first": True}, {"bytes_swapped": True}]))
+        points.append(Point(f"p{n}", "input", at, words, kind, step=step, **odd))
         at += words + data.draw(st.integers(0, 3))
     plan = ReadPlan(points, bridge=3)
     count = sum(r.count for r in plan.requests)

@@ -1,8 +1,8 @@
 """Points: single values in a device, where each lives, and how it is stored there.
 
-A point's value is a text (also for choices), or a number in the point's unit. ``encode`` turns it
-into 16-bit words as the device will store them, ``decode`` turns words back; what comes back after
-a round trip is what the device *could* store.
+A point's value is a text (also for choices and times), or a number in the point's unit. ``encode``
+turns it into 16-bit words as the device will store them, ``decode`` turns words back; what comes back
+after a round trip is what the device *could* store.
 """
 
 from __future__ import annotations
@@ -13,27 +13,38 @@ import struct
 from dataclasses import dataclass, replace
 from typing import TypeAlias
 
-import numpy as np
-
+from leitwerk.datasheet.coding import (
+    FLOATS,
+    INTEGER_SPANS,
+    pack_bcd,
+    pack_number,
+    pack_time,
+    readable,
+    reorder,
+    round_steps,
+    unpack_bcd,
+    unpack_number,
+    unpack_time,
+)
 from leitwerk.errors import QuantityError
 from leitwerk.quantities import format_number
 
 Stored: TypeAlias = float | str
 
 INDEX = re.compile(r"\{(\w+)\}")
-TABLES = ("holding", "input")
-# Register types: struct code (big-endian, high word first) and number of 16-bit words.
-NUMBER_TYPES = {"u16": ("H", 1), "i16": ("h", 1), "u32": ("I", 2), "i32": ("i", 2), "f32": ("f", 2)}
-_INTEGER_SPANS = {"u16": (0, 2**16 - 1), "i16": (-(2**15), 2**15 - 1)} | {
-    "u32": (0, 2**32 - 1),
-    "i32": (-(2**31), 2**31 - 1),
-}
-_F32_MAX = 3.4028234663852886e38  # IEEE 754 binary32
+TABLES = ("holding", "input", "coil", "discrete")
+BIT_TABLES = ("coil", "discrete")
+TIMES = ("bcd date-time", "unix time")
 
 
 @dataclass(frozen=True, slots=True)
 class Point:
-    """One value in a device. ``words`` 16-bit registers from ``start`` in ``table``."""
+    """One value in a device: ``words`` 16-bit registers (or bits) from ``start`` in ``table``.
+
+    A number is ``step`` · raw + ``offset``, and lies within ``limits`` where the device says so.
+    ``bits`` (lowest, highest) is for a field inside one register. ``special`` names raw codes that
+    stand for no value, ``substitute`` is the value that the device shows when a sensor is missing.
+    """
 
     name: str
     table: str
@@ -41,11 +52,18 @@ class Point:
     words: int
     kind: str
     step: float = 1.0
+    offset: float = 0.0
     unit: str = ""
     choices: tuple[tuple[str, int], ...] = ()
     characters: str = "ascii"
     read_only: bool = False
     role: str = ""
+    low_word_first: bool = False
+    bytes_swapped: bool = False
+    bits: tuple[int, int] | None = None
+    limits: tuple[float, float] | None = None
+    special: tuple[tuple[int, str], ...] = ()
+    substitute: float | None = None
 
     @property
     def end(self) -> int:
@@ -58,16 +76,36 @@ class Point:
         return self.kind == "text"
 
     @property
+    def is_plain_number(self) -> bool:
+        """Whether many such points can be decoded at once: a number, high word first, no field."""
+        plain = self.kind in INTEGER_SPANS or self.kind in FLOATS
+        swapped = self.low_word_first or self.bytes_swapped
+        return plain and not swapped and self.bits is None and self.table not in BIT_TABLES
+
+    @property
     def capacity(self) -> int:
         """How many characters a text may have."""
         return 2 * self.words
 
     def span(self) -> tuple[float, float]:
         """The smallest and the largest number that can be stored."""
-        if self.kind == "f32":
-            return -_F32_MAX, _F32_MAX
-        low, high = _INTEGER_SPANS[self.kind]
-        return low * self.step, high * self.step
+        if self.limits is not None:
+            return self.limits
+        low, high = self._raw_span()
+        if self.kind in FLOATS:
+            return low, high
+        return low * self.step + self.offset, high * self.step + self.offset
+
+    def _raw_span(self) -> tuple[float, float]:
+        if self.table in BIT_TABLES:
+            return 0, 1
+        if self.bits is not None:
+            return 0, (1 << (self.bits[1] - self.bits[0] + 1)) - 1
+        if self.kind == "bcd":
+            return 0, 10 ** (4 * self.words) - 1
+        if self.kind in FLOATS:
+            return -FLOATS[self.kind], FLOATS[self.kind]
+        return INTEGER_SPANS[self.kind]
 
     def storable(self, value: Stored) -> Stored:
         """What the device has in memory when it is told ``value``.
@@ -84,6 +122,8 @@ class Point:
     def encode(self, value: Stored) -> tuple[int, ...]:
         """The words that stand for a value, rounded to the device's resolution.
 
+        A field inside a register gives the register with only this field in it.
+
         Raises
         ------
         QuantityError
@@ -91,45 +131,79 @@ class Point:
 
         """
         if self.is_text:
-            return self._encode_text(str(value))
-        if self.choices:
-            number: float = self._code(str(value))
-        elif isinstance(value, str):
-            raise QuantityError(f"{value!r} is no number", valid="a number")
-        elif self.kind == "f32":
-            number = value
+            words = self._encode_text(str(value))
+        elif self.kind in TIMES:
+            words = pack_time(str(value), self.kind)
         else:
-            number = round(value / self.step) if math.isfinite(value) else value
-        low, high = _INTEGER_SPANS.get(self.kind, (-_F32_MAX, _F32_MAX))
-        if not low <= number <= high:
+            number = self._raw(value)
+            if self.bits is not None:
+                return (int(number) << self.bits[0],)
+            if self.table in BIT_TABLES:
+                return (int(number),)
+            if self.kind == "bcd":
+                words = pack_bcd(int(number), self.words)
+            else:
+                words = pack_number(self.kind, number)
+        return reorder(words, low_first=self.low_word_first, swapped=self.bytes_swapped)
+
+    def _raw(self, value: Stored) -> float:
+        if self.choices:
+            return self._code(str(value))
+        if isinstance(value, str):
+            raise QuantityError(f"{value!r} is no number", valid="a number")
+        number = value
+        if self.kind not in FLOATS and math.isfinite(value):
+            number = round((value - self.offset) / self.step)
+        low, high = self._raw_span()
+        inside = low <= number <= high
+        if inside and self.limits is not None:
+            slack = self.step / 2
+            inside = self.limits[0] - slack <= value <= self.limits[1] + slack
+        if not inside:
             low, high = self.span()
             raise QuantityError(
-                f"{format_number(float(value))} is outside what it can hold",
+                f"{format_number(value)} is outside what it can hold",
                 valid=f"{format_number(low)}..{format_number(high)}",
             )
-        code, words = NUMBER_TYPES[self.kind]
-        return struct.unpack(f">{words}H", struct.pack(f">{code}", number))
+        return number
 
     def decode(self, words: tuple[int, ...]) -> Stored:
         """The value that words stand for; an unknown choice is shown as ``code 17``."""
-        packed = struct.pack(f">{len(words)}H", *words)
+        words = reorder(words, low_first=self.low_word_first, swapped=self.bytes_swapped)
         if self.is_text:
-            text = packed.split(b"\0")[0].decode("latin-1").rstrip()
-            # A device may send anything; no control character of it reaches a terminal or a file.
-            if text.isprintable():
-                return text
-            return "".join(c if c.isprintable() else "�" for c in text)
-        number: float = struct.unpack(f">{NUMBER_TYPES[self.kind][0]}", packed)[0]
+            packed = struct.pack(f">{len(words)}H", *words)
+            return readable(packed.split(b"\0")[0].decode("latin-1").rstrip())
+        if self.kind in TIMES:
+            return unpack_time(words, self.kind)
+        number = self.raw_number(words)
+        if number is None:
+            return "code " + " ".join(f"{w:04X}" for w in words)
+        for code, name in self.special:
+            if code == number:
+                return name
         if self.choices:
             names = {code: name for name, code in self.choices}
-            return names.get(int(number), f"code {number}")
-        if self.kind == "f32":
-            # The shortest decimal that is the same binary32: 22.9, not 22.8999996.
-            return float(str(np.float32(number)))
-        if self.step == 1.0:
-            return float(number)
-        # 783 steps of 0.1 are 78.3, not 78.30000000000001.
-        return round(number * self.step, max(0, 1 - math.floor(math.log10(self.step))))
+            return names.get(int(number), f"code {int(number)}")
+        return number if self.kind in FLOATS else round_steps(number, self.step, self.offset)
+
+    def raw_number(self, words: tuple[int, ...]) -> float | None:
+        """The stored number before step and offset, None when the words are no number."""
+        if self.bits is not None:
+            low, high = self.bits
+            return words[0] >> low & ((1 << (high - low + 1)) - 1)
+        if self.table in BIT_TABLES:
+            return words[0] & 1
+        if self.kind == "bcd":
+            return unpack_bcd(words)
+        return unpack_number(self.kind, words)
+
+    @property
+    def mask(self) -> int:
+        """The bits of its register that belong to this point."""
+        if self.bits is None:
+            return 0xFFFF
+        low, high = self.bits
+        return ((1 << (high - low + 1)) - 1) << low
 
     def _code(self, name: str) -> int:
         for known, code in self.choices:

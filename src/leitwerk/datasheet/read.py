@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Annotated, Literal, TypeVar
 
 from pydantic import Field
 
+from leitwerk.datasheet.coding import FLOATS, INTEGER_SPANS, NUMBER_TYPES
 from leitwerk.datasheet.model import Datasheet, Input, Range, Terminal
-from leitwerk.datasheet.points import INDEX, NUMBER_TYPES, TABLES, Point, PointFamily
+from leitwerk.datasheet.points import BIT_TABLES, INDEX, TABLES, TIMES, Point, PointFamily
 from leitwerk.errors import QuantityError, SetupError
 from leitwerk.findings import Findings
 from leitwerk.places import Map
@@ -22,6 +23,8 @@ from leitwerk.yamltext import parse_yaml
 VERSION = "1"
 _GROUPS = ("identity", "status", "readings", "settings", "access")
 _AT = re.compile(r"(\w+) +(\d{1,5})(?: *\+ *(\d{1,5}) *([a-z]+))?")
+_BCD_TYPE = re.compile(r"bcd +(4|8|12|16)")
+_BITS = re.compile(r"(\d{1,2})(?:\.\.(\d{1,2}))?")
 _TEXT_TYPE = re.compile(r"text +(\d{1,3})")
 _INDEX_SPAN = re.compile(r"\{([a-z]+) +(\d{1,6})\.\.(\d{1,6})\}")
 _NAMES = re.compile(r"([A-Za-z]*)(\d{1,6})\.\.\1(\d{1,6})")
@@ -53,7 +56,38 @@ def _kind(value: object) -> tuple[str, int]:
         return text, NUMBER_TYPES[text][1]
     if match := _TEXT_TYPE.fullmatch(text):
         return "text", (int(match[1]) + 1) // 2
-    raise QuantityError(f"{text!r} is no type", valid=", ".join((*NUMBER_TYPES, "text 16")))
+    if match := _BCD_TYPE.fullmatch(text):
+        return "bcd", int(match[1]) // 4
+    if text in TIMES:
+        return text, 3 if text == "bcd date-time" else 2
+    if text == "bit":
+        return "u16", 1
+    valid = ", ".join((*NUMBER_TYPES, "bit", "bcd 8", *TIMES, "text 16"))
+    raise QuantityError(f"{text!r} is no type", valid=valid)
+
+
+def _bits(value: object) -> tuple[int, int]:
+    valid = "the lowest and the highest bit of a field, such as 4..7, or one bit, 3"
+    text = text_of(value, valid)
+    match = _BITS.fullmatch(text)
+    low, high = (int(match[1]), int(match[2] or match[1])) if match else (1, 0)
+    if not low <= high <= 15:
+        raise QuantityError(f"{text!r} are no bits of a register", valid=valid)
+    return low, high
+
+
+def _code(text: str) -> int:
+    try:
+        return int(text, 16) if text.lower().startswith("0x") else int(text)
+    except ValueError:
+        raise QuantityError(f"{text[:20]!r} is no code", valid="32768, or 0x8000") from None
+
+
+def _number(value: object) -> float:
+    quantity = parse_quantity(text_of(value, "a number"))
+    if quantity.unit is not None:
+        raise QuantityError(f"{value!r} has a unit", valid="a number in the point's own unit")
+    return quantity.value
 
 
 def _count(value: object) -> int:
@@ -76,6 +110,8 @@ Amount = Annotated[Quantity, reader(Quantity, lambda v: parse_quantity(text_of(v
 Ends = Annotated[Span, reader(Span, lambda v: parse_span(text_of(v, "a span")))]
 UnitName = Annotated[Unit, reader(Unit, lambda v: parse_unit(text_of(v, "a unit")))]
 AtField = Annotated[_At, reader(_At, _at)]
+BitsField = Annotated[tuple[int, int], reader(tuple, _bits)]
+NumberField = Annotated[float, reader(float, _number)]
 KindField = Annotated[tuple[str, int], reader(tuple, _kind)]
 
 
@@ -95,11 +131,18 @@ class _PointEntry(Model):
     at: AtField
     type: KindField
     step: Amount | None = None
+    offset: NumberField | None = None
     unit: str = ""
     choices: dict[str, Count] = Field(default_factory=dict)
     characters: Literal["ascii", "latin-1"] = "ascii"
     read_only: Literal["yes", "no"] = "no"
     role: str = ""
+    words: Literal["high first", "low first"] = "high first"
+    bytes: Literal["in order", "swapped"] = "in order"
+    bits: BitsField | None = None
+    span: Ends | None = None
+    special: dict[str, Text] = Field(default_factory=dict)
+    without_sensor: NumberField | None = None
 
 
 class _Limits(Model):
@@ -269,10 +312,46 @@ def _family(name: str, entry: _PointEntry) -> tuple[str, PointFamily]:
         unit=step.unit.symbol if step.unit else entry.unit,
         choices=tuple(entry.choices.items()),
         characters=entry.characters,
-        read_only=entry.read_only == "yes" or entry.at.table == "input",
+        read_only=entry.read_only == "yes" or entry.at.table in {"input", "discrete"},
         role=entry.role,
+        offset=entry.offset or 0.0,
+        low_word_first=entry.words == "low first",
+        bytes_swapped=entry.bytes == "swapped",
+        bits=entry.bits,
+        limits=None if entry.span is None else (entry.span.low, entry.span.high),
+        special=tuple((_signed(_code(c), kind), name) for c, name in entry.special.items()),
+        substitute=entry.without_sensor,
     )
+    _check_point(point)
     last = entry.at.start + entry.at.stride * (indices[-1] if indices else 0) + words - 1
     if last > _LAST_REGISTER:
         raise QuantityError(f"{name!r} ends at register {last}", valid=f"0..{_LAST_REGISTER}")
     return template, PointFamily(point, indices, entry.at.stride)
+
+
+def _signed(code: int, kind: str) -> int:
+    """A code as it stands in a manual (0x8000), as the number that it is in a signed type."""
+    low, high = INTEGER_SPANS.get(kind, (0, 0))
+    return code - (high - low + 1) if low < 0 and code > high else code
+
+
+def _check_point(point: Point) -> None:
+    """What no device can mean."""
+    if point.table in BIT_TABLES and (point.words != 1 or point.bits is not None):
+        message = f"a {point.table} holds one bit"
+        raise QuantityError(message, valid=f"type: bit at {point.table} {point.start}")
+    if point.bits is not None and point.kind != "u16":
+        raise QuantityError("bits are fields of one register", valid="type: u16")
+    if point.step <= 0.0:
+        raise QuantityError(f"a step of {point.step:g} is none", valid="above 0")
+    if point.kind in FLOATS and (point.step != 1.0 or point.offset):
+        raise QuantityError("a floating point number has no step", valid="a unit instead")
+    low, high = point.limits or (0.0, 1.0)
+    if low >= high:
+        raise QuantityError(f"the span {low:g}..{high:g} stands upside down", valid="low..high")
+    possible = Point.span(replace(point, limits=None)) if not point.is_text else (low, high)
+    if point.limits and point.kind not in TIMES and not possible[0] <= low <= high <= possible[1]:
+        raise QuantityError(
+            f"the span {low:g}..{high:g} is more than {point.kind} can hold",
+            valid=f"within {possible[0]:g}..{possible[1]:g}",
+        )

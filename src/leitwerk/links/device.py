@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from types import TracebackType
 from typing import Self
 
@@ -12,9 +12,10 @@ from leitwerk.datasheet import Datasheet, Point, Stored
 from leitwerk.errors import DeviceRefused, QuantityError, WrongDevice
 from leitwerk.image import Image
 from leitwerk.links.modbus import TIMEOUT_S, ModbusLink
+from leitwerk.links.trace import Tracer
 from leitwerk.project import find_datasheet
 from leitwerk.setup import Setup
-from leitwerk.wire.modbus import ReadPlan, WriteRequest, plan_writes
+from leitwerk.wire.modbus import ReadPlan, WriteRequest, plan_writes, shared_registers
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,9 +135,16 @@ class Device:
         return len(requests)
 
     def plan_writes(self, values: Mapping[str, Stored]) -> list[WriteRequest]:
-        """The requests that ``write_settings`` will send."""
+        """The requests that ``write_settings`` will send.
+
+        Registers of which only a field changes are read first.
+        """
         settings = self.datasheet.settings
-        return plan_writes({settings[name]: value for name, value in values.items()})
+        points = {settings[name]: value for name, value in values.items()}
+        shared = shared_registers(points)
+        words = self.link.read(shared) if shared else []
+        present = {request.start: word for request, word in zip(shared, words, strict=True)}
+        return plan_writes(points, present)
 
     def command(self, name: str) -> None:
         """Have a command carried out: commit, drop, start, stop, erase recordings."""
@@ -154,7 +162,8 @@ class Device:
         point = self.datasheet.point("access", "login")
         remedy = f"give the {role}'s password; Leitwerk never stores it"
         try:
-            self._write_one(point, float(password) if password.isdecimal() else password)
+            value = float(password) if password.isdecimal() else password
+            self._write_one(point, value, secret=True)
         except (DeviceRefused, QuantityError) as error:
             code = getattr(error, "code", None)
             message = f"the device refuses the password given for the {role}"
@@ -178,9 +187,9 @@ class Device:
         except DeviceRefused as error:
             raise self._explained(error) from error
 
-    def _write_one(self, point: Point, value: Stored) -> None:
+    def _write_one(self, point: Point, value: Stored, *, secret: bool = False) -> None:
         for request in plan_writes({point: value}):
-            self._write(request)
+            self._write(replace(request, secret=secret))
 
     def _write(self, request: WriteRequest) -> None:
         try:
@@ -201,7 +210,11 @@ def _whole(value: Stored) -> int:
 
 
 def connect(
-    setup: Setup, *, datasheet: Datasheet | None = None, timeout_s: float = TIMEOUT_S
+    setup: Setup,
+    *,
+    datasheet: Datasheet | None = None,
+    timeout_s: float = TIMEOUT_S,
+    tracer: Tracer | None = None,
 ) -> Device:
     """The device that a setup names, reached as the setup says. The first request connects.
 
@@ -212,6 +225,8 @@ def connect(
         Used instead of the shipped one of the setup's model.
     timeout_s : float, in s
         How long to wait for each answer.
+    tracer : callable, optional
+        Called with a ``TraceEntry`` for every frame; passwords are masked in it.
 
     Raises
     ------
@@ -220,4 +235,4 @@ def connect(
 
     """
     sheet = datasheet or find_datasheet(setup.device.model)
-    return Device(sheet, ModbusLink(setup.device.at, timeout_s=timeout_s))
+    return Device(sheet, ModbusLink(setup.device.at, timeout_s=timeout_s, tracer=tracer))

@@ -1,16 +1,19 @@
-"""Modbus TCP by pymodbus, with every reply checked for being the answer to this question."""
+"""Modbus TCP and RTU by pymodbus, with every reply checked for being the answer to this question."""
 
 from __future__ import annotations
 
 import logging
-from collections.abc import Sequence
-from typing import TYPE_CHECKING
+import time
+from collections.abc import Callable, Sequence
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Any
 
-from pymodbus.client import ModbusTcpClient
 from pymodbus.exceptions import ConnectionException, ModbusException
 
 from leitwerk.address import LinkAddress
 from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout
+from leitwerk.links.bus import leave_bus, take_bus, why_port_fails
+from leitwerk.links.trace import TraceEntry, Tracer
 from leitwerk.wire.modbus import ReadRequest, WriteRequest
 
 if TYPE_CHECKING:
@@ -21,27 +24,36 @@ logging.getLogger("pymodbus.logging").addHandler(logging.NullHandler())
 
 TIMEOUT_S = 2.0
 # A read may be asked again without harm; a write is not: nobody knows whether it was carried out.
-READ_RETRIES = 1
-_WRITE_MULTIPLE = 16
-_READ = {"holding": 3, "input": 4}
+READ_RETRIES = 2
+BACK_OFF_S = 0.05  # before the first repetition; twice as long before each further one
+# Function codes, MODBUS Application Protocol V1.1b3, clause 6.
+_WRITE = {"holding": 16, "coil": 15}
+_READ = {"coil": 1, "discrete": 2, "holding": 3, "input": 4}
+# Where the data of a write begins in a frame: MBAP header or unit, function, address, counts.
+_DATA_AT = {"modbus+tcp": 13, "modbus+rtu": 7}
 
 
 class ModbusLink:
-    """One device behind one Modbus TCP address.
+    """One device behind one Modbus address. Connects when first used.
 
-    Not safe to share between threads. Connects when first used.
+    Devices on one serial port share it: requests of all links to it, from any thread, go out one
+    after the other.
     """
 
-    def __init__(self, address: LinkAddress, *, timeout_s: float = TIMEOUT_S) -> None:
+    def __init__(
+        self, address: LinkAddress, *, timeout_s: float = TIMEOUT_S, tracer: Tracer | None = None
+    ) -> None:
         self.address = address
         self.timeout_s = timeout_s
         self.requests = 0
-        self._client = ModbusTcpClient(
-            address.host, port=address.port, timeout=timeout_s, retries=0, reconnect_delay=0
-        )
-        self._read = {
-            "holding": self._client.read_holding_registers,
-            "input": self._client.read_input_registers,
+        self._tracer = tracer
+        self._bus = take_bus(address, timeout_s)
+        client = self._bus.client
+        self._read: dict[str, Callable[..., Any]] = {
+            "coil": client.read_coils,
+            "discrete": client.read_discrete_inputs,
+            "holding": client.read_holding_registers,
+            "input": client.read_input_registers,
         }
 
     def read(self, requests: Sequence[ReadRequest]) -> list[int]:
@@ -60,7 +72,7 @@ class ModbusLink:
         return [word for request in requests for word in self._read_one(request)]
 
     def write(self, request: WriteRequest) -> None:
-        """Write registers; when this returns, the device has confirmed it.
+        """Write registers or coils; when this returns, the device has confirmed it.
 
         Raises
         ------
@@ -68,51 +80,91 @@ class ModbusLink:
             As for ``read``. After a LinkError nobody knows whether it was carried out.
 
         """
-        self._connect(request)
-        self.requests += 1
-        try:
-            reply = self._client.write_registers(
-                request.start, list(request.words), device_id=self.address.unit
-            )
-        except ModbusException as error:
-            raise self._lost(request, error) from error
-        self._check(reply, request, _WRITE_MULTIPLE)
-        if (reply.address, reply.count) != (request.start, len(request.words)):
-            what = f"it confirmed {reply.count} registers from {reply.address}"
-            raise self._wrong_answer(request, what)
+        client = self._bus.client
+        with self._bus.lock:
+            try:
+                if request.table == "coil":
+                    bits = [bool(word) for word in request.words]
+                    reply = self._ask(request, client.write_coils, request.start, bits)
+                else:
+                    words = list(request.words)
+                    reply = self._ask(request, client.write_registers, request.start, words)
+            except ModbusException as error:
+                raise self._lost(request, error) from error
+            self._check(reply, request, _WRITE[request.table])
+            if (reply.address, reply.count) != (request.start, len(request.words)):
+                what = f"it confirmed {reply.count} registers from {reply.address}"
+                raise self._wrong_answer(request, what)
 
     def close(self) -> None:
-        """End the connection."""
-        self._client.close()
+        """End the connection, when nobody else uses the same port."""
+        leave_bus(self.address, self._bus)
 
     def _read_one(self, request: ReadRequest) -> list[int]:
+        with self._bus.lock:
+            reply = self._with_patience(request)
+            self._check(reply, request, _READ[request.table])
+            if request.table in {"coil", "discrete"}:
+                # Bits come in whole bytes; what fills up the last one means nothing.
+                if len(reply.bits) != (request.count + 7) // 8 * 8:
+                    raise self._wrong_answer(request, f"it sent {len(reply.bits)} bits")
+                return [int(bit) for bit in reply.bits[: request.count]]
+            if len(reply.registers) != request.count:
+                raise self._wrong_answer(request, f"it sent {len(reply.registers)} registers")
+            return list(reply.registers)
+
+    def _with_patience(self, request: ReadRequest) -> Any:
+        """The reply to a read, asked again where that can help.
+
+        A broken connection is made anew. A time-out is asked again on a serial line only, where
+        noise swallows frames; TCP loses none, and a silent device stays silent.
+        """
         for attempt in range(READ_RETRIES + 1):
             try:
-                self._connect(request)
-                self.requests += 1
-                reply = self._read[request.table](
-                    request.start, count=request.count, device_id=self.address.unit
+                return self._ask(
+                    request, self._read[request.table], request.start, count=request.count
                 )
-                break
             except ModbusException as error:
                 lost = self._lost(request, error)
-                if attempt == READ_RETRIES or isinstance(lost, LinkTimeout):
+                hopeless = isinstance(lost, LinkTimeout) and self.address.scheme == "modbus+tcp"
+                if attempt == READ_RETRIES or hopeless:
                     raise lost from error
-        self._check(reply, request, _READ[request.table])
-        if len(reply.registers) != request.count:
-            raise self._wrong_answer(request, f"it sent {len(reply.registers)} registers")
-        return list(reply.registers)
+                time.sleep(BACK_OFF_S * 2**attempt)
+        raise AssertionError
+
+    def _ask(
+        self, request: ReadRequest | WriteRequest, call: Callable[..., Any], *args: Any, **more: Any
+    ) -> Any:
+        self._bus.packet = None
+        if self._tracer is not None:
+            self._bus.packet = lambda sent, frame: self._trace(request, frame, sent=sent)
+        self._connect(request)
+        self.requests += 1
+        return call(*args, **more, device_id=self.address.unit)
+
+    def _trace(self, request: ReadRequest | WriteRequest, frame: bytes, *, sent: bool) -> None:
+        assert self._tracer is not None
+        is_secret = sent and isinstance(request, WriteRequest) and request.secret
+        meaning = str(request) if sent else f"answer to '{request}'"
+        secret = _DATA_AT[self.address.scheme] if is_secret else None
+        address = str(self.address)
+        self._tracer(TraceEntry(datetime.now(UTC), address, sent, frame, meaning, secret))
 
     def _connect(self, request: ReadRequest | WriteRequest) -> None:
-        if not self._client.connect():
-            raise LinkError(
-                f"{self.address}: nobody answers there ({request})",
-                remedy="is the device on, is the address right, does the network reach it?",
-            )
+        if self._bus.client.connect():
+            return
+        if self.address.is_serial:
+            why, remedy = why_port_fails(self.address.serial_port)
+            raise LinkError(f"{self.address}: {why} ({request})", remedy=remedy)
+        raise LinkError(
+            f"{self.address}: nobody answers there ({request})",
+            remedy="is the device on, is the address right, does the network reach it?",
+        )
 
     def _lost(self, request: ReadRequest | WriteRequest, error: ModbusException) -> LinkError:
-        # A reply that comes later must never be taken for the next one: the connection goes.
-        self._client.close()
+        # A reply that comes later must never be taken for the next one: the connection goes, and
+        # with a serial port all that has arrived meanwhile.
+        self._bus.client.close()
         if isinstance(error, ConnectionException):
             return LinkError(
                 f"{self.address}: the connection broke during '{request}'",
@@ -120,7 +172,8 @@ class ModbusLink:
             )
         return LinkTimeout(
             f"{self.address}: no answer to '{request}' within {self.timeout_s:g} s",
-            remedy="is this the right unit identifier, and is the device still on?",
+            remedy="is this the right unit identifier, and is the device still on?"
+            + (" Is the line set as in the device?" if self.address.is_serial else ""),
         )
 
     def _check(self, reply: ModbusPDU, request: ReadRequest | WriteRequest, function: int) -> None:
@@ -130,9 +183,11 @@ class ModbusLink:
             raise DeviceRefused(message, code=code)
         if reply.function_code != function:
             raise self._wrong_answer(request, f"it answered with function {reply.function_code}")
+        if reply.dev_id != self.address.unit:
+            raise self._wrong_answer(request, f"unit {reply.dev_id} answered")
 
     def _wrong_answer(self, request: ReadRequest | WriteRequest, what: str) -> LinkError:
-        self._client.close()
+        self._bus.client.close()
         return LinkError(
             f"{self.address}: the answer does not belong to '{request}': {what}",
             remedy="do two devices share this address?",

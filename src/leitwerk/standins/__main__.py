@@ -18,7 +18,7 @@ from leitwerk.project import find_datasheet
 from leitwerk.standins.logger import Disturbances, Logger
 from leitwerk.standins.plant import Plant
 from leitwerk.standins.profile import find_profile
-from leitwerk.standins.server import Faults, serve
+from leitwerk.standins.server import Faults, Serial, serve_rtu, serve_tcp
 
 
 @click.command()
@@ -30,6 +30,7 @@ from leitwerk.standins.server import Faults, serve
     show_default="a free one",
     help="TCP port to listen on.",
 )
+@click.option("--rtu", is_flag=True, help="On a serial line (a pseudo-terminal) instead of TCP.")
 @click.option("--unit", default=3, show_default=True, help="Unit identifier to answer to.")
 @click.option("--serial", default=None, help="Another serial number than the profile's.")
 @click.option("--as-model", default=None, help="Say it is another model.")
@@ -52,12 +53,15 @@ from leitwerk.standins.server import Faults, serve
     metavar="N",
     help="Answer nothing more after N requests of any kind.",
 )
+@click.option("--slow", default=0.0, metavar="S", help="Take so long for each answer.")
+@click.option("--corrupt-every", default=0, metavar="N", help="Spoil every Nth answer (RTU).")
 @click.option("--time-factor", default=1.0, help="The plant's time runs so many times faster.")
 @click.option("--with-parent", is_flag=True, help="End when standard input is closed.")
 def main(
     model: str,
     *,
     port: int,
+    rtu: bool,
     unit: int,
     serial: str | None,
     as_model: str | None,
@@ -68,6 +72,8 @@ def main(
     recording: bool,
     silent_after_writes: int | None,
     silent_after_requests: int | None,
+    slow: float,
+    corrupt_every: int,
     time_factor: float,
     with_parent: bool,
 ) -> None:
@@ -82,17 +88,25 @@ def main(
     logger = Logger(datasheet, profile, Plant(factor=time_factor), time.monotonic, wrong)
     logger.recordings = [[] for _ in range(recordings)]
     logger.recording_since_s = time.monotonic() if recording else None
-    faults = Faults(silent_after_writes, silent_after_requests)
+    faults = Faults(silent_after_writes, silent_after_requests, slow, corrupt_every)
 
-    def ready(port: int) -> None:
-        address = LinkAddress("modbus+tcp", "127.0.0.1", port, unit)
+    def ready(where: int | Serial) -> None:
+        if isinstance(where, Serial):
+            address = LinkAddress("modbus+rtu", "", 0, unit, where.path, where.line)
+        else:
+            address = LinkAddress("modbus+tcp", "127.0.0.1", where, unit)
         click.echo(f"{profile.model} {profile.serial} listens at {address}")
         sys.stdout.flush()
 
     async def run() -> None:
-        server = asyncio.create_task(
-            serve(logger, host="127.0.0.1", port=port, unit=unit, faults=faults, ready=ready)
+        serving = (
+            serve_rtu(logger, unit=unit, faults=faults, ready=ready)
+            if rtu
+            else serve_tcp(
+                logger, host="127.0.0.1", port=port, unit=unit, faults=faults, ready=ready
+            )
         )
+        server = asyncio.create_task(serving)
         if with_parent:
             loop = asyncio.get_running_loop()
             threading.Thread(target=_wait_for_parent, args=(loop, server), daemon=True).start()

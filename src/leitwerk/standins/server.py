@@ -1,16 +1,19 @@
-"""A simulated logger behind a real Modbus TCP server."""
+"""A simulated logger behind a real Modbus server, TCP or RTU."""
 
 from __future__ import annotations
 
 import asyncio
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from pymodbus.constants import ExcCodes
-from pymodbus.server import ModbusTcpServer
+from pymodbus.server import ModbusSerialServer, ModbusTcpServer
 from pymodbus.simulator import DataType, SimData, SimDevice
 
+from leitwerk.address import SerialLine
 from leitwerk.standins.logger import Logger, RefusedError
+from leitwerk.standins.ports import SerialCable
 
 _REGISTERS = 1000
 _WRITE_FUNCTIONS = {6, 16}
@@ -19,13 +22,22 @@ _TABLES = {3: "holding", 4: "input", 6: "holding", 16: "holding"}
 
 @dataclass
 class Faults:
-    """How the stand-in misbehaves on its link. None: not at all."""
+    """How the stand-in misbehaves on its link. None and 0: not at all."""
 
     silent_after_writes: int | None = None
     silent_after_requests: int | None = None
+    slow_s: float = 0.0
+    corrupt_every: int = 0
 
 
-async def serve(
+class Serial(NamedTuple):
+    """What is told about a stand-in on a serial line once it can be reached."""
+
+    path: str
+    line: SerialLine
+
+
+async def serve_tcp(
     logger: Logger,
     *,
     host: str,
@@ -34,7 +46,55 @@ async def serve(
     faults: Faults,
     ready: Callable[[int], None],
 ) -> None:
-    """Serve until cancelled; ``ready`` is called with the port once it is open."""
+    """Serve Modbus TCP until cancelled; ``ready`` is called with the port once it is open."""
+    device = _device(logger, unit, faults)
+    server = ModbusTcpServer(device, address=(host, port))
+    await server.serve_forever(background=True)
+    # The server offers no other way to learn which free port the system gave it.
+    ready(server.transport.sockets[0].getsockname()[1])  # type: ignore[attr-defined]
+    try:
+        await server.serving
+    finally:
+        await server.shutdown()
+
+
+async def serve_rtu(
+    logger: Logger, *, unit: int, faults: Faults, ready: Callable[[Serial], None]
+) -> None:
+    """Serve Modbus RTU on a pseudo-terminal until cancelled; ``ready`` gets its path."""
+    # Pseudo-terminals know no parity: 8N1, whatever the standard's default is.
+    line = SerialLine(19200, 8, "N", 1)
+    with SerialCable(_spoiler(faults.corrupt_every)) as cable:
+        server = ModbusSerialServer(
+            _device(logger, unit, faults),
+            port=cable.device_path,
+            baudrate=line.baud,
+            parity=line.parity,
+            ignore_missing_devices=True,
+        )
+        await server.serve_forever(background=True)
+        ready(Serial(cable.client_path, line))
+        try:
+            await server.serving
+        finally:
+            await server.shutdown()
+
+
+def _spoiler(every: int) -> Callable[[bytes], bytes]:
+    """Turns one bit round in every so many pieces that the device sends."""
+    count = 0
+
+    def spoil(data: bytes) -> bytes:
+        nonlocal count
+        count += 1
+        if every and count % every == 0:
+            return bytes([data[0], data[1] ^ 0x10, *data[2:]]) if len(data) > 1 else data
+        return data
+
+    return spoil
+
+
+def _device(logger: Logger, unit: int, faults: Faults) -> SimDevice:
     counts = {"requests": 0, "writes": 0}
 
     async def answer(
@@ -58,6 +118,8 @@ async def serve(
         ):
             if limit is not None and done > limit:
                 await asyncio.Event().wait()
+        if faults.slow_s:
+            await asyncio.sleep(faults.slow_s)
         try:
             if values is None:
                 at = address - start
@@ -74,12 +136,4 @@ async def serve(
         [SimData(0, count=_REGISTERS, values=0, datatype=DataType.REGISTERS)],
         [SimData(0, count=_REGISTERS, values=0, datatype=DataType.REGISTERS)],
     )
-    device = SimDevice(unit, simdata=blocks, action=answer)
-    server = ModbusTcpServer(device, address=(host, port))
-    await server.serve_forever(background=True)
-    # The server offers no other way to learn which free port the system gave it.
-    ready(server.transport.sockets[0].getsockname()[1])  # type: ignore[attr-defined]
-    try:
-        await server.serving
-    finally:
-        await server.shutdown()
+    return SimDevice(unit, simdata=blocks, action=answer)

@@ -6,25 +6,29 @@ allows) and the decoding.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from leitwerk.datasheet.points import NUMBER_TYPES, Point, Stored
+from leitwerk.datasheet.coding import FLOATS, NUMBER_TYPES, reorder
+from leitwerk.datasheet.points import BIT_TABLES, TIMES, Point, Stored
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-# MODBUS Application Protocol V1.1b3: 6.3 and 6.4 (read), 6.12 (write multiple registers).
+# MODBUS Application Protocol V1.1b3: 6.1 to 6.4 (read), 6.11 and 6.12 (write multiple).
 MAX_READ = 125
 MAX_WRITE = 123
+MAX_READ_BITS = 2000
+MAX_WRITE_BITS = 1968
 
 
 @dataclass(frozen=True, slots=True)
 class ReadRequest:
-    """``count`` registers of a table from ``start``."""
+    """``count`` registers or bits of a table from ``start``."""
 
     table: str
     start: int
@@ -36,14 +40,19 @@ class ReadRequest:
 
 @dataclass(frozen=True, slots=True)
 class WriteRequest:
-    """Words for the holding registers from ``start``, and the settings they belong to."""
+    """Words for the holding registers (or coils) from ``start``, and the settings they belong to.
+
+    What is ``secret`` is never shown in a trace.
+    """
 
     start: int
     words: tuple[int, ...]
     names: tuple[str, ...]
+    table: str = "holding"
+    secret: bool = False
 
     def __str__(self) -> str:
-        return f"write holding {self.start}..{self.start + len(self.words) - 1}"
+        return f"write {self.table} {self.start}..{self.start + len(self.words) - 1}"
 
 
 def plan_reads(points: Iterable[Point], bridge: int = 0) -> list[ReadRequest]:
@@ -57,27 +66,73 @@ def plan_reads(points: Iterable[Point], bridge: int = 0) -> list[ReadRequest]:
         if last is not None and last.table == point.table:
             end = max(last.start + last.count, point.end)
             gap = point.start - (last.start + last.count)
-            if gap <= bridge and end - last.start <= MAX_READ:
+            most = MAX_READ_BITS if point.table in BIT_TABLES else MAX_READ
+            if gap <= bridge and end - last.start <= most:
                 requests[-1] = ReadRequest(last.table, last.start, end - last.start)
                 continue
         requests.append(ReadRequest(point.table, point.start, point.words))
     return requests
 
 
-def plan_writes(values: Mapping[Point, Stored]) -> list[WriteRequest]:
-    """The fewest requests that write these settings and no register beside them."""
+def shared_registers(points: Iterable[Point]) -> list[ReadRequest]:
+    """The registers of which these points are only a part; they must be known before a write."""
+    registers = sorted({(p.table, p.start) for p in points if p.mask != 0xFFFF})
+    return [ReadRequest(table, start, 1) for table, start in registers]
+
+
+def plan_writes(
+    values: Mapping[Point, Stored], present: Mapping[int, int] | None = None
+) -> list[WriteRequest]:
+    """The fewest requests that write these settings and no register beside them.
+
+    Parameters
+    ----------
+    values : mapping from point to value
+    present : mapping from address to word
+        What the registers hold now of which only a field is written.
+
+    """
+    words: dict[tuple[str, int], int] = {}
+    names: dict[tuple[str, int], list[str]] = {}
+    for point, value in values.items():
+        for offset, word in enumerate(point.encode(value)):
+            at = (point.table, point.start + offset)
+            if point.mask != 0xFFFF:
+                before = words[at] if at in words else (present or {})[at[1]]
+                word = (before & ~point.mask & 0xFFFF) | word  # noqa: PLW2901
+            words[at] = word
+            names.setdefault(at, []).append(point.name)
+    return _joined(values, words, names)
+
+
+def _joined(
+    points: Iterable[Point],
+    words: Mapping[tuple[str, int], int],
+    names: Mapping[tuple[str, int], list[str]],
+) -> list[WriteRequest]:
+    """Neighbouring points in one request; no point is split."""
     requests: list[WriteRequest] = []
-    for point in sorted(values, key=lambda p: p.start):
-        words = point.encode(values[point])
+    done: set[tuple[str, int]] = set()
+    for point in sorted(points, key=lambda p: (p.table, p.start)):
+        place = [(point.table, point.start + k) for k in range(point.words)]
+        if place[0] in done:
+            continue  # another field of the same register
+        done.update(place)
+        own = tuple(words[at] for at in place)
+        named = tuple(names[place[0]])
         last = requests[-1] if requests else None
+        most = MAX_WRITE_BITS if point.table in BIT_TABLES else MAX_WRITE
         if (
             last is not None
+            and last.table == point.table
             and last.start + len(last.words) == point.start
-            and len(last.words) + len(words) <= MAX_WRITE
+            and len(last.words) + len(own) <= most
         ):
-            requests[-1] = WriteRequest(last.start, last.words + words, (*last.names, point.name))
+            requests[-1] = WriteRequest(
+                last.start, last.words + own, last.names + named, point.table
+            )
         else:
-            requests.append(WriteRequest(point.start, words, (point.name,)))
+            requests.append(WriteRequest(point.start, own, named, point.table))
     return requests
 
 
@@ -92,7 +147,13 @@ class ReadPlan:
         self.requests = tuple(plan_reads(points, bridge))
         self._at = [self._position(point) for point in self.points]
         self._columns = self._group_by_kind()
-        self._steps = np.array([1.0 if p.kind == "f32" else p.step for p in self.points])
+        self._rest = [k for k, p in enumerate(self.points) if not p.is_plain_number]
+        exact = [p.kind in FLOATS or not p.is_plain_number for p in self.points]
+        pairs = zip(self.points, exact, strict=True)
+        steps, offsets = zip(
+            *((1.0, 0.0) if e else (p.step, p.offset) for p, e in pairs), strict=True
+        )
+        self._steps, self._offsets = np.array(steps), np.array(offsets)
 
     def _position(self, point: Point) -> int:
         """Where a point begins in the words of all requests."""
@@ -106,7 +167,7 @@ class ReadPlan:
     def _group_by_kind(self) -> list[tuple[str, NDArray[np.intp], NDArray[np.intp]]]:
         groups: dict[str, list[int]] = {}
         for column, point in enumerate(self.points):
-            if not point.is_text:
+            if point.is_plain_number:
                 groups.setdefault(point.kind, []).append(column)
         result = []
         for kind, columns in groups.items():
@@ -125,12 +186,27 @@ class ReadPlan:
     def numbers(self, words: Sequence[int]) -> NDArray[np.float64]:
         """All values as numbers, shape (n_points,), in the points' order; choices as their codes.
 
-        The quick way for polling: a few array operations, however many points there are. Texts are
-        NaN.
+        The quick way for polling: a few array operations, however many points there are. Texts,
+        times and what is no number are NaN.
         """
         raw = np.array(words, dtype=">u2")
         result = np.full(len(self.points), np.nan)
         for dtype, registers, columns in self._columns:
             result[columns] = raw[registers].view(dtype)
+        for column in self._rest:
+            result[column] = self._slow_number(column, words)
         result *= self._steps
+        result += self._offsets
         return result
+
+    def _slow_number(self, column: int, words: Sequence[int]) -> float:
+        point, at = self.points[column], self._at[column]
+        if point.is_text or point.kind in TIMES:
+            return math.nan
+        own = reorder(
+            tuple(words[at : at + point.words]),
+            low_first=point.low_word_first,
+            swapped=point.bytes_swapped,
+        )
+        number = point.raw_number(own)
+        return math.nan if number is None else number * point.step + point.offset

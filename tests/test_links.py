@@ -1,0 +1,129 @@
+"""Links: addresses, serial lines over pseudo-terminals, traces, and answers that are none."""
+
+import socket
+import struct
+import threading
+
+import pytest
+
+import leitwerk as lw
+from conftest import PASSWORDS, kiln
+from leitwerk.address import parse_address
+from leitwerk.links.bus import why_port_fails
+from leitwerk.links.modbus import ModbusLink
+from leitwerk.wire.modbus import ReadRequest
+
+
+@pytest.mark.parametrize(
+    ("typed", "written"),
+    [
+        ("modbus+tcp://kiln", "modbus+tcp://kiln:502?unit=1"),
+        ("modbus+tcp://[::1]:5020?unit=3", "modbus+tcp://[::1]:5020?unit=3"),
+        ("modbus+rtu:///dev/ttyUSB0", "modbus+rtu:///dev/ttyUSB0?unit=1&line=19200,8E1"),
+        ("modbus+rtu:///COM3?unit=9&line=9600,8n2", "modbus+rtu:///COM3?unit=9&line=9600,8N2"),
+        ("modbus+rtu://hub:4001?unit=2", "modbus+rtu://hub:4001?unit=2"),
+    ],
+)
+def test_addresses_are_read_and_written(typed, written):
+    assert str(parse_address(typed)) == written
+    assert parse_address(written) == parse_address(typed)
+
+
+@pytest.mark.parametrize(
+    ("typed", "says"),
+    [
+        ("http://kiln", "no address that Leitwerk knows"),
+        ("modbus+rtu://hub", "no address that Leitwerk knows"),
+        ("modbus+rtu:///", "no address of a serial port"),
+        ("modbus+rtu:///dev/x?line=9600", "line=9600 is no serial line"),
+        ("modbus+tcp://kiln?unit=0", "unit=0 is no unit"),
+        ("modbus+tcp://kiln:99999", "is no address"),
+        ("modbus+tcp://kiln/x?speed=9", "no address that Leitwerk knows"),
+    ],
+)
+def test_what_is_no_address(typed, says):
+    with pytest.raises(lw.QuantityError, match=says) as caught:
+        parse_address(typed)
+    assert caught.value.valid
+
+
+def test_the_whole_thread_on_a_serial_line_with_a_masked_trace(standin, tmp_path):
+    entries = []
+    setup = kiln(standin("--rtu").address)
+    with lw.connect(setup, tracer=entries.append) as device:
+        receipt = lw.upload(setup, device, keep=tmp_path, passwords=PASSWORDS)
+        report = lw.verify(setup, device, duration_s=0.4, rate_hz=5)
+    assert (len(receipt.changes), report.passed) == (47, True)
+    login = [str(e) for e in entries if "holding 900..901" in e.meaning and e.sent]
+    assert login[0].endswith("03 10 03 84 00 02 04 **  write holding 900..901")
+    assert not any(struct.pack(">I", 1834).hex(" ") in str(entry) for entry in entries)
+    assert [e.sent for e in entries[:4]] == [True, False, True, False]
+
+
+def test_reads_outlive_a_noisy_line(standin):
+    setup = kiln(standin("--rtu", "--corrupt-every", "4").address)
+    with lw.connect(setup, timeout_s=0.3) as device:
+        assert device.identify().serial == "K2-00417"
+        assert len(device.read_settings().settings) == 157
+
+
+def test_devices_on_one_port_share_it(standin):
+    address = standin("--rtu").address
+    links = [ModbusLink(address) for _ in range(3)]
+    request = [ReadRequest("input", 0, 30)]
+    expected, found = links[0].read(request), []
+    threads = [
+        threading.Thread(target=lambda one=one: found.extend(one.read(request) for _ in range(10)))
+        for one in links
+    ]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert found == [expected] * 30
+    for link in links:
+        link.close()
+
+
+def test_a_port_that_does_not_open_is_named(tmp_path):
+    setup = kiln("modbus+rtu:///dev/ttyNOWHERE?unit=3&line=9600,8N1")
+    with lw.connect(setup) as device, pytest.raises(lw.LinkError, match="there is no such port"):
+        device.identify()
+    plain = tmp_path / "file"
+    plain.write_text("x")
+    assert why_port_fails(str(plain))[0] == "it is no serial port, or broken"
+
+
+def serve_once(reply):
+    """A server that answers every request with what ``reply`` makes of it."""
+    listener = socket.create_server(("127.0.0.1", 0))
+
+    def run():
+        with listener, listener.accept()[0] as connection:
+            while request := connection.recv(300):
+                connection.sendall(reply(request))
+
+    threading.Thread(target=run, daemon=True).start()
+    return parse_address(f"modbus+tcp://127.0.0.1:{listener.getsockname()[1]}?unit=3")
+
+
+def frame(request, pdu, unit=3):
+    return request[:4] + struct.pack(">HB", len(pdu) + 1, unit) + pdu
+
+
+@pytest.mark.parametrize(
+    ("reply", "says"),
+    [
+        (lambda r: frame(r, bytes([4, 2, 0, 7])), "it sent 1 registers"),
+        (lambda r: frame(r, bytes([3, 4, 0, 7, 0, 8])), "it answered with function 3"),
+        (lambda r: frame(r, bytes([4, 4, 0, 7, 0, 8]), unit=9), "no answer|unit 9"),
+        (lambda r: frame(b"\xff\xff" + r[2:], bytes([4, 4, 0, 7, 0, 8])), "no answer|broke"),
+        (lambda _: b"garbage that is no frame at all", "no answer|broke"),
+        (lambda r: frame(r, bytes([0x84, 2])), "refused 'read input 0..1' with code 2"),
+    ],
+)  # fmt: skip
+def test_an_answer_to_another_question_is_never_taken(reply, says):
+    link = ModbusLink(serve_once(reply), timeout_s=0.2)
+    with pytest.raises((lw.LinkError, lw.DeviceRefused), match=says):
+        link.read([ReadRequest("input", 0, 2)])
+    link.close()

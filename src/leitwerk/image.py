@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from leitwerk.check import check_into
-from leitwerk.check.wanted import wanted_settings
+from leitwerk.check.wanted import read_settings, wanted_settings
 from leitwerk.datasheet import Datasheet, Stored
 from leitwerk.errors import SetupError
 from leitwerk.findings import Findings
@@ -74,7 +74,8 @@ def encode_setup(setup: Setup, datasheet: Datasheet) -> Image:
     if findings.has_errors:
         raise SetupError(findings.file, findings.sorted())
     settings: dict[str, Stored] = {}
-    for wanted in wanted_settings(setup, datasheet, assignments):
+    further = read_settings(setup, datasheet, assignments, findings)
+    for wanted in [*wanted_settings(setup, datasheet, assignments), *further]:
         family = datasheet.family("settings", wanted.family)
         if family is not None:
             point = family.point(wanted.slot)

@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TypeAlias
 
 from leitwerk.alarms import AlarmPoint
 from leitwerk.check.alarms import alarm_points, device_alarm
-from leitwerk.check.measurement import Measurement, read_measurement
+from leitwerk.check.measurement import Measurement, read_measurement, report_useless
 from leitwerk.check.ranges import choose_range
-from leitwerk.check.upkeep import check_reach, correction_of
-from leitwerk.datasheet import Datasheet, Range, Terminal
+from leitwerk.check.upkeep import check_reach, correction_of, upkeep_links
+from leitwerk.datasheet import Datasheet, Input, Point, Range, Terminal
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
 from leitwerk.quantities import Expected, Span
 from leitwerk.setup import Channel, Setup
 from leitwerk.setup.fields import CONTACT
-from leitwerk.units import Unit
+from leitwerk.units import Unit, parse_unit
 
 Path: TypeAlias = tuple[str, ...]
 STATES = ("open", "closed")  # as numbers 0 and 1
@@ -28,13 +29,15 @@ class Assignment:
     """A channel on one device's input, with everything in the units that are used there.
 
     ``alarms`` are in the channel's unit, ``device_alarms`` the same in what the device shows; one
-    that the device cannot have is missing there.
+    that the device cannot have is missing there. ``reading`` is for what the device measures by
+    itself: such a channel has no terminal and no slot (0).
     """
 
     name: str
     label: str
     terminal: str
     slot: int
+    reading: Point | None
     measurement: Measurement
     range: Range | None
     expected: tuple[float, float] | None
@@ -62,7 +65,13 @@ def assign_channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> l
     taken: dict[str, str] = {}
     for name, channel in setup.channels.items():
         path = ("channels", name)
-        terminal = _terminal(channel, datasheet, taken, path, findings)
+        if channel.reading is not None:
+            assigned += own_reading(name, channel, datasheet, path, findings)
+            continue
+        if channel.terminal is None:
+            _report_nowhere(datasheet, path, findings)
+            continue
+        terminal = _terminal(channel.terminal, datasheet, taken, path, findings)
         taken.setdefault(channel.terminal, name)
         measurement = read_measurement(channel, datasheet, path, findings)
         if measurement is None:
@@ -82,6 +91,7 @@ def assign_channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> l
                     label=channel.label or name,
                     terminal=terminal.name,
                     slot=terminal.slot,
+                    reading=None,
                     measurement=measurement,
                     range=_range(channel, measurement, expected, alarms, path, findings),
                     expected=expected,
@@ -94,9 +104,8 @@ def assign_channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> l
 
 
 def _terminal(
-    channel: Channel, datasheet: Datasheet, taken: dict[str, str], path: Path, findings: Findings
+    name: str, datasheet: Datasheet, taken: dict[str, str], path: Path, findings: Findings
 ) -> Terminal | None:
-    name = channel.terminal
     place = (*path, "terminal")
     if name in taken:
         findings.error(
@@ -116,6 +125,75 @@ def _terminal(
             valid=_names(datasheet.terminals),
         )
     return terminal
+
+
+def _report_nowhere(datasheet: Datasheet, path: Path, findings: Findings) -> None:
+    if findings.mentions((*path, "terminal")):
+        return  # it could not be read, and has its finding
+    where = [f"terminal: {name}" for name in list(datasheet.terminals)[:1]]
+    where += [f"reading: {name}" for name in list(datasheet.own_readings)[:1]]
+    findings.error(
+        "missing-key",
+        path,
+        "the channel does not say where its values come from",
+        at_key=True,
+        valid=", or ".join(where),
+        remedy="add a line 'terminal: …' or 'reading: …'",
+    )
+
+
+def own_reading(
+    name: str, channel: Channel, datasheet: Datasheet, path: Path, findings: Findings
+) -> list[Assignment]:
+    """A channel of what the device measures by itself; empty when there is no such reading."""
+    assert channel.reading is not None
+    point = datasheet.own_readings.get(channel.reading)
+    if point is None:
+        near = difflib.get_close_matches(channel.reading, datasheet.own_readings, n=1)
+        message = f"{datasheet.model} has no reading {channel.reading!r} of its own"
+        remedy = f"did you mean {near[0]!r}?" if near else ""
+        valid = _names(datasheet.own_readings)
+        place = (*path, "reading")
+        findings.error("unknown-reading", place, message, valid=valid, remedy=remedy)
+        return []
+    wired = ("terminal", "sensor", "signal", "range", "shunt", "leads", "scale", "states")
+    report_useless(
+        channel, wired, "is for terminals; the device measures this itself", path, findings
+    )
+    unit = parse_unit(point.unit)
+    if channel.unit is not None and channel.unit != unit:
+        message = f"{datasheet.model} gives {point.name} in {unit}, not in {channel.unit}"
+        findings.error("wrong-unit", (*path, "unit"), message, valid=str(unit))
+    host = upkeep_links(channel, unit, path, findings)
+    low, high = host.value(point.span()).tolist()
+    measurement = Measurement(
+        kind=point.name,
+        input=Input(point.name, unit),
+        unit=unit,
+        shown_unit=unit,
+        host=host,
+        span=(min(low, high), max(low, high)),
+    )
+    expected = _expected(channel, measurement, path, findings)
+    alarms = tuple(alarm_points(channel, unit, measurement.span, path, findings))
+    for alarm in alarms:
+        message = "the device has no alarms on what it measures itself; only Leitwerk watches this"
+        findings.warning("not-kept", (*path, "alarms", alarm.name), message)
+    return [
+        Assignment(
+            name=name,
+            label=channel.label or name,
+            terminal="",
+            slot=0,
+            reading=point,
+            measurement=measurement,
+            range=None,
+            expected=expected,
+            states=STATES,
+            alarms=alarms,
+            device_alarms=(),
+        )
+    ]
 
 
 def _names(names: object) -> str:

@@ -105,9 +105,10 @@ def read_measurement(
     return None
 
 
-def _report_useless(
+def report_useless(
     channel: Channel, keys: tuple[str, ...], why: str, path: Path, findings: Findings
 ) -> None:
+    """Keys that mean nothing for a channel like this."""
     for key in keys:
         if getattr(channel, key):
             message = f"{key!r} {why}"
@@ -145,8 +146,8 @@ def _of_sensor(
             f"{what}; {channel.unit} is a unit of {channel.unit.dimension}",
             valid=str(unit),
         )  # fmt: skip
-    _report_useless(channel, ("states",), "is for contacts only", path, findings)
-    _report_useless(channel, ("shunt",), "is for current loops only", path, findings)
+    report_useless(channel, ("states",), "is for contacts only", path, findings)
+    report_useless(channel, ("shunt",), "is for current loops only", path, findings)
     kind = datasheet.inputs[sensor.quantity]
     # The curve is in the sensor's unit, the input may be in another.
     per = convert(1.0, kind.unit, parse_unit(sensor.signal_unit))
@@ -168,7 +169,7 @@ def _lead_links(channel: Channel, sensor: Sensor, path: Path, findings: Findings
     """What takes the leads of a two-wire thermometer off again."""
     if sensor.wires != 2:
         why = f"means nothing for {sensor.name}: its leads are not measured along"
-        _report_useless(channel, ("leads",), why, path, findings)
+        report_useless(channel, ("leads",), why, path, findings)
         return Chain()
     ohm = parse_unit("Ω")
     if channel.leads is None:
@@ -198,7 +199,7 @@ def _of_contact(
         findings.error("unknown-signal", (*path, "signal"), message)
         return None
     useless = ("range", "scale", "unit", "shunt", "leads", "calibration", "tare")
-    _report_useless(channel, useless, "means nothing for a contact", path, findings)
+    report_useless(channel, useless, "means nothing for a contact", path, findings)
     return Measurement(kind=CONTACT, input=kind, unit=parse_unit(""))
 
 
@@ -228,8 +229,8 @@ def _of_signal(
         message = f"{datasheet.model} does not take {what}"
         findings.error("unknown-signal", place, message, valid=valid)
         return None
-    _report_useless(channel, ("states",), "is for contacts only", path, findings)
-    _report_useless(channel, ("leads",), "is for resistance thermometers only", path, findings)
+    report_useless(channel, ("states",), "is for contacts only", path, findings)
+    report_useless(channel, ("leads",), "is for resistance thermometers only", path, findings)
     axis = SignalAxis.behind(kind.unit, shunt)
     if typed is not None and typed.dimension != axis.typed.dimension:
         message = f"a shunt carries a current; the signal is in {typed}"

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import date
 
 from leitwerk.check.assignment import Assignment, assign_channels
 from leitwerk.check.upkeep import check_dates
-from leitwerk.check.wanted import wanted_settings
+from leitwerk.check.wanted import Wanted, read_settings, wanted_settings
 from leitwerk.datasheet import Datasheet, Stored
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Finding, Findings
@@ -33,13 +34,25 @@ def check_into(
     _check_interval(setup, datasheet, findings)
     assignments = assign_channels(setup, datasheet, findings)
     _check_counts(setup, datasheet, findings)
-    _check_storable(setup, datasheet, assignments, findings)
+    further = read_settings(setup, datasheet, assignments, findings)
+    _check_storable(
+        [*wanted_settings(setup, datasheet, assignments), *further], datasheet, findings
+    )
     if today is not None:
         check_dates(setup, today, findings)
     return assignments
 
 
 def _check_interval(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
+    if setup.sample is None:
+        if datasheet.interval_s is not None and not findings.mentions(("sample",)):
+            remedy = "add a line 'sample: every 10 s'"
+            findings.error("missing-key", (), "the key 'sample' is missing", remedy=remedy)
+        return
+    if datasheet.interval_s is None:
+        message = f"{datasheet.model} has no sampling interval to set"
+        findings.error("useless-key", ("sample",), message, at_key=True, remedy="remove it")
+        return
     assert setup.sample.unit is not None
     second = parse_unit("s")
     asked = convert(setup.sample.value, setup.sample.unit, second)
@@ -89,19 +102,17 @@ def _check_counts(setup: Setup, datasheet: Datasheet, findings: Findings) -> Non
         )
 
 
-def _check_storable(
-    setup: Setup, datasheet: Datasheet, assignments: list[Assignment], findings: Findings
-) -> None:
+def _check_storable(every: Iterable[Wanted], datasheet: Datasheet, findings: Findings) -> None:
     """What the device cannot store, and what becomes of the rest."""
     known: dict[tuple[str, Stored], Stored] = {}  # many channels ask for the same few values
-    for wanted in wanted_settings(setup, datasheet, assignments):
+    for wanted in every:
         key = (wanted.family, wanted.value)
         if known.get(key) == wanted.value:
             continue
         family = datasheet.family("settings", wanted.family)
         if family is None:
             message = f"{datasheet.model} has no setting for this; only Leitwerk will know it"
-            findings.warning("not-kept", wanted.path, message)
+            findings.note("not-kept", wanted.path, message)
             continue
         try:
             stored = family.storable(wanted.value)

@@ -5,12 +5,16 @@ A setup says nothing about the rest; those settings stay as they are in the devi
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from leitwerk.check.assignment import Assignment
-from leitwerk.datasheet import Datasheet, Stored
-from leitwerk.quantities import Quantity
+from leitwerk.datasheet import Datasheet, Point, Stored
+from leitwerk.datasheet.points import TIMES
+from leitwerk.errors import QuantityError
+from leitwerk.findings import Findings
+from leitwerk.quantities import Quantity, parse_quantity
 from leitwerk.setup import Setup
 from leitwerk.signals import TwoPoint
 from leitwerk.units import convert, parse_unit
@@ -33,15 +37,70 @@ def wanted_settings(
 ) -> Iterator[Wanted]:
     """Every setting that a setup determines on a device model."""
     yield Wanted("title", None, setup.title, ("title",))
-    yield Wanted("sample.interval", None, _seconds(setup.sample), ("sample",), "s")
+    if setup.sample is not None:
+        yield Wanted("sample.interval", None, _seconds(setup.sample), ("sample",), "s")
     used = set()
     for assignment in assignments:
-        used.add(assignment.slot)
-        yield from _channel(assignment)
+        if assignment.reading is None:
+            used.add(assignment.slot)
+            yield from _channel(assignment)
     for terminal in datasheet.terminals.values():
         if terminal.slot not in used:
             yield Wanted("channel.{n}.sensor", terminal.slot, "off", ())
     yield from _alarms(datasheet, assignments)
+
+
+def read_settings(
+    setup: Setup, datasheet: Datasheet, assignments: Sequence[Assignment], findings: Findings
+) -> list[Wanted]:
+    """The further settings of a setup, by their names in the datasheet; what is wrong is a finding."""
+    if not setup.settings:
+        return []
+    taken = {
+        family.point(w.slot).name: w
+        for w in wanted_settings(setup, datasheet, assignments)
+        if (family := datasheet.family("settings", w.family)) is not None
+    }
+    found = []
+    for name, text in setup.settings.items():
+        path = ("settings", name)
+        point = datasheet.settings.get(name)
+        if point is None:
+            near = difflib.get_close_matches(name[:80], datasheet.settings, n=1)
+            findings.error(
+                "unknown-setting",
+                path,
+                f"{datasheet.model} has no setting {name[:80]!r}",
+                at_key=True,
+                valid=", ".join(list(datasheet.settings)[:12]) + ", …",
+                remedy=f"did you mean {near[0]!r}?" if near else "",
+            )
+        elif point.read_only:
+            message = f"{name} can be read and not written"
+            findings.error("read-only", path, message, at_key=True, remedy="remove it")
+        elif name in taken:
+            place = ".".join(taken[name].path)
+            message = f"{name} is set by {place or 'the channels'} already"
+            findings.error("set-twice", path, message, at_key=True, remedy="remove it here")
+        else:
+            found += _setting(point, text, datasheet, path, findings)
+    return found
+
+
+def _setting(
+    point: Point, text: str, datasheet: Datasheet, path: tuple[str, ...], findings: Findings
+) -> list[Wanted]:
+    value: Stored = text
+    if not (point.is_text or point.choices or point.kind in TIMES):
+        unit = parse_unit(point.unit)
+        try:
+            value = parse_quantity(text).value_in(unit)
+        except QuantityError as error:
+            message = f"{path[-1]}: {error.message}"
+            findings.error("bad-value", path, message, valid=error.valid, remedy=error.remedy)
+            return []
+    family, index = datasheet.setting_families[point.name]
+    return [Wanted(family, index, value, path, point.unit)]
 
 
 def _seconds(interval: Quantity) -> float:

@@ -93,7 +93,7 @@ class Datasheet:
     link: str
     inputs: Mapping[str, Input]
     terminals: Mapping[str, Terminal]
-    interval_s: tuple[float, float]
+    interval_s: tuple[float, float] | None
     channels_at_most: int
     alarms_at_most: int
     bridge: int
@@ -137,6 +137,24 @@ class Datasheet:
     def settings(self) -> dict[str, Point]:
         """All settings by name."""
         return {point.name: point for point in self.points("settings")}
+
+    @cached_property
+    def setting_families(self) -> dict[str, tuple[str, int | None]]:
+        """For each setting, the name of its family and its index there."""
+        return {
+            family.point(index).name: (name, index)
+            for name, family in self.groups["settings"].items()
+            for index in (family.indices or (None,))
+        }
+
+    @cached_property
+    def own_readings(self) -> dict[str, Point]:
+        """What the device measures by itself: readings that belong to no terminal."""
+        return {
+            point.name: point
+            for point in self.points("readings")
+            if not point.name.startswith("channel.")
+        }
 
     def role_for(self, settings: Iterable[str]) -> str:
         """The role whose password is needed to write these settings."""

@@ -28,6 +28,7 @@ _BITS = re.compile(r"(\d{1,2})(?:\.\.(\d{1,2}))?")
 _TEXT_TYPE = re.compile(r"text +(\d{1,3})")
 _INDEX_SPAN = re.compile(r"\{([a-z]+) +(\d{1,6})\.\.(\d{1,6})\}")
 _NAMES = re.compile(r"([A-Za-z]*)(\d{1,6})\.\.\1(\d{1,6})")
+_ANY_NUMBER = 1_000_000  # of channels: a device that measures by itself does not count them
 _LAST_REGISTER = 65535  # MODBUS Application Protocol V1.1b3, 4.4: data addresses have 16 bits
 
 
@@ -162,16 +163,16 @@ class _File(Model):
     maker: Text
     summary: Text
     link: Literal["modbus"]
-    inputs: dict[str, _InputEntry]
-    terminals: dict[str, _TerminalEntry]
-    limits: _Limits
-    transfer: _Transfer
+    inputs: dict[str, _InputEntry] = Field(default_factory=dict)
+    terminals: dict[str, _TerminalEntry] = Field(default_factory=dict)
+    limits: _Limits | None = None
+    transfer: _Transfer | None = None
     refusals: dict[str, Text] = Field(default_factory=dict)
     identity: dict[str, _PointEntry]
-    status: dict[str, _PointEntry]
+    status: dict[str, _PointEntry] = Field(default_factory=dict)
     readings: dict[str, _PointEntry]
-    settings: dict[str, _PointEntry]
-    access: dict[str, _PointEntry]
+    settings: dict[str, _PointEntry] = Field(default_factory=dict)
+    access: dict[str, _PointEntry] = Field(default_factory=dict)
 
 
 def parse_datasheet(text: str | bytes, *, file: str = "datasheet") -> Datasheet:
@@ -250,9 +251,11 @@ def _build(file: _File, findings: Findings) -> Datasheet | None:
         )
         for group in _GROUPS
     }
-    second = parse_unit("s")
-    interval = attempt(("limits", "interval"), lambda: file.limits.interval.ends_in(second))
-    if findings.has_errors or interval is None:
+    limits, interval = file.limits, None
+    if limits is not None:
+        ends, second = limits.interval, parse_unit("s")
+        interval = attempt(("limits", "interval"), lambda: ends.ends_in(second))
+    if findings.has_errors:
         return None
     return Datasheet(
         model=file.model,
@@ -262,10 +265,10 @@ def _build(file: _File, findings: Findings) -> Datasheet | None:
         inputs={name: found for name, found in inputs.items() if found is not None},
         terminals=dict(_terminals(file.terminals)),
         interval_s=interval,
-        channels_at_most=file.limits.channels,
-        alarms_at_most=file.limits.alarms,
-        bridge=file.transfer.bridge,
-        role=file.transfer.role,
+        channels_at_most=limits.channels if limits else _ANY_NUMBER,
+        alarms_at_most=limits.alarms if limits else 0,
+        bridge=file.transfer.bridge if file.transfer else 0,
+        role=file.transfer.role if file.transfer else "",
         refusals={int(code): text for code, text in file.refusals.items() if code.isdecimal()},
         groups=groups,
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass, replace
 from types import TracebackType
@@ -78,7 +79,10 @@ class Device:
     def identify(self) -> Identity:
         """Ask the device what it is."""
         found = self._read_group("identity")
-        return Identity(**{name: str(found[name]) for name in Identity.__dataclass_fields__})
+        sheet = self.datasheet
+        # What a device does not say of itself, its datasheet may know.
+        known = {"maker": sheet.maker, "model": "", "serial": "", "firmware": ""}
+        return Identity(**{name: _text(found.get(name, text)) for name, text in known.items()})
 
     def require(self, setup: Setup) -> Identity:
         """Identify, and insist on the device that a setup names.
@@ -95,7 +99,7 @@ class Device:
             ("a model", identity.model, wanted.model),
             ("the serial number", identity.serial, wanted.serial),
         ):
-            if found != meant:
+            if not same_number(found, meant):
                 raise WrongDevice(
                     f"the device at {self.address} has {what} {found!r}, the setup is for "
                     f"{meant!r}",
@@ -108,11 +112,17 @@ class Device:
         """Ask what the device is doing."""
         found = self._read_group("status")
         return Status(
-            recording=found["recording"] == "recording",
-            recordings=_whole(found["recordings"]),
-            unfetched=_whole(found["recordings.unfetched"]),
-            uncommitted=_whole(found["uncommitted"]),
+            recording=found.get("recording") == "recording",
+            recordings=_whole(found.get("recordings", 0.0)),
+            unfetched=_whole(found.get("recordings.unfetched", 0.0)),
+            uncommitted=_whole(found.get("uncommitted", 0.0)),
         )
+
+    @property
+    def commits(self) -> bool:
+        """Whether settings come into force together, by a command, and not one by one."""
+        family = self.datasheet.family("access", "command")
+        return family is not None and "commit" in dict(family.template.choices)
 
     def read_settings(self) -> Image:
         """All settings that the device stores."""
@@ -168,7 +178,7 @@ class Device:
             code = getattr(error, "code", None)
             message = f"the device refuses the password given for the {role}"
             raise DeviceRefused(message, code=code, remedy=remedy) from None
-        if self._read_group("status")["logged_in"] not in {role, "administrator"}:
+        if self._read_group("status").get("logged_in", role) not in {role, "administrator"}:
             message = f"the password given is not the {role}'s"
             raise DeviceRefused(message, remedy=remedy)
 
@@ -181,7 +191,10 @@ class Device:
         return ReadPlan(points, self.datasheet.bridge)
 
     def _read_group(self, group: str) -> dict[str, Stored]:
-        plan = ReadPlan(self.datasheet.points(group), self.datasheet.bridge)
+        points = self.datasheet.points(group)
+        if not points:
+            return {}
+        plan = ReadPlan(points, self.datasheet.bridge)
         try:
             return plan.values(self.link.read(plan.requests))
         except DeviceRefused as error:
@@ -203,6 +216,28 @@ class Device:
         if meaning is None:
             return error
         return DeviceRefused(f"{error.message}: {meaning}", code=error.code, remedy=error.remedy)
+
+
+def _text(value: Stored) -> str:
+    return value if isinstance(value, str) else f"{value:.15g}"
+
+
+def same_number(one: str, other: str) -> bool:
+    """Whether two identifying numbers are the same, whatever their separators and leading zeros.
+
+    Examples
+    --------
+    >>> same_number("K2-00417", "k2 417"), same_number("K2-417", "K24-17")
+    (True, False)
+
+    """
+    return _folded(one) == _folded(other)
+
+
+def _folded(number: str) -> list[str]:
+    # Groups of letters and of digits; a separator between two groups of digits still parts them.
+    groups = re.findall(r"[^\W\d_]+|\d+", number.casefold())
+    return [group.lstrip("0") or "0" if group.isdecimal() else group for group in groups]
 
 
 def _whole(value: Stored) -> int:

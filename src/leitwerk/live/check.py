@@ -132,7 +132,11 @@ class _Watch:
         self.channels = channels
         # What is set otherwise in the device, for each channel.
         self.changes = [
-            [change for change in changes if change.setting.startswith(f"channel.{a.slot}.")]
+            [
+                change
+                for change in changes
+                if a.reading is None and change.setting.startswith(f"channel.{a.slot}.")
+            ]
             for a in channels
         ]
         self.taken = 0

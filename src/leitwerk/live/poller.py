@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from leitwerk.check import Assignment
+from leitwerk.datasheet import Point
 from leitwerk.links import Device
 from leitwerk.signals import Quality
 
@@ -27,16 +28,22 @@ class Poller:
     def __init__(self, device: Device, channels: Sequence[Assignment]) -> None:
         sheet = device.datasheet
         count = len(channels)
-        points = [sheet.point("readings", "channel.{n}.value", a.slot) for a in channels]
-        points += [sheet.point("readings", "channel.{n}.quality", a.slot) for a in channels]
+        points = [
+            a.reading or sheet.point("readings", "channel.{n}.value", a.slot) for a in channels
+        ]
+        # Only what is wired to a terminal has a quality of its own in the device.
+        wired = [k for k, a in enumerate(channels) if a.reading is None]
+        points += [sheet.point("readings", "channel.{n}.quality", channels[k].slot) for k in wired]
+        self._wired = np.array(wired, dtype=np.intp)
+        self._own = [(k, a.reading) for k, a in enumerate(channels) if a.reading is not None]
         self._has_junction = sheet.family("readings", "cold_junction") is not None
         if self._has_junction:
             points.append(sheet.point("readings", "cold_junction"))
         self._plan = device.readings_plan(points)
         self._link = device.link
         self._values = slice(0, count)
-        self._codes = slice(count, 2 * count)
-        choices = points[count].choices if count else ()
+        self._codes = slice(count, count + len(wired))
+        choices = points[count].choices if wired else ()
         self._quality_of_code = np.full(
             max((code for _, code in choices), default=0) + 2, Quality.UNKNOWN, dtype=np.uint8
         )
@@ -57,7 +64,31 @@ class Poller:
         last = self._quality_of_code.size - 1
         codes = np.minimum(numbers[self._codes], last).astype(np.intp)
         junction = float(numbers[-1]) if self._has_junction else None
-        return numbers[self._values], self._quality_of_code[codes], junction
+        qualities = np.zeros(self._values.stop, dtype=np.uint8)
+        qualities[self._wired] = self._quality_of_code[codes]
+        values = numbers[self._values]
+        for column, point in self._own:
+            qualities[column] = own_quality(point, float(values[column]))
+        return values, qualities, junction
+
+
+def own_quality(point: Point, value: float) -> Quality:
+    """What a reading without a quality of its own is worth.
+
+    A code that stands for no value is bad, and so is the value that the device shows in place of a
+    missing sensor: it must never be taken for a reading.
+    """
+    if value != value:
+        return Quality.NO_NUMBER
+    if point.substitute is not None and abs(value - point.substitute) < point.step / 2.0:
+        return Quality.OPEN_SENSOR
+    for code, name in point.special:
+        if abs(value - (code * point.step + point.offset)) < point.step / 2.0:
+            return _QUALITIES.get(name, Quality.OPEN_SENSOR)
+    low, high = point.span()
+    if value < low:
+        return Quality.BELOW_RANGE
+    return Quality.ABOVE_RANGE if value > high else Quality.GOOD
 
 
 def to_values(

@@ -179,4 +179,9 @@ ScaleField = Annotated[
         }
     ),
 ]
+SettingField = Annotated[
+    str,
+    reader((), lambda value: text_of(value, "a setting's value").strip()),
+    _schema("A setting's value, with its unit", "14.2 V", "lithium", numbers=True),
+]
 Line = Annotated[str, Field(min_length=1, max_length=200)]

@@ -12,7 +12,6 @@ from leitwerk.address import LinkAddress
 from leitwerk.errors import SetupError
 from leitwerk.findings import Findings
 from leitwerk.places import List, Map
-from leitwerk.quantities import Quantity
 from leitwerk.reading import Model, validate
 from leitwerk.setup.fields import (
     VERSION,
@@ -25,13 +24,13 @@ from leitwerk.setup.fields import (
     RangeField,
     ScaleField,
     SensorField,
+    SettingField,
     SignalField,
     TerminalField,
     UnitField,
     VersionField,
 )
 from leitwerk.setup.upkeep import Calibration, TareEntry
-from leitwerk.units import parse_unit
 from leitwerk.yamltext import parse_yaml
 
 _NAME_RULE = "letters, digits and _, beginning with a letter, at most 40 characters"
@@ -64,7 +63,10 @@ class Channel(Model):
     """A named stream of values: terminal + sensor or signal + range + scale + unit."""
 
     label: Line | None = Field(None, description="What people call it; stored in the device")
-    terminal: TerminalField
+    terminal: TerminalField | None = None
+    reading: Line | None = Field(
+        None, description="Instead of a terminal: a value that the device measures by itself"
+    )
     sensor: SensorField | None = None
     signal: SignalField | None = None
     range: RangeField | None = None
@@ -91,8 +93,13 @@ class Setup(Model):
     leitwerk: VersionField
     title: Line = Field(description="What this setup is for")
     device: DeviceSection
-    sample: IntervalField
+    sample: IntervalField | None = Field(
+        None, description="The time between two samples; not for devices that have no choice"
+    )
     channels: dict[str, Channel] = Field(min_length=1, description="Channels by name")
+    settings: dict[str, SettingField] = Field(
+        default_factory=dict, description="Further settings, by their names in the datasheet"
+    )
 
     _source: Source = PrivateAttr(default_factory=lambda: Source("setup"))
 
@@ -111,8 +118,8 @@ class Setup(Model):
         count = len(self.channels)
         return (
             f"{self.title}: {count} channel{'s' if count != 1 else ''} on {self.device.model} "
-            f"{self.device.serial} at {self.device.at}, every {self.sample}"
-        )
+            f"{self.device.serial} at {self.device.at}"
+        ) + (f", every {self.sample}" if self.sample else "")
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,7 +175,6 @@ def draft_setup(text: str | bytes, *, file: str) -> tuple[Setup | None, Findings
     stand_ins = {
         "leitwerk": VERSION,
         "title": "?",
-        "sample": Quantity(10.0, parse_unit("s")),
         "channels": _NO_CHANNELS,
     }
     setup = validate(Setup, raw, (), findings, stand_ins)

@@ -33,6 +33,10 @@ class _Settings(enum.StrEnum):
         "it works with its old settings; what was written waits in it uncommitted, has no effect, "
         "and is dropped by the next upload"
     )
+    PARTLY = (
+        "some of its settings are new and some are old, as it has no commit; the backup holds what "
+        "it had"
+    )
     COMMITTING = (
         "unknown: the new settings were written and the commit sent, but not confirmed; it works "
         "either with all of the old or with all of the new settings"
@@ -181,6 +185,8 @@ class _Attempt:
 
     def log_in(self, passwords: Mapping[str, str], changes: list[Change]) -> None:
         role = self.device.datasheet.role_for(change.setting for change in changes)
+        if not role:
+            return  # a device that asks nobody
         try:
             password = passwords[role]
         except KeyError:
@@ -198,16 +204,20 @@ class _Attempt:
         if status.unfetched:
             self.step("erase recordings", lambda: self.device.command("erase recordings"))
             self.discarded = status.unfetched
-        self.device.command("drop")
+        if self.device.commits:
+            self.device.command("drop")
 
     def write(self, changes: list[Change]) -> int:
-        self.settings = _Settings.STAGED
+        self.settings = _Settings.STAGED if self.device.commits else _Settings.PARTLY
         return self.device.write_settings(
             {change.setting: change.new for change in changes},
             lambda done, total: self.progress("write what differs", done, total),
         )
 
     def commit(self) -> None:
+        if not self.device.commits:
+            self.settings = _Settings.UNVERIFIED
+            return
         self.settings = _Settings.COMMITTING
         self.step("commit", lambda: self.device.command("commit"))
         self.settings = _Settings.UNVERIFIED

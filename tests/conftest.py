@@ -12,7 +12,8 @@ from click.testing import CliRunner, Result
 import leitwerk as lw
 from leitwerk.address import LinkAddress
 from leitwerk.cli import main
-from leitwerk.standins.logger import Disturbances, Logger, RefusedError
+from leitwerk.standins.firmware import RefusedError
+from leitwerk.standins.logger import Disturbances, Logger
 from leitwerk.standins.plant import Plant
 from leitwerk.standins.profile import find_profile
 from leitwerk.wire.modbus import ReadRequest, WriteRequest

@@ -6,7 +6,8 @@ import pytest
 
 import leitwerk as lw
 from conftest import PASSWORDS, MemoryLink, kiln
-from leitwerk.standins.logger import Logger, Refusal, RefusedError
+from leitwerk.standins.firmware import Refusal, RefusedError
+from leitwerk.standins.logger import Logger
 
 
 def carry(device, tmp_path, **more):
@@ -138,13 +139,13 @@ def test_a_recording_that_was_stopped_runs_again_after_a_failure(device, logger,
 
 
 def test_a_device_that_forgets_what_it_was_told_is_found_out(device, logger, tmp_path):
-    commit = logger._commit
+    commit = logger._put_into_force
 
-    def commit_most():
-        commit()
+    def commit_most(words):
+        commit(words)
         logger.holding[16:18] = (0, 7)
 
-    logger._commit = commit_most
+    logger._put_into_force = commit_most
     with pytest.raises(lw.UploadError, match=r"sample\.interval is 0\.7 instead of 10") as caught:
         carry(device, tmp_path)
     assert caught.value.state == "it works with settings that are not those of the setup"

@@ -50,7 +50,7 @@ class _Mistake:
 
 def likely_cause(channel: Assignment, seen: Seen) -> str:
     """The mistake that the numbers point to, in words; empty when they point to none."""
-    if channel.expected is None or channel.is_contact:
+    if channel.expected is None or channel.is_contact or channel.reading is not None:
         return ""
     expected = channel.expected[0]
     mistakes = list(_mistakes(channel, expected, seen.cold_junction))

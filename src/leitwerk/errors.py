@@ -9,6 +9,7 @@ LeitwerkError
   FileProblem      a file cannot be read or written
   WrongDevice      the device is not the one that the setup names
   LinkError        the device was not reached, or answered nonsense
+    NotReached     nobody is at the address, or the port does not open
     LinkTimeout    it did not answer in time (also TimeoutError)
   DeviceRefused    the device answered, and said no; holds its code
   UploadError      an upload stopped; says what state the device is in
@@ -96,6 +97,10 @@ class WrongDevice(LeitwerkError):
 
 class LinkError(LeitwerkError):
     """The device was not reached, or what came back is no answer to what was asked."""
+
+
+class NotReached(LinkError):
+    """There is nobody at the address, or its port cannot be opened: no request was sent."""
 
 
 class LinkTimeout(LinkError, TimeoutError):

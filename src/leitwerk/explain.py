@@ -197,9 +197,10 @@ def explain_channel(
 
     """
     m = channel.measurement
-    if channel.is_contact:
+    if channel.is_contact or channel.reading is not None:
+        what = "is a contact" if channel.is_contact else "is measured by the device itself"
         raise QuantityError(
-            f"channel {channel.name} is a contact: it has no scale to explain",
+            f"channel {channel.name} {what}: it has no scale to explain",
             valid="a channel with a sensor, a signal or a scale",
         )
     junction = _USUAL_JUNCTION_C if cold_junction is None else cold_junction

@@ -8,10 +8,13 @@ import tempfile
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date, datetime
-from functools import cache
+from functools import lru_cache
 from importlib import resources
+from importlib.resources.abc import Traversable
 from pathlib import Path
 from typing import Any
+
+from platformdirs import user_data_dir
 
 from leitwerk.check import Assignment, check_into
 from leitwerk.collector import collector_paused
@@ -144,31 +147,60 @@ def _datasheet_for(setup: Setup, findings: Findings) -> Datasheet | None:
     return None
 
 
-def known_models() -> list[str]:
-    """The models whose datasheets are shipped."""
-    folder = resources.files("leitwerk") / "datasheets"
-    return sorted(
-        f.name.removesuffix(".yaml") for f in folder.iterdir() if f.name.endswith(".yaml")
-    )
+FOLDER = "datasheets"
 
 
-@cache
+def datasheet_folders() -> list[Path]:
+    """Where users keep datasheets of their own, the nearest first.
+
+    ``datasheets`` in this folder or one above it, then the same in the user's data folder.
+    """
+    here = Path.cwd()
+    near = [folder / FOLDER for folder in (here, *here.parents) if (folder / FOLDER).is_dir()]
+    return [*near[:1], Path(user_data_dir("leitwerk", appauthor=False)) / FOLDER]
+
+
+def known_models() -> dict[str, Path | Traversable]:
+    """The datasheet file of each model that there is one for.
+
+    One of the user's own stands before a shipped one of the same name.
+    """
+    shipped = resources.files("leitwerk") / FOLDER
+    found: dict[str, Path | Traversable] = {f.name: f for f in shipped.iterdir()}
+    for folder in reversed(datasheet_folders()):
+        if folder.is_dir():
+            found |= {f.name: f for f in folder.iterdir() if f.is_file()}
+    return {
+        name.removesuffix(".yaml"): found[name] for name in sorted(found) if name.endswith(".yaml")
+    }
+
+
 def find_datasheet(model: str) -> Datasheet:
-    """The shipped datasheet of a model.
+    """The datasheet of a model, the user's own or a shipped one.
 
     Raises
     ------
     FileProblem
         There is none.
+    SetupError
+        It has mistakes.
 
     """
-    if model not in known_models():
+    models = known_models()
+    if model not in models:
         raise FileProblem(
             f"there is no datasheet for the model {model!r}",
-            remedy=f"known models: {', '.join(known_models())}",
+            remedy=f"known models: {', '.join(models)}; or describe it yourself in a folder "
+            f"'{FOLDER}'",
         )
-    file = resources.files("leitwerk") / "datasheets" / f"{model}.yaml"
-    return parse_datasheet(file.read_bytes(), file=f"{model}.yaml")
+    file = models[model]
+    content = read_bytes(file) if isinstance(file, Path) else file.read_bytes()
+    return _parse_once(content, str(file) if isinstance(file, Path) else file.name)
+
+
+@lru_cache(maxsize=64)
+def _parse_once(content: bytes, file: str) -> Datasheet:
+    return parse_datasheet(content, file=file)
 
 
 def read_datasheet(path: str | Path) -> Datasheet:

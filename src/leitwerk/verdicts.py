@@ -176,6 +176,8 @@ def _most_frequent(qualities: NDArray[np.uint8]) -> Quality:
 
 
 def _bad_reading(channel: Assignment, worst: Quality) -> str:
+    if channel.reading is not None and worst is Quality.OPEN_SENSOR:
+        return "the device has no sensor there: what it shows stands in for a missing one"
     kind = channel.measurement.kind
     loop = kind == "current"
     at = f" ({channel.range})" if channel.range else ""

@@ -251,6 +251,7 @@ def _build(file: _File, findings: Findings) -> Datasheet | None:
         )
         for group in _GROUPS
     }
+    _check_overlaps(groups, findings)
     limits, interval = file.limits, None
     if limits is not None:
         ends, second = limits.interval, parse_unit("s")
@@ -332,6 +333,38 @@ def _family(name: str, entry: _PointEntry) -> tuple[str, PointFamily]:
     return template, PointFamily(point, indices, entry.at.stride)
 
 
+def _check_overlaps(groups: Mapping[str, Mapping[str, PointFamily]], findings: Findings) -> None:
+    """Two points on one register, unless they are fields that share it; or one name in two places."""
+    owners: dict[tuple[str, int], tuple[str, str, int]] = {}
+    for group, families in groups.items():
+        for name, family in families.items():
+            clash = _first_clash(family, owners)
+            if clash is not None:
+                address, (other_group, other, _) = clash
+                findings.error(
+                    "overlap",
+                    (group, name, "at"),
+                    f"{name} and {other} ({other_group}) both lie on {family.template.table} "
+                    f"{address}",
+                    valid="a register for one point, or bits of it for several",
+                    remedy="compare both with the manual: is one a register off, or too long?",
+                )
+            for point in family.points():
+                for address in range(point.start, point.end):
+                    owners.setdefault((point.table, address), (group, name, point.mask))
+
+
+def _first_clash(
+    family: PointFamily, owners: Mapping[tuple[str, int], tuple[str, str, int]]
+) -> tuple[int, tuple[str, str, int]] | None:
+    for point in family.points():
+        for address in range(point.start, point.end):
+            owner = owners.get((point.table, address))
+            if owner is not None and owner[2] & point.mask:
+                return address, owner
+    return None
+
+
 def _signed(code: int, kind: str) -> int:
     """A code as it stands in a manual (0x8000), as the number that it is in a signed type."""
     low, high = INTEGER_SPANS.get(kind, (0, 0))
@@ -352,8 +385,10 @@ def _check_point(point: Point) -> None:
     low, high = point.limits or (0.0, 1.0)
     if low >= high:
         raise QuantityError(f"the span {low:g}..{high:g} stands upside down", valid="low..high")
-    possible = Point.span(replace(point, limits=None)) if not point.is_text else (low, high)
-    if point.limits and point.kind not in TIMES and not possible[0] <= low <= high <= possible[1]:
+    if point.limits is None or point.is_text or point.kind in TIMES:
+        return
+    possible = Point.span(replace(point, limits=None))
+    if not possible[0] <= low <= high <= possible[1]:
         raise QuantityError(
             f"the span {low:g}..{high:g} is more than {point.kind} can hold",
             valid=f"within {possible[0]:g}..{possible[1]:g}",

@@ -88,14 +88,12 @@ def leave_bus(address: LinkAddress, bus: Bus) -> None:
 
 def why_port_fails(path: str) -> tuple[str, str]:
     """What is wrong with a serial port, and what to do: missing, forbidden, busy."""
-    try:
-        import serial  # noqa: PLC0415 - only when something is wrong
+    import serial  # noqa: PLC0415 - only when something is wrong
 
+    try:
         serial.Serial(path, exclusive=True).close()
-    except serial.SerialException as error:
-        code = error.errno or getattr(error.__cause__, "errno", None)
-    except (OSError, ValueError) as error:
-        code = getattr(error, "errno", None)
+    except (serial.SerialException, OSError, ValueError) as error:
+        code = getattr(error, "errno", None) or getattr(error.__cause__, "errno", None)
     else:
         return "it cannot be set to this line", "look at the line settings in the address"
     if code in {errno.ENOENT, errno.ENXIO, errno.ENODEV} or not Path(path).exists():

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from pymodbus.exceptions import ConnectionException, ModbusException
 
 from leitwerk.address import LinkAddress
-from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout
+from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout, NotReached
 from leitwerk.links.bus import leave_bus, take_bus, why_port_fails
 from leitwerk.links.trace import TraceEntry, Tracer
 from leitwerk.wire.modbus import ReadRequest, WriteRequest
@@ -41,11 +41,17 @@ class ModbusLink:
     """
 
     def __init__(
-        self, address: LinkAddress, *, timeout_s: float = TIMEOUT_S, tracer: Tracer | None = None
+        self,
+        address: LinkAddress,
+        *,
+        timeout_s: float = TIMEOUT_S,
+        retries: int = READ_RETRIES,
+        tracer: Tracer | None = None,
     ) -> None:
         self.address = address
         self.timeout_s = timeout_s
         self.requests = 0
+        self._retries = retries
         self._tracer = tracer
         self._bus = take_bus(address, timeout_s)
         client = self._bus.client
@@ -119,7 +125,7 @@ class ModbusLink:
         A broken connection is made anew. A time-out is asked again on a serial line only, where
         noise swallows frames; TCP loses none, and a silent device stays silent.
         """
-        for attempt in range(READ_RETRIES + 1):
+        for attempt in range(self._retries + 1):
             try:
                 return self._ask(
                     request, self._read[request.table], request.start, count=request.count
@@ -127,7 +133,7 @@ class ModbusLink:
             except ModbusException as error:
                 lost = self._lost(request, error)
                 hopeless = isinstance(lost, LinkTimeout) and self.address.scheme == "modbus+tcp"
-                if attempt == READ_RETRIES or hopeless:
+                if attempt == self._retries or hopeless:
                     raise lost from error
                 time.sleep(BACK_OFF_S * 2**attempt)
         raise AssertionError
@@ -155,8 +161,8 @@ class ModbusLink:
             return
         if self.address.is_serial:
             why, remedy = why_port_fails(self.address.serial_port)
-            raise LinkError(f"{self.address}: {why} ({request})", remedy=remedy)
-        raise LinkError(
+            raise NotReached(f"{self.address}: {why} ({request})", remedy=remedy)
+        raise NotReached(
             f"{self.address}: nobody answers there ({request})",
             remedy="is the device on, is the address right, does the network reach it?",
         )

@@ -104,8 +104,8 @@ class LiveReport:
         for c in self.channels:
             unit = f" {c.unit}" if c.unit else ""
             spread = "" if c.standard_deviation is None else f", s {c.standard_deviation:.2g}"
-            numbers = c.shown(c.mean) + unit
-            if c.states is None:
+            numbers = c.shown(c.mean) + unit if c.good else "nothing"
+            if c.states is None and c.good:
                 numbers += f" ({c.shown(c.minimum)}..{c.shown(c.maximum)}{spread})"
             alarms = "".join(f", alarm {n}: {phase}" for n, phase in c.alarms.items())
             verdict = c.verdict.value.upper()

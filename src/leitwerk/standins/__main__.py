@@ -15,6 +15,8 @@ import click
 from leitwerk.address import LinkAddress
 from leitwerk.errors import LeitwerkError
 from leitwerk.project import find_datasheet
+from leitwerk.standins.charger import Charger
+from leitwerk.standins.firmware import Firmware
 from leitwerk.standins.logger import Disturbances, Logger
 from leitwerk.standins.plant import Plant
 from leitwerk.standins.profile import find_profile
@@ -84,10 +86,15 @@ def main(
     except LeitwerkError as error:
         _give_up(str(error))
     profile = replace(profile, serial=serial or profile.serial, model=as_model or profile.model)
-    wrong = Disturbances(open=set(open_), shorted=set(short), reversed=set(reverse))
-    logger = Logger(datasheet, profile, Plant(factor=time_factor), time.monotonic, wrong)
-    logger.recordings = [[] for _ in range(recordings)]
-    logger.recording_since_s = time.monotonic() if recording else None
+    device: Firmware
+    if profile.kind == "charger":
+        device = Charger(datasheet, profile, time.monotonic, sensor_missing=bool(open_))
+    else:
+        wrong = Disturbances(open=set(open_), shorted=set(short), reversed=set(reverse))
+        logger = Logger(datasheet, profile, Plant(factor=time_factor), time.monotonic, wrong)
+        logger.recordings = [[] for _ in range(recordings)]
+        logger.recording_since_s = time.monotonic() if recording else None
+        device = logger
     faults = Faults(silent_after_writes, silent_after_requests, slow, corrupt_every)
 
     def ready(where: int | Serial) -> None:
@@ -100,10 +107,10 @@ def main(
 
     async def run() -> None:
         serving = (
-            serve_rtu(logger, unit=unit, faults=faults, ready=ready)
+            serve_rtu(device, unit=unit, faults=faults, ready=ready)
             if rtu
             else serve_tcp(
-                logger, host="127.0.0.1", port=port, unit=unit, faults=faults, ready=ready
+                device, host="127.0.0.1", port=port, unit=unit, faults=faults, ready=ready
             )
         )
         server = asyncio.create_task(serving)

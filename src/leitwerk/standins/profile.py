@@ -7,7 +7,7 @@ from importlib import resources
 from leitwerk.errors import FileProblem, SetupError
 from leitwerk.findings import Findings
 from leitwerk.places import Map
-from leitwerk.standins.logger import Profile
+from leitwerk.standins.firmware import Profile
 from leitwerk.yamltext import parse_yaml
 
 
@@ -45,9 +45,10 @@ def find_profile(model: str) -> Profile:
         passwords=_texts(root, "passwords"),
         factory=_texts(root, "factory"),
         wiring=_texts(root, "wiring"),
+        kind=str(root.get("kind", "logger")),
     )
 
 
 def _texts(root: Map, key: str) -> dict[str, str]:
-    entries = root[key]
+    entries = root.get(key)
     return {name: str(text) for name, text in entries.items()} if isinstance(entries, Map) else {}

@@ -1,8 +1,9 @@
-"""A simulated logger behind a real Modbus server, TCP or RTU."""
+"""A simulated device behind a real Modbus server, TCP or RTU."""
 
 from __future__ import annotations
 
 import asyncio
+import logging
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -12,8 +13,11 @@ from pymodbus.server import ModbusSerialServer, ModbusTcpServer
 from pymodbus.simulator import DataType, SimData, SimDevice
 
 from leitwerk.address import SerialLine
-from leitwerk.standins.logger import Logger, RefusedError
+from leitwerk.standins.firmware import Firmware, RefusedError
 from leitwerk.standins.ports import SerialCable
+
+# What goes wrong is answered; the package would tell it a second time on standard error.
+logging.getLogger("pymodbus.logging").addHandler(logging.NullHandler())
 
 _REGISTERS = 1000
 _WRITE_FUNCTIONS = {6, 16}
@@ -38,7 +42,7 @@ class Serial(NamedTuple):
 
 
 async def serve_tcp(
-    logger: Logger,
+    firmware: Firmware,
     *,
     host: str,
     port: int,
@@ -47,8 +51,8 @@ async def serve_tcp(
     ready: Callable[[int], None],
 ) -> None:
     """Serve Modbus TCP until cancelled; ``ready`` is called with the port once it is open."""
-    device = _device(logger, unit, faults)
-    server = ModbusTcpServer(device, address=(host, port))
+    devices = _devices(firmware, unit, faults)
+    server = ModbusTcpServer(devices, address=(host, port))
     await server.serve_forever(background=True)
     # The server offers no other way to learn which free port the system gave it.
     ready(server.transport.sockets[0].getsockname()[1])  # type: ignore[attr-defined]
@@ -59,18 +63,17 @@ async def serve_tcp(
 
 
 async def serve_rtu(
-    logger: Logger, *, unit: int, faults: Faults, ready: Callable[[Serial], None]
+    firmware: Firmware, *, unit: int, faults: Faults, ready: Callable[[Serial], None]
 ) -> None:
     """Serve Modbus RTU on a pseudo-terminal until cancelled; ``ready`` gets its path."""
     # Pseudo-terminals know no parity: 8N1, whatever the standard's default is.
     line = SerialLine(19200, 8, "N", 1)
     with SerialCable(_spoiler(faults.corrupt_every)) as cable:
         server = ModbusSerialServer(
-            _device(logger, unit, faults),
+            _devices(firmware, unit, faults),
             port=cable.device_path,
             baudrate=line.baud,
             parity=line.parity,
-            ignore_missing_devices=True,
         )
         await server.serve_forever(background=True)
         ready(Serial(cable.client_path, line))
@@ -94,7 +97,7 @@ def _spoiler(every: int) -> Callable[[bytes], bytes]:
     return spoil
 
 
-def _device(logger: Logger, unit: int, faults: Faults) -> SimDevice:
+def _devices(firmware: Firmware, unit: int, faults: Faults) -> list[SimDevice]:
     counts = {"requests": 0, "writes": 0}
 
     async def answer(
@@ -123,9 +126,9 @@ def _device(logger: Logger, unit: int, faults: Faults) -> SimDevice:
         try:
             if values is None:
                 at = address - start
-                registers[at : at + count] = logger.read(table, address, count)
+                registers[at : at + count] = firmware.read(table, address, count)
             else:
-                logger.write(address, [int(word) for word in values])
+                firmware.write(address, [int(word) for word in values])
         except RefusedError as refused:
             return ExcCodes(refused.code)
         return None
@@ -136,4 +139,10 @@ def _device(logger: Logger, unit: int, faults: Faults) -> SimDevice:
         [SimData(0, count=_REGISTERS, values=0, datatype=DataType.REGISTERS)],
         [SimData(0, count=_REGISTERS, values=0, datatype=DataType.REGISTERS)],
     )
-    return SimDevice(unit, simdata=blocks, action=answer)
+    return [SimDevice(unit, simdata=blocks, action=answer), SimDevice(0, blocks, action=_nobody)]
+
+
+async def _nobody(*request: object) -> ExcCodes:
+    """For every other unit: the package knows no silence, so nobody is there as behind a gateway."""
+    del request
+    return ExcCodes.GATEWAY_NO_RESPONSE

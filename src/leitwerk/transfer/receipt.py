@@ -33,6 +33,7 @@ class Receipt:
     address: str
     changes: tuple[Change, ...]
     requests: int
+    together: bool
     verified: int
     rounded: tuple[str, ...]
     discarded: int
@@ -54,6 +55,7 @@ class Receipt:
             "device": {**self.identity.to_dict(), "address": self.address},
             "changes": [change.to_dict() for change in self.changes],
             "write_requests": self.requests,
+            "in_force_together": self.together,
             "settings_verified": self.verified,
             "rounded": list(self.rounded),
             "recordings_discarded": self.discarded,
@@ -63,9 +65,10 @@ class Receipt:
 
     def __str__(self) -> str:
         count = len(self.changes)
+        how = "committed" if self.together else "each in force as it was written"
         what = (
             f"{count} setting{'s' if count != 1 else ''} changed in {self.requests} write "
-            f"request{'s' if self.requests != 1 else ''}, committed"
+            f"request{'s' if self.requests != 1 else ''}, {how}"
             if count
             else "nothing to change: the device held these settings already"
         )

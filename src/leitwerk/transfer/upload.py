@@ -116,6 +116,7 @@ def upload(
             address=str(device.address),
             changes=tuple(changes),
             requests=requests,
+            together=device.commits,
             verified=verified,
             rounded=_rounded(setup, device),
             discarded=attempt.discarded,

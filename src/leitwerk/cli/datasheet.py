@@ -1,0 +1,59 @@
+"""leitwerk datasheet."""
+
+from __future__ import annotations
+
+import click
+
+from leitwerk.cli.outcome import FINE, FOUND, reports_errors
+
+
+@click.command()
+@click.argument("file")
+@click.option("--try", "address", metavar="ADDRESS", help="Read every point of it from a device.")
+@click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
+@click.option("--timeout", default=1.0, show_default=True, metavar="S", help="Wait for an answer.")
+@reports_errors
+def datasheet(file: str, *, address: str | None, as_json: bool, timeout: float) -> int:
+    """Find the mistakes in the datasheet FILE, and try it on a device.
+
+    FILE is a file, or the model of a datasheet that is known already. Trying reads every point by
+    itself and tells what came; nothing is written.
+
+    Exit code 0: fine. 1: mistakes, or points that could not be read. 2: usage. 3: not reached.
+    """
+    from pathlib import Path
+
+    from leitwerk.cli.show import echo_json
+    from leitwerk.project import find_datasheet, known_models, read_datasheet
+
+    known = not Path(file).exists() and file in known_models()
+    sheet = find_datasheet(file) if known else read_datasheet(file)
+    if address is None:
+        counts = {group: len(sheet.points(group)) for group in sheet.groups}
+        if as_json:
+            echo_json({"model": sheet.model, "points": counts})
+        else:
+            points = ", ".join(f"{count} {group}" for group, count in counts.items() if count)
+            click.echo(f"{sheet.model}: {sheet.summary}\n{file}: no mistakes found ({points})")
+        return FINE
+
+    from leitwerk.address import parse_address
+    from leitwerk.links import Device, try_datasheet
+    from leitwerk.links.modbus import ModbusLink
+
+    results = []
+    with Device(sheet, ModbusLink(parse_address(address), timeout_s=timeout)) as device:
+        for tried in try_datasheet(device):
+            results.append(tried)
+            if not as_json:
+                click.echo(str(tried))
+    if as_json:
+        echo_json([tried.to_dict() for tried in results])
+    said = next((t.value for t in results if (t.group, t.name) == ("identity", "model")), None)
+    if said is not None and said != sheet.model:
+        click.echo(
+            f"the device says that it is {said!r}, the datasheet is for {sheet.model!r}", err=True
+        )
+    troubles = sum(bool(tried.trouble) for tried in results)
+    click.echo(f"{len(results) - troubles} of {len(results)} points read", err=as_json)
+    return FOUND if troubles else FINE

@@ -1,0 +1,255 @@
+"""The firmware of a simulated device: registers in, registers out. No socket in here.
+
+It knows its own registers and what it measures, and nothing else: a wrong setting gives a wrong
+reading, as on a real device. Which register means what it takes from its datasheet, like the firmware
+of any device is built from its register map.
+"""
+
+from __future__ import annotations
+
+import enum
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+
+from leitwerk.datasheet import Datasheet, Point, Stored
+from leitwerk.datasheet.points import BIT_TABLES, TIMES
+
+_TABLE_SIZES = {"holding": 1000, "input": 200, "coil": 64, "discrete": 64}
+_LOGIN_LASTS_S = 300.0
+ROLES = ("nobody", "operator", "administrator")
+
+
+class Refusal(enum.IntEnum):
+    """The exception codes of Modbus that these devices use (V1.1b3, clause 7)."""
+
+    NOT_ALLOWED = 1
+    NO_SUCH_SETTING = 2
+    BAD_VALUE = 3
+    BUSY = 6
+
+
+class RefusedError(Exception):
+    """The device says no."""
+
+    def __init__(self, code: Refusal) -> None:
+        super().__init__(code.name)
+        self.code = code
+
+
+@dataclass(frozen=True)
+class Profile:
+    """One simulated unit: who it is, its passwords, its factory settings, what it is wired to."""
+
+    model: str
+    serial: str
+    firmware: str
+    passwords: Mapping[str, str]
+    factory: Mapping[str, str]
+    wiring: Mapping[str, str]
+    kind: str = "logger"
+
+
+class Firmware(ABC):
+    """A device in factory condition. ``clock`` gives the time in s and never goes back.
+
+    With a commit command, settings are staged and come into force together; without one, each counts
+    as soon as it is written.
+    """
+
+    def __init__(self, datasheet: Datasheet, profile: Profile, clock: Callable[[], float]) -> None:
+        self.datasheet = datasheet
+        self.profile = profile
+        self.clock = clock
+        self.holding = [0] * _TABLE_SIZES["holding"]
+        self.staged: dict[int, int] = {}
+        self.role = 0
+        self.role_until_s = 0.0
+        self._owners = self._map_registers()
+        self._load_factory_settings()
+
+    @abstractmethod
+    def measured(self) -> dict[str, Stored]:
+        """What its input registers show now, by the names of their points."""
+
+    def tick(self) -> None:  # noqa: B027 - most devices have nothing to do
+        """What has fallen due since the last request; called before anything is answered."""
+
+    @property
+    def is_busy(self) -> bool:
+        """Whether it takes no settings now."""
+        return False
+
+    def carry_out(self, command: Stored) -> None:
+        """Carry out a command of its own.
+
+        Raises
+        ------
+        RefusedError
+            There is no such command, or not now.
+
+        """
+        del command
+        raise RefusedError(Refusal.BAD_VALUE)
+
+    def taken_over(self) -> None:  # noqa: B027 - most devices have nothing to do
+        """Called when other settings have come into force."""
+
+    # ------------------------------------------------------------------ what the link asks for
+
+    def read(self, table: str, start: int, count: int) -> list[int]:
+        """The words of a table; registers that hold nothing read as 0.
+
+        Raises
+        ------
+        RefusedError
+            The table ends before.
+
+        """
+        if table not in _TABLE_SIZES or start + count > _TABLE_SIZES[table]:
+            raise RefusedError(Refusal.NO_SUCH_SETTING)
+        self.tick()
+        if table == "holding":
+            return self.holding[start : start + count]
+        words = [0] * _TABLE_SIZES[table]
+        measured = {**self._identity(), **self.measured()}
+        for group in ("identity", "status", "readings"):
+            for point in self.datasheet.points(group):
+                if point.table == table and point.name in measured:
+                    encoded = point.encode(measured[point.name])
+                    if point.bits is not None:
+                        encoded = (encoded[0] | words[point.start],)
+                    words[point.start : point.end] = encoded
+        return words[start : start + count]
+
+    def write(self, start: int, words: Sequence[int]) -> None:
+        """Take words for holding registers: a login, a command, or settings.
+
+        Raises
+        ------
+        RefusedError
+            Nothing of the request was taken.
+
+        """
+        self.tick()
+        for name in ("login", "command"):
+            family = self.datasheet.family("access", name)
+            point = family.template if family else None
+            if point is not None and point.start == start and point.words == len(words):
+                value = point.decode(tuple(words))
+                if name == "login":
+                    self._log_in(value)
+                else:
+                    self._command(value)
+                return
+        self._take_settings(dict(zip(range(start, start + len(words)), words, strict=True)))
+
+    def _take_settings(self, words: dict[int, int]) -> None:
+        for address in words:
+            owners = self._owners.get(address, [])
+            if not owners or any(owner.read_only for owner in owners):
+                raise RefusedError(Refusal.NO_SUCH_SETTING)
+            for owner in owners:
+                self._require(owner.role or self.datasheet.role)
+        if self.is_busy:
+            raise RefusedError(Refusal.BUSY)
+        if self._commits:
+            self.staged.update(words)
+        else:
+            self._put_into_force(words)
+
+    # ------------------------------------------------------------------ rights and commands
+
+    @property
+    def _commits(self) -> bool:
+        family = self.datasheet.family("access", "command")
+        return family is not None and "commit" in dict(family.template.choices)
+
+    def _require(self, role: str) -> None:
+        if not role:
+            return
+        now = self.clock()
+        if now > self.role_until_s:
+            self.role = 0
+        if self.role < ROLES.index(role):
+            raise RefusedError(Refusal.NOT_ALLOWED)
+        self.role_until_s = now + _LOGIN_LASTS_S
+
+    def _log_in(self, number: Stored) -> None:
+        self.role = 0
+        if number == 0:
+            return
+        for role, password in self.profile.passwords.items():
+            if number == float(password):
+                self.role = ROLES.index(role)
+                self.role_until_s = self.clock() + _LOGIN_LASTS_S
+                return
+        raise RefusedError(Refusal.NOT_ALLOWED)
+
+    def _command(self, command: Stored) -> None:
+        self._require(self.datasheet.role)
+        if command == "commit":
+            if self.is_busy:
+                raise RefusedError(Refusal.BUSY)
+            self._put_into_force(self.staged)
+            self.staged.clear()
+        elif command == "drop":
+            self.staged.clear()
+        else:
+            self.carry_out(command)
+
+    def _put_into_force(self, words: Mapping[int, int]) -> None:
+        """All of them together, or none: a value that it does not know spoils the whole."""
+        after = list(self.holding)
+        for address, word in words.items():
+            after[address] = word
+        for point in {owner for address in words for owner in self._owners[address]}:
+            value = point.decode(tuple(after[point.start : point.end]))
+            unknown = point.choices and value not in dict(point.choices)
+            low, high = point.limits or (float("-inf"), float("inf"))
+            if unknown or (isinstance(value, float) and not low <= value <= high):
+                raise RefusedError(Refusal.BAD_VALUE)
+        self.holding = after
+        self.taken_over()
+
+    # ------------------------------------------------------------------ registers
+
+    def _map_registers(self) -> dict[int, list[Point]]:
+        owners: dict[int, list[Point]] = {}
+        for point in self.datasheet.points("settings"):
+            if point.table not in BIT_TABLES:
+                for address in range(point.start, point.end):
+                    owners.setdefault(address, []).append(point)
+        return owners
+
+    def _load_factory_settings(self) -> None:
+        for name, text in self.profile.factory.items():
+            point = self.datasheet.settings[name]
+            is_text = point.is_text or bool(point.choices) or point.kind in TIMES
+            self._set(point, text if is_text else float(text))
+        # What is a choice must be one: the first of each is what an empty memory means.
+        for point in self.datasheet.points("settings"):
+            words = tuple(self.holding[point.start : point.end])
+            if point.choices and point.decode(words) not in dict(point.choices):
+                self._set(point, point.choices[0][0])
+
+    def _set(self, point: Point, value: Stored) -> None:
+        words = point.encode(value)
+        if point.bits is not None:
+            words = ((self.holding[point.start] & ~point.mask) | words[0],)
+        self.holding[point.start : point.end] = words
+
+    def setting(self, family: str, index: int | None = None) -> Stored:
+        """What a setting is now."""
+        point = self.datasheet.point("settings", family, index)
+        return point.decode(tuple(self.holding[point.start : point.end]))
+
+    def _identity(self) -> dict[str, Stored]:
+        points = {p.name: p for p in self.datasheet.points("identity")}
+        said: dict[str, Stored] = {
+            "maker": self.datasheet.maker,
+            "model": self.profile.model,
+            "serial": self.profile.serial,
+            "firmware": self.profile.firmware,
+        }
+        return {n: v if points[n].is_text else float(v) for n, v in said.items() if n in points}

@@ -1,0 +1,105 @@
+"""Finding devices and trying datasheets: read only, early, and with words for what is wrong."""
+
+import json
+from importlib import resources
+
+import pytest
+
+import leitwerk as lw
+from conftest import NOWHERE, MemoryLink
+from leitwerk.links import scan, try_datasheet
+from leitwerk.links.scan import Port, scan_units
+
+
+@pytest.fixture
+def address(standin):
+    return standin().address
+
+
+def test_a_scan_finds_who_is_there_and_tells_it_early(address):
+    seen, steps = [], []
+    found = scan_units(
+        address, range(1, 6), [lw.find_datasheet("linde"), lw.find_datasheet("fichte-8")],
+        progress=lambda done, total: steps.append((done, total, len(seen))), on_found=seen.append,
+    )  # fmt: skip
+    assert [(d.address.unit, d.identity.serial) for d in found.found] == [(3, "K2-00417")]
+    assert (found.silent, found.garbage) == (4, 0)
+    assert steps == [(1, 5, 0), (2, 5, 0), (3, 5, 1), (4, 5, 1), (5, 5, 1)]
+    unknown = scan_units(address, [3], [lw.find_datasheet("linde")])
+    assert str(unknown.found[0]).endswith("a device that no datasheet knows")
+
+
+def test_garbage_on_the_line_is_told_from_silence(standin):
+    address = standin("--rtu", "--corrupt-every", "1").address
+    found = scan_units(address, [3], [], timeout_s=0.3)
+    assert (len(found.found), found.garbage) == (0, 1)
+    assert "another baud rate" in found.summary()
+
+
+def test_the_command_finds_and_says_when_nobody_is_there(leitwerk, address):
+    result = leitwerk("find", str(address), "--units", "2..4", "--json")
+    assert result.exit_code == 0
+    assert [d["identity"]["model"] for d in json.loads(result.stdout)] == ["fichte-8"]
+    nobody = leitwerk("find", str(address), "--units", "7")
+    assert (nobody.exit_code, "0 found, 1 silent" in nobody.stderr) == (1, True)
+    assert leitwerk("find", str(address), "--units", "0..300").exit_code == 2
+    assert leitwerk("find", "modbus+rtu:///dev/ttyNOWHERE").exit_code == 3
+
+
+def test_ports_are_listed_with_what_keeps_them_from_being_used(leitwerk, monkeypatch):
+    ports = [Port("/dev/ttyA", "converter", "", ""), Port("/dev/ttyB", "", "busy", "end it")]
+    monkeypatch.setattr(scan, "list_serial_ports", lambda: ports)
+    text = leitwerk("ports").stdout
+    assert text.splitlines()[0].endswith("free")
+    assert "busy: end it" in text
+    assert json.loads(leitwerk("ports", "--json").stdout)[1]["trouble"] == "busy"
+    monkeypatch.setattr(scan, "list_serial_ports", list)
+    assert "no serial ports" in leitwerk("ports").stdout
+
+
+def test_a_datasheet_is_tried_point_by_point_and_nothing_is_written(device):
+    results = list(try_datasheet(device))
+    assert len(results) == len(device.link.requests) == 187
+    assert not any(text.startswith("write") for text in device.link.requests)
+    assert {r.name: r.value for r in results}["serial"] == "K2-00417"
+    assert not any(r.trouble for r in results)
+
+
+def test_a_datasheet_that_does_not_fit_says_where(logger):
+    text = (resources.files("leitwerk") / "datasheets" / "fichte-8.yaml").read_text("utf-8")
+    odd = text.replace("input 43, type: u16", "input 300, type: u16").replace(
+        "choices: {stopped: 0, recording: 1}", "choices: {recording: 1}"
+    )
+    results = list(try_datasheet(lw.Device(lw.parse_datasheet(odd), MemoryLink(logger))))
+    troubles = {r.name: r.trouble for r in results if r.trouble}
+    assert troubles == {
+        "recordings": "refused: refused",
+        "recording": "code 0 stands for nothing that the datasheet knows",
+    }
+
+
+def test_overlapping_points_are_found():
+    text = (resources.files("leitwerk") / "datasheets" / "linde.yaml").read_text("utf-8")
+    for old, new, says in (
+        ("holding 10,", "holding 9,", "charge.float and charge.absorption (settings) both lie on"),
+        ("bits: 1, ", "bits: 0..3, ", "option.buzzer and option.night_light"),
+        ("input 22,", "input 25,", "energy.total and panel.voltage"),
+    ):
+        with pytest.raises(lw.SetupError) as caught:
+            lw.parse_datasheet(text.replace(old, new), file="l.yaml")
+        (finding,) = caught.value.findings
+        assert (finding.rule, says in finding.message) == ("overlap", True)
+
+
+def test_the_datasheet_command(leitwerk, address, tmp_path):
+    assert "no mistakes found" in leitwerk("datasheet", "linde").stdout
+    tried = leitwerk("datasheet", "fichte-8", "--try", str(address), "--json")
+    assert tried.exit_code == 0
+    assert len(json.loads(tried.stdout)) == 187
+    other = leitwerk("datasheet", "linde", "--try", str(address))
+    assert "the device says that it is" in other.stderr
+    bad = tmp_path / "bad.yaml"
+    bad.write_text("datasheet: 1\nmodel: x\n", encoding="utf-8")
+    result = leitwerk("datasheet", str(bad))
+    assert (result.exit_code, "the key 'maker' is missing" in result.stderr) == (1, True)
+    assert leitwerk("datasheet", "linde", "--try", str(NOWHERE)).exit_code == 3

@@ -1,0 +1,135 @@
+"""A second model, with only files differing: no terminals, no commit, odd registers, RTU."""
+
+from importlib import resources
+
+import pytest
+
+import leitwerk as lw
+from conftest import Clock, MemoryLink
+from leitwerk.setup.model import draft_setup
+from leitwerk.standins.charger import Charger
+from leitwerk.standins.profile import find_profile
+
+STATION = (resources.files("leitwerk") / "examples" / "station.yaml").read_text("utf-8")
+AT = "modbus+rtu:///dev/ttyUSB0?unit=5&line=9600,8N1"
+PASSWORDS = {"operator": "2208"}
+
+
+@pytest.fixture
+def linde():
+    return lw.find_datasheet("linde")
+
+
+@pytest.fixture
+def charger(linde):
+    return Charger(linde, find_profile("linde"), Clock())
+
+
+@pytest.fixture
+def station(linde, charger):
+    return lw.Device(linde, MemoryLink(charger))
+
+
+def test_the_whole_thread_on_a_serial_line(leitwerk, tmp_path, monkeypatch):
+    monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", PASSWORDS["operator"])
+    with lw.start_standin("linde", "--rtu", "--unit", "5") as one:
+        path = tmp_path / "station.yaml"
+        path.write_text(STATION.replace(AT, str(one.address)), encoding="utf-8")
+        assert leitwerk("check", str(path)).exit_code == 0
+        done = leitwerk("upload", str(path))
+        assert "7 settings changed in 2 write requests, each in force as it was" in done.stdout
+        live = leitwerk("live", str(path), "--for", "0.5 s")
+    assert live.exit_code == 0
+    assert "PASSED: 3 of 3 expectations met" in live.stdout
+
+
+def test_fields_and_bcd_arrive_in_their_registers(station, charger, tmp_path):
+    setup = lw.parse_setup(STATION)
+    receipt = lw.upload(setup, station, keep=tmp_path, passwords=PASSWORDS)
+    assert charger.holding[8:15] == [2, 1420, 1350, 1110, 1260, 0x0080, 0x0900]
+    assert not receipt.together
+    station.link.requests.clear()
+    assert lw.upload(setup, station, keep=tmp_path, passwords=PASSWORDS).changes == ()
+
+
+def test_a_field_leaves_the_rest_of_its_register_alone(station, charger, tmp_path):
+    charger.holding[14] |= 0x8001
+    setup = lw.parse_setup(STATION)
+    lw.upload(setup, station, keep=tmp_path, passwords=PASSWORDS)
+    assert charger.holding[14] == 0x8901
+
+
+def test_a_default_for_a_missing_sensor_is_never_a_reading(station, charger):
+    charger.sensor_missing = True
+    clock = {"clock": charger.clock, "wait": charger.clock.wait}
+    setup = lw.parse_setup(STATION.replace("8.5 ± 2 °C", "25 ± 2 °C"))
+    report = lw.verify(setup, station, duration_s=1, rate_hz=5, **clock)
+    (temperature,) = (c for c in report.channels if c.name == "temperature")
+    assert (temperature.verdict, temperature.quality) == ("no reading", "open sensor")
+    assert "stands in for a missing one" in temperature.reason
+
+
+def test_without_a_commit_a_broken_upload_says_that_settings_are_mixed(station, tmp_path):
+    setup = lw.parse_setup(STATION)
+    station.link.fails_at = 5
+    with pytest.raises(lw.UploadError) as caught:
+        lw.upload(setup, station, keep=tmp_path, passwords=PASSWORDS)
+    assert caught.value.state.startswith("some of its settings are new and some are old")
+    station.link.fails_at = None
+    lw.upload(setup, station, keep=tmp_path, passwords=PASSWORDS)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "rule", "says"),
+    [
+        ("reading: battery.voltage", "reading: batery.voltage", "unknown-reading", "battery.volt"),
+        ("reading: battery.voltage", "terminal: 1", "unknown-terminal", "no terminal 1"),
+        ("reading: battery.voltage", "label: x", "duplicate-key", "label"),
+        ("    reading: battery.voltage\n", "", "missing-key", "reading: battery.voltage"),
+        ("reading: battery.voltage", "reading: battery.voltage\n    range: ±1 V", "useless-key",
+         "measures this itself"),
+        ("reading: battery.voltage", "reading: battery.voltage\n    unit: mV", "wrong-unit",
+         "in V, not in mV"),
+        ("charge.float:", "charge.flaot:", "unknown-setting", "did you mean 'charge.float'"),
+        ("charge.float: 13.5 V", "charge.float: 15.2 V", "not-storable", "12..15"),
+        ("charge.float: 13.5 V", "charge.float: 13.5 A", "bad-value", "A is a unit of current"),
+        ("charge.float: 13.5 V", "charge.float: 13.504 V", "rounded", "stores 13.5 V"),
+        ("lithium", "litium", "not-storable", "sealed, flooded, lithium"),
+        ("name: VALLEY-1", "factory.calibrated: 2026-01-01 00:00:00", "read-only", "not written"),
+        ("device:", "sample: every 10 s\ndevice:", "useless-key", "no sampling interval"),
+    ],
+)  # fmt: skip
+def test_mistakes_in_what_a_device_measures_itself(linde, old, new, rule, says):
+    assert old in STATION
+    setup, findings = draft_setup(STATION.replace(old, new, 1), file="s.yaml")
+    if setup is not None:
+        findings.extend(lw.check_setup(setup, linde))
+    assert says in next(str(f) for f in findings if f.rule == rule)
+
+
+def test_a_setting_is_not_set_twice(sheet):
+    from conftest import KILN
+
+    text = KILN + "settings:\n  channel.1.label: Air\n"
+    (finding,) = lw.check_setup(lw.parse_setup(text), sheet)
+    assert (finding.rule, "channels.air_top.label" in finding.message) == ("set-twice", True)
+
+
+def test_identifying_numbers_compare_without_zeros_and_separators(station):
+    assert station.require(lw.parse_setup(STATION.replace("4711", "0004711"))).serial == "4711"
+    with pytest.raises(lw.WrongDevice):
+        station.require(lw.parse_setup(STATION.replace("4711", "4712")))
+
+
+def test_a_datasheet_of_ones_own_is_found_in_the_project(tmp_path, monkeypatch, linde):
+    folder = tmp_path / "datasheets"
+    folder.mkdir()
+    text = (resources.files("leitwerk") / "datasheets" / "linde.yaml").read_text("utf-8")
+    (folder / "mine.yaml").write_text(text.replace("model: linde", "model: mine"), "utf-8")
+    (tmp_path / "setups").mkdir()
+    monkeypatch.chdir(tmp_path / "setups")
+    assert lw.find_datasheet("mine").model == "mine"
+    assert lw.find_datasheet("linde") == linde
+    with pytest.raises(lw.FileProblem, match="no datasheet for the model 'other'") as caught:
+        lw.find_datasheet("other")
+    assert "mine" in caught.value.remedy

@@ -32,6 +32,7 @@ from leitwerk.signals.thermocouple_curves import CURVES
 from leitwerk.standins import start_standin
 from leitwerk.standins.profile import find_profile
 from leitwerk.transfer import upload
+from leitwerk.wire.modbus import ReadPlan
 from leitwerk.yamltext import parse_yaml
 
 CHANNELS = 10_000
@@ -130,7 +131,7 @@ def poll_all_channels() -> None:
             passwords = find_profile(model).passwords
             upload(setup, device, keep="build/bench", passwords=passwords)
             poller = Poller(device, channels)
-            (request,) = device.readings_plan(sheet.points("readings")).requests
+            (request,) = ReadPlan(sheet.points("readings"), sheet.bridge).requests
             client = ModbusTcpClient("127.0.0.1", port=standin.address.port)
             client.connect()
 

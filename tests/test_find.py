@@ -73,7 +73,7 @@ def test_a_datasheet_that_does_not_fit_says_where(logger):
     results = list(try_datasheet(lw.Device(lw.parse_datasheet(odd), MemoryLink(logger))))
     troubles = {r.name: r.trouble for r in results if r.trouble}
     assert troubles == {
-        "recordings": "refused: refused",
+        "recordings": "refused: there is no such setting, or it is read-only",
         "recording": "code 0 stands for nothing that the datasheet knows",
     }
 

@@ -95,7 +95,7 @@ def compare_images(present: Image, wanted: Image, datasheet: Datasheet) -> list[
 
 def setting_unit(name: str, settings: Mapping[str, Stored], datasheet: Datasheet) -> str:
     """The unit of a setting, followed through ``signal`` and ``channel`` to a symbol."""
-    unit = datasheet.settings[name].unit
+    unit: str = datasheet.settings[name].unit
     if unit not in {"signal", "channel"}:
         return unit
     block = name.split(".")[:2]

@@ -63,6 +63,7 @@ _SPELLINGS: dict[str, tuple[str, ...]] = {
     "hour": ("h",),
     "day": ("d",),
     "percent": ("%",),
+    "decibel": ("dB",),
     "one": ("1", ""),
 }
 _SYMBOL = {spelling: name for name, all_of in _SPELLINGS.items() for spelling in all_of}
@@ -83,6 +84,7 @@ _DIMENSIONS = {
     "newton": "force",
     "second": "time",
     "percent": "ratio",
+    "decibel": "level",
 }
 
 _FACTOR = re.compile(r"(?P<symbol>[^\d\s/·*^⁻²³-]+|1)(?:\^?(?P<power>-?[123]|²|³|⁻¹|⁻²))?")

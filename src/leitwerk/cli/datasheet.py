@@ -38,11 +38,10 @@ def datasheet(file: str, *, address: str | None, as_json: bool, timeout: float) 
         return FINE
 
     from leitwerk.address import parse_address
-    from leitwerk.links import Device, try_datasheet
-    from leitwerk.links.modbus import ModbusLink
+    from leitwerk.links import open_device, try_datasheet
 
     results = []
-    with Device(sheet, ModbusLink(parse_address(address), timeout_s=timeout)) as device:
+    with open_device(sheet, parse_address(address), timeout_s=timeout) as device:
         for tried in try_datasheet(device):
             results.append(tried)
             if not as_json:

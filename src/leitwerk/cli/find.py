@@ -47,11 +47,15 @@ def find(address: str, *, units: str, lines: bool, timeout: float, as_json: bool
     from leitwerk.address import parse_address
     from leitwerk.cli.show import echo_json
     from leitwerk.cli.steps import StepView
+    from leitwerk.errors import QuantityError
     from leitwerk.links.scan import USUAL_LINES, scan_units
     from leitwerk.project import find_datasheet, known_models
 
     base, asked = parse_address(address), _units(units)
-    sheets = [find_datasheet(model) for model in known_models()]
+    if base.protocol != "modbus":
+        raise QuantityError(f"{base} has no units to ask", valid="an address of Modbus")
+    every = [find_datasheet(model) for model in known_models()]
+    sheets = [sheet for sheet in every if sheet.link == base.protocol]
     bases = (
         [replace(base, line=line) for line in USUAL_LINES] if lines and base.is_serial else [base]
     )

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
-from leitwerk.datasheet.points import Point, PointFamily
+from leitwerk.datasheet.points import PointFamily
 from leitwerk.quantities import Span
 from leitwerk.signals import SENSORS
 from leitwerk.units import Unit
@@ -118,7 +119,7 @@ class Datasheet:
         """A family of points by its name with ``{n}`` for an index, or None when there is none."""
         return self.groups[group].get(name)
 
-    def point(self, group: str, name: str, index: int | None = None) -> Point:
+    def point(self, group: str, name: str, index: int | None = None) -> Any:
         """One point of this model.
 
         Raises
@@ -129,12 +130,12 @@ class Datasheet:
         """
         return self.groups[group][name].point(index)
 
-    def points(self, group: str) -> list[Point]:
+    def points(self, group: str) -> list[Any]:
         """All points of a group, in the order of the datasheet."""
         return [point for family in self.groups[group].values() for point in family.points()]
 
     @cached_property
-    def settings(self) -> dict[str, Point]:
+    def settings(self) -> dict[str, Any]:
         """All settings by name."""
         return {point.name: point for point in self.points("settings")}
 
@@ -148,7 +149,7 @@ class Datasheet:
         }
 
     @cached_property
-    def own_readings(self) -> dict[str, Point]:
+    def own_readings(self) -> dict[str, Any]:
         """What the device measures by itself: readings that belong to no terminal."""
         return {
             point.name: point

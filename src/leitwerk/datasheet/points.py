@@ -11,7 +11,7 @@ import math
 import re
 import struct
 from dataclasses import dataclass, replace
-from typing import TypeAlias
+from typing import Any, TypeAlias
 
 from leitwerk.datasheet.coding import (
     FLOATS,
@@ -69,6 +69,16 @@ class Point:
     def end(self) -> int:
         """The register after the last one of this point."""
         return self.start + self.words
+
+    @property
+    def place(self) -> str:
+        """Where it lives, for people."""
+        return f"{self.table} {self.start}"
+
+    def at(self, index: int, stride: int) -> Point:
+        """The same for another index, so many strides on."""
+        name = INDEX.sub(str(index), self.name)
+        return replace(self, name=name, start=self.start + stride * index)
 
     @property
     def is_text(self) -> bool:
@@ -242,13 +252,16 @@ _FOREIGN = {
 
 @dataclass(frozen=True, slots=True)
 class PointFamily:
-    """Points that differ by one index: ``channel.{n}.range`` lives at ``start + stride * n``."""
+    """Points that differ by one index: ``channel.{n}.range`` lives at ``start + stride * n``.
 
-    template: Point
+    Its members are ``Point`` or ``Query``, whatever the model's link speaks.
+    """
+
+    template: Any
     indices: range
     stride: int = 0
 
-    def point(self, index: int | None = None) -> Point:
+    def point(self, index: int | None = None) -> Any:
         """The point of one index (None: the family is a single point).
 
         Raises
@@ -261,16 +274,13 @@ class PointFamily:
             return self.template
         if index not in self.indices:
             raise KeyError(index)
-        return replace(
-            self.template,
-            name=INDEX.sub(str(index), self.template.name),
-            start=self.template.start + self.stride * index,
-        )
+        return self.template.at(index, self.stride)
 
     def storable(self, value: Stored) -> Stored:
         """As ``Point.storable``; every member of the family stores alike."""
-        return self.template.storable(value)
+        stored: Stored = self.template.storable(value)
+        return stored
 
-    def points(self) -> list[Point]:
+    def points(self) -> list[Any]:
         """All points of the family, in order."""
         return [self.point(index) for index in self.indices] or [self.template]

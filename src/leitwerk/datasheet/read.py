@@ -5,13 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Annotated, Literal, TypeVar
+from typing import Annotated, Any, Literal, TypeVar
 
 from pydantic import Field
 
 from leitwerk.datasheet.coding import FLOATS, INTEGER_SPANS, NUMBER_TYPES
 from leitwerk.datasheet.model import Datasheet, Input, Range, Terminal
 from leitwerk.datasheet.points import BIT_TABLES, INDEX, TABLES, TIMES, Point, PointFamily
+from leitwerk.datasheet.queries import MAX_TEXT, Query
 from leitwerk.errors import QuantityError, SetupError
 from leitwerk.findings import Findings
 from leitwerk.places import Map
@@ -128,6 +129,19 @@ class _TerminalEntry(Model):
     slot: Count
 
 
+class _QueryEntry(Model):
+    ask: str = ""
+    tell: str = ""
+    field: Count = 0
+    type: Literal["number", "text"] = "number"
+    step: Amount | None = None
+    unit: str = ""
+    choices: dict[str, str] = Field(default_factory=dict)
+    span: Ends | None = None
+    longest: Count = MAX_TEXT
+    role: str = ""
+
+
 class _PointEntry(Model):
     at: AtField
     type: KindField
@@ -162,17 +176,17 @@ class _File(Model):
     model: Text
     maker: Text
     summary: Text
-    link: Literal["modbus"]
+    link: Literal["modbus", "scpi"]
     inputs: dict[str, _InputEntry] = Field(default_factory=dict)
     terminals: dict[str, _TerminalEntry] = Field(default_factory=dict)
     limits: _Limits | None = None
     transfer: _Transfer | None = None
     refusals: dict[str, Text] = Field(default_factory=dict)
-    identity: dict[str, _PointEntry]
-    status: dict[str, _PointEntry] = Field(default_factory=dict)
-    readings: dict[str, _PointEntry]
-    settings: dict[str, _PointEntry] = Field(default_factory=dict)
-    access: dict[str, _PointEntry] = Field(default_factory=dict)
+    identity: dict[str, Any]
+    status: dict[str, Any] = Field(default_factory=dict)
+    readings: dict[str, Any]
+    settings: dict[str, Any] = Field(default_factory=dict)
+    access: dict[str, Any] = Field(default_factory=dict)
 
 
 def parse_datasheet(text: str | bytes, *, file: str = "datasheet") -> Datasheet:
@@ -194,10 +208,11 @@ def parse_datasheet(text: str | bytes, *, file: str = "datasheet") -> Datasheet:
 
 def _read(root: Map, findings: Findings) -> Datasheet | None:
     raw: dict[str, object] = dict(root)
+    point: type[Model] = _QueryEntry if root.get("link") == "scpi" else _PointEntry
     sections: tuple[tuple[str, type[Model]], ...] = (
         ("inputs", _InputEntry),
         ("terminals", _TerminalEntry),
-        *((group, _PointEntry) for group in _GROUPS),
+        *((group, point) for group in _GROUPS),
     )
     for section, model in sections:
         if isinstance(entries := root.get(section), Map):
@@ -251,7 +266,8 @@ def _build(file: _File, findings: Findings) -> Datasheet | None:
         )
         for group in _GROUPS
     }
-    _check_overlaps(groups, findings)
+    if file.link == "modbus":
+        _check_overlaps(groups, findings)
     limits, interval = file.limits, None
     if limits is not None:
         ends, second = limits.interval, parse_unit("s")
@@ -270,7 +286,11 @@ def _build(file: _File, findings: Findings) -> Datasheet | None:
         alarms_at_most=limits.alarms if limits else 0,
         bridge=file.transfer.bridge if file.transfer else 0,
         role=file.transfer.role if file.transfer else "",
-        refusals={int(code): text for code, text in file.refusals.items() if code.isdecimal()},
+        refusals={
+            int(code): text
+            for code, text in file.refusals.items()
+            if code.removeprefix("-").isdecimal()
+        },
         groups=groups,
     )
 
@@ -295,7 +315,9 @@ def _terminals(entries: Mapping[str, _TerminalEntry]) -> Iterator[tuple[str, Ter
             yield name, Terminal(name, entry.slot + number - low, tuple(entry.takes))
 
 
-def _family(name: str, entry: _PointEntry) -> tuple[str, PointFamily]:
+def _family(name: str, entry: _PointEntry | _QueryEntry) -> tuple[str, PointFamily]:
+    if isinstance(entry, _QueryEntry):
+        return _query_family(name, entry)
     match = _INDEX_SPAN.search(name)
     indices = range(int(match[2]), int(match[3]) + 1) if match else range(0)
     template = _INDEX_SPAN.sub(r"{\1}", name)
@@ -331,6 +353,35 @@ def _family(name: str, entry: _PointEntry) -> tuple[str, PointFamily]:
     if last > _LAST_REGISTER:
         raise QuantityError(f"{name!r} ends at register {last}", valid=f"0..{_LAST_REGISTER}")
     return template, PointFamily(point, indices, entry.at.stride)
+
+
+def _query_family(name: str, entry: _QueryEntry) -> tuple[str, PointFamily]:
+    match = _INDEX_SPAN.search(name)
+    indices = range(int(match[2]), int(match[3]) + 1) if match else range(0)
+    template = _INDEX_SPAN.sub(r"{\1}", name)
+    if not entry.ask and not entry.tell:
+        raise QuantityError(f"{name!r} is neither asked for nor told", valid='ask: "MEAS:LEV?"')
+    if entry.tell and not entry.choices and "{}" not in entry.tell:
+        valid = f'tell: "{entry.tell} {{}}"'
+        raise QuantityError(f"{entry.tell!r} has no place for the value", valid=valid)
+    if "\n" in entry.ask + entry.tell:
+        raise QuantityError("a command is one line", valid="a text without line breaks")
+    step = entry.step or Quantity(0.0)
+    query = Query(
+        name=template,
+        ask=entry.ask,
+        tell=entry.tell,
+        field=entry.field,
+        kind=entry.type,
+        step=step.value,
+        unit=step.unit.symbol if step.unit else entry.unit,
+        choices=tuple(entry.choices.items()),
+        limits=None if entry.span is None else (entry.span.low, entry.span.high),
+        longest=entry.longest,
+        read_only=not entry.tell,
+        role=entry.role,
+    )
+    return template, PointFamily(query, indices)
 
 
 def _check_overlaps(groups: Mapping[str, Mapping[str, PointFamily]], findings: Findings) -> None:

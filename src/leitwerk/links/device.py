@@ -3,20 +3,26 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
-from dataclasses import asdict, dataclass, replace
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import asdict, dataclass
 from types import TracebackType
-from typing import Self
+from typing import TYPE_CHECKING, Any, Self
 
 from leitwerk.address import LinkAddress
-from leitwerk.datasheet import Datasheet, Point, Stored
+from leitwerk.datasheet import Datasheet, Stored
 from leitwerk.errors import DeviceRefused, QuantityError, WrongDevice
 from leitwerk.image import Image
 from leitwerk.links.modbus import TIMEOUT_S, ModbusLink
+from leitwerk.links.sessions import QuerySession, RegisterSession, Session
+from leitwerk.links.stream import LineLink
 from leitwerk.links.trace import Tracer
 from leitwerk.project import find_datasheet
 from leitwerk.setup import Setup
-from leitwerk.wire.modbus import ReadPlan, WriteRequest, plan_writes, shared_registers
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,9 +55,14 @@ class Status:
 class Device:
     """A device of a known model behind a link. Use it in a ``with`` block, or close it."""
 
-    def __init__(self, datasheet: Datasheet, link: ModbusLink) -> None:
+    def __init__(self, datasheet: Datasheet, link: Any) -> None:
         self.datasheet = datasheet
         self.link = link
+        self._session: Session = (
+            QuerySession(link)
+            if datasheet.link == "scpi"
+            else RegisterSession(link, datasheet.bridge)
+        )
 
     def __enter__(self) -> Self:
         return self
@@ -70,7 +81,8 @@ class Device:
     @property
     def address(self) -> LinkAddress:
         """Where it is reached."""
-        return self.link.address
+        address: LinkAddress = self.link.address
+        return address
 
     def close(self) -> None:
         """End the connection."""
@@ -99,7 +111,7 @@ class Device:
             ("a model", identity.model, wanted.model),
             ("the serial number", identity.serial, wanted.serial),
         ):
-            if not same_number(found, meant):
+            if found != meant and not (what.endswith("number") and same_number(found, meant)):
                 raise WrongDevice(
                     f"the device at {self.address} has {what} {found!r}, the setup is for "
                     f"{meant!r}",
@@ -138,23 +150,10 @@ class Device:
         They are not in force before ``command("commit")``. ``progress`` is called after each
         request with the number done and the number in all.
         """
-        requests = self.plan_writes(values)
-        for done, request in enumerate(requests, start=1):
-            self._write(request)
-            progress(done, len(requests))
-        return len(requests)
-
-    def plan_writes(self, values: Mapping[str, Stored]) -> list[WriteRequest]:
-        """The requests that ``write_settings`` will send.
-
-        Registers of which only a field changes are read first.
-        """
         settings = self.datasheet.settings
         points = {settings[name]: value for name, value in values.items()}
-        shared = shared_registers(points)
-        words = self.link.read(shared) if shared else []
-        present = {request.start: word for request, word in zip(shared, words, strict=True)}
-        return plan_writes(points, present)
+        with self._explained():
+            return self._session.write(points, progress)
 
     def command(self, name: str) -> None:
         """Have a command carried out: commit, drop, start, stop, erase recordings."""
@@ -172,7 +171,8 @@ class Device:
         point = self.datasheet.point("access", "login")
         remedy = f"give the {role}'s password; Leitwerk never stores it"
         try:
-            value = float(password) if password.isdecimal() else password
+            is_number = password.isdecimal() and not point.is_text
+            value: Stored = float(password) if is_number else password
             self._write_one(point, value, secret=True)
         except (DeviceRefused, QuantityError) as error:
             code = getattr(error, "code", None)
@@ -184,38 +184,39 @@ class Device:
 
     def log_out(self) -> None:
         """Give up the rights of a login."""
-        self._write_one(self.datasheet.point("access", "login"), 0.0)
+        point = self.datasheet.point("access", "login")
+        self._write_one(point, "" if point.is_text else 0.0)
 
-    def readings_plan(self, points: list[Point]) -> ReadPlan:
-        """How to read these points with as few requests as possible."""
-        return ReadPlan(points, self.datasheet.bridge)
+    def read_points(self, points: Sequence[Any]) -> dict[str, Stored]:
+        """The values of some points of the datasheet, by name."""
+        with self._explained():
+            return self._session.read(points)
+
+    def reader(self, points: Sequence[Any]) -> Callable[[], NDArray[np.float64]]:
+        """Something that reads the same points again and again, as numbers of shape (n_points,)."""
+        return self._session.reader(points)
 
     def _read_group(self, group: str) -> dict[str, Stored]:
         points = self.datasheet.points(group)
         if not points:
             return {}
-        plan = ReadPlan(points, self.datasheet.bridge)
+        return self.read_points(points)
+
+    def _write_one(self, point: Any, value: Stored, *, secret: bool = False) -> None:
+        with self._explained():
+            self._session.write({point: value}, secret=secret)
+
+    @contextmanager
+    def _explained(self) -> Iterator[None]:
+        """Refusals in the words of the model's datasheet."""
         try:
-            return plan.values(self.link.read(plan.requests))
+            yield
         except DeviceRefused as error:
-            raise self._explained(error) from error
-
-    def _write_one(self, point: Point, value: Stored, *, secret: bool = False) -> None:
-        for request in plan_writes({point: value}):
-            self._write(replace(request, secret=secret))
-
-    def _write(self, request: WriteRequest) -> None:
-        try:
-            self.link.write(request)
-        except DeviceRefused as error:
-            raise self._explained(error) from error
-
-    def _explained(self, error: DeviceRefused) -> DeviceRefused:
-        """The refusal in the words of the model's datasheet."""
-        meaning = self.datasheet.refusals.get(error.code or 0)
-        if meaning is None:
-            return error
-        return DeviceRefused(f"{error.message}: {meaning}", code=error.code, remedy=error.remedy)
+            meaning = self.datasheet.refusals.get(error.code or 0)
+            if meaning is None:
+                raise
+            message = f"{error.message}: {meaning}"
+            raise DeviceRefused(message, code=error.code, remedy=error.remedy) from error
 
 
 def _text(value: Stored) -> str:
@@ -270,4 +271,30 @@ def connect(
 
     """
     sheet = datasheet or find_datasheet(setup.device.model)
-    return Device(sheet, ModbusLink(setup.device.at, timeout_s=timeout_s, tracer=tracer))
+    return open_device(sheet, setup.device.at, timeout_s=timeout_s, tracer=tracer)
+
+
+def open_device(
+    datasheet: Datasheet,
+    address: LinkAddress,
+    *,
+    timeout_s: float = TIMEOUT_S,
+    tracer: Tracer | None = None,
+) -> Device:
+    """A device of a model at an address, whoever it is. The first request connects.
+
+    Raises
+    ------
+    QuantityError
+        The model speaks another protocol than the address says.
+
+    """
+    if address.protocol != datasheet.link:
+        raise QuantityError(
+            f"{datasheet.model} speaks {datasheet.link}, the address {address} is one of "
+            f"{address.protocol}",
+            valid=f"an address that begins with {datasheet.link}",
+        )
+    if datasheet.link == "scpi":
+        return Device(datasheet, LineLink(address, timeout_s=timeout_s, tracer=tracer))
+    return Device(datasheet, ModbusLink(address, timeout_s=timeout_s, tracer=tracer))

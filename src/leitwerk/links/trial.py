@@ -6,11 +6,10 @@ from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from leitwerk.datasheet import Point, Stored
+from leitwerk.datasheet import Stored
 from leitwerk.errors import DeviceRefused, LinkError
 from leitwerk.links.device import Device
 from leitwerk.quantities import format_number
-from leitwerk.wire.modbus import ReadPlan
 
 _GROUPS = ("identity", "status", "readings", "settings")
 
@@ -49,7 +48,7 @@ def try_datasheet(device: Device) -> Iterator[Tried]:
     for group in _GROUPS:
         for point in device.datasheet.points(group):
             try:
-                value, trouble = _read(device, point), ""
+                value, trouble = device.read_points([point])[point.name], ""
             except DeviceRefused as error:
                 value, trouble = None, f"refused: {error.message.rpartition(': ')[2]}"
             except LinkError as error:
@@ -59,14 +58,8 @@ def try_datasheet(device: Device) -> Iterator[Tried]:
             first = False
             if isinstance(value, str) and value.startswith("code "):
                 trouble = f"{value} stands for nothing that the datasheet knows"
-            place = f"{point.table} {point.start}"
-            yield Tried(group, point.name, place, value, _unit(point), trouble)
+            yield Tried(group, point.name, point.place, value, _unit(point), trouble)
 
 
-def _read(device: Device, point: Point) -> Stored:
-    plan = ReadPlan([point])
-    return plan.values(device.link.read(plan.requests))[point.name]
-
-
-def _unit(point: Point) -> str:
+def _unit(point: Any) -> str:
     return "" if point.unit in {"signal", "channel"} or point.choices else point.unit

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from leitwerk.check import Assignment
-from leitwerk.datasheet import Point
 from leitwerk.links import Device
 from leitwerk.signals import Quality
 
@@ -39,8 +38,7 @@ class Poller:
         self._has_junction = sheet.family("readings", "cold_junction") is not None
         if self._has_junction:
             points.append(sheet.point("readings", "cold_junction"))
-        self._plan = device.readings_plan(points)
-        self._link = device.link
+        self._read = device.reader(points)
         self._values = slice(0, count)
         self._codes = slice(count, count + len(wired))
         choices = points[count].choices if wired else ()
@@ -59,7 +57,7 @@ class Poller:
             The device was not reached, or refused.
 
         """
-        numbers = self._plan.numbers(self._link.read(self._plan.requests))
+        numbers = self._read()
         # A code that the datasheet does not know falls on the last entry: quality unknown.
         last = self._quality_of_code.size - 1
         codes = np.minimum(numbers[self._codes], last).astype(np.intp)
@@ -72,7 +70,7 @@ class Poller:
         return values, qualities, junction
 
 
-def own_quality(point: Point, value: float) -> Quality:
+def own_quality(point: Any, value: float) -> Quality:
     """What a reading without a quality of its own is worth.
 
     A code that stands for no value is bad, and so is the value that the device shows in place of a

@@ -13,11 +13,13 @@ from typing import NoReturn
 import click
 
 from leitwerk.address import LinkAddress
+from leitwerk.datasheet import Datasheet
 from leitwerk.errors import LeitwerkError
 from leitwerk.project import find_datasheet
 from leitwerk.standins.charger import Charger
-from leitwerk.standins.firmware import Firmware
+from leitwerk.standins.firmware import Firmware, Profile
 from leitwerk.standins.logger import Disturbances, Logger
+from leitwerk.standins.meter import Meter, serve_lines
 from leitwerk.standins.plant import Plant
 from leitwerk.standins.profile import find_profile
 from leitwerk.standins.server import Faults, Serial, serve_rtu, serve_tcp
@@ -59,7 +61,7 @@ from leitwerk.standins.server import Faults, Serial, serve_rtu, serve_tcp
 @click.option("--corrupt-every", default=0, metavar="N", help="Spoil every Nth answer (RTU).")
 @click.option("--time-factor", default=1.0, help="The plant's time runs so many times faster.")
 @click.option("--with-parent", is_flag=True, help="End when standard input is closed.")
-def main(
+def main(  # noqa: C901 - one option after the other
     model: str,
     *,
     port: int,
@@ -86,33 +88,30 @@ def main(
     except LeitwerkError as error:
         _give_up(str(error))
     profile = replace(profile, serial=serial or profile.serial, model=as_model or profile.model)
-    device: Firmware
-    if profile.kind == "charger":
-        device = Charger(datasheet, profile, time.monotonic, sensor_missing=bool(open_))
-    else:
-        wrong = Disturbances(open=set(open_), shorted=set(short), reversed=set(reverse))
-        logger = Logger(datasheet, profile, Plant(factor=time_factor), time.monotonic, wrong)
-        logger.recordings = [[] for _ in range(recordings)]
-        logger.recording_since_s = time.monotonic() if recording else None
-        device = logger
+    wrong = Disturbances(open=set(open_), shorted=set(short), reversed=set(reverse))
+    device = _make(profile, datasheet, wrong, time_factor)
+    if isinstance(device, Logger):
+        device.recordings = [[] for _ in range(recordings)]
+        device.recording_since_s = time.monotonic() if recording else None
     faults = Faults(silent_after_writes, silent_after_requests, slow, corrupt_every)
 
     def ready(where: int | Serial) -> None:
         if isinstance(where, Serial):
             address = LinkAddress("modbus+rtu", "", 0, unit, where.path, where.line)
         else:
-            address = LinkAddress("modbus+tcp", "127.0.0.1", where, unit)
+            scheme = "scpi+tcp" if datasheet.link == "scpi" else "modbus+tcp"
+            address = LinkAddress(scheme, "127.0.0.1", where, unit)
         click.echo(f"{profile.model} {profile.serial} listens at {address}")
         sys.stdout.flush()
 
     async def run() -> None:
-        serving = (
-            serve_rtu(device, unit=unit, faults=faults, ready=ready)
-            if rtu
-            else serve_tcp(
-                device, host="127.0.0.1", port=port, unit=unit, faults=faults, ready=ready
-            )
-        )
+        host = "127.0.0.1"
+        if isinstance(device, Meter):
+            serving = serve_lines(device, host=host, port=port, faults=faults, ready=ready)
+        elif rtu:
+            serving = serve_rtu(device, unit=unit, faults=faults, ready=ready)
+        else:
+            serving = serve_tcp(device, host=host, port=port, unit=unit, faults=faults, ready=ready)
         server = asyncio.create_task(serving)
         if with_parent:
             loop = asyncio.get_running_loop()
@@ -126,6 +125,17 @@ def main(
         click.echo("stopped")
     except (OSError, RuntimeError) as error:
         _give_up(f"cannot listen on port {port}: {error}")
+
+
+def _make(
+    profile: Profile, datasheet: Datasheet, wrong: Disturbances, time_factor: float
+) -> Firmware | Meter:
+    """The simulated device of a profile's kind."""
+    if profile.kind == "meter":
+        return Meter(datasheet, profile)
+    if profile.kind == "charger":
+        return Charger(datasheet, profile, time.monotonic, sensor_missing=bool(wrong.open))
+    return Logger(datasheet, profile, Plant(factor=time_factor), time.monotonic, wrong)
 
 
 def _give_up(reason: str) -> NoReturn:

@@ -242,7 +242,8 @@ class Firmware(ABC):
     def setting(self, family: str, index: int | None = None) -> Stored:
         """What a setting is now."""
         point = self.datasheet.point("settings", family, index)
-        return point.decode(tuple(self.holding[point.start : point.end]))
+        value: Stored = point.decode(tuple(self.holding[point.start : point.end]))
+        return value
 
     def _identity(self) -> dict[str, Stored]:
         points = {p.name: p for p in self.datasheet.points("identity")}

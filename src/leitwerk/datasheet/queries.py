@@ -1,0 +1,130 @@
+"""Queries: single values in a device that is asked and told in texts (SCPI)."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+
+from leitwerk.datasheet.coding import readable, round_steps
+from leitwerk.datasheet.points import INDEX, Stored
+from leitwerk.errors import QuantityError
+from leitwerk.quantities import format_number
+
+# SCPI-1999 volume 1, 7.2.1.4 and 7.2.1.5: these numbers stand for infinity and for no number.
+INFINITE, NO_NUMBER = 9.9e37, 9.91e37
+MAX_TEXT = 256  # characters of a text that anybody stores in an instrument
+
+
+@dataclass(frozen=True, slots=True)
+class Query:
+    """One value that a device tells when it is asked with ``ask``, and takes with ``tell``.
+
+    Of an answer of several fields, ``field`` (from 1) is the one that is meant. In ``tell``, ``{}``
+    stands for the value. ``kind`` is ``number`` or ``text``; choices are told as their codes' texts.
+    """
+
+    name: str
+    ask: str
+    tell: str = ""
+    field: int = 0
+    kind: str = "number"
+    step: float = 0.0
+    unit: str = ""
+    choices: tuple[tuple[str, str], ...] = ()
+    limits: tuple[float, float] | None = None
+    longest: int = MAX_TEXT
+    read_only: bool = False
+    role: str = ""
+    special: tuple[tuple[int, str], ...] = ()
+    substitute: float | None = None
+    offset: float = 0.0
+
+    @property
+    def is_text(self) -> bool:
+        """Whether the value is a free text."""
+        return self.kind == "text"
+
+    @property
+    def place(self) -> str:
+        """Where it lives, for people."""
+        return self.ask or self.tell
+
+    def at(self, index: int, stride: int) -> Query:
+        """The same for another index; ``{n}`` in its texts becomes the number."""
+        del stride
+        texts = {t: INDEX.sub(str(index), getattr(self, t)) for t in ("name", "ask", "tell")}
+        return replace(self, **texts)  # type: ignore[arg-type]
+
+    def span(self) -> tuple[float, float]:
+        """The smallest and the largest number that can be stored."""
+        return self.limits or (-INFINITE, INFINITE)
+
+    def storable(self, value: Stored) -> Stored:
+        """What the device has in memory when it is told ``value``.
+
+        Raises
+        ------
+        QuantityError
+            It cannot store that.
+
+        """
+        return self.decode(self.encode(value))
+
+    def encode(self, value: Stored) -> str:
+        """The text that stands for a value.
+
+        Raises
+        ------
+        QuantityError
+            It cannot store that: a number outside its span, an unknown choice, a text that is too
+            long or has characters that would end or change the message.
+
+        """
+        if self.choices:
+            known = dict(self.choices)
+            if str(value) not in known:
+                raise QuantityError(f"it knows no {value!r} here", valid=", ".join(known))
+            return known[str(value)]
+        if self.is_text:
+            return self._quoted(str(value))
+        if isinstance(value, str) or not math.isfinite(value):
+            raise QuantityError(f"{value!r} is no number", valid="a number")
+        number = round(value / self.step) * self.step if self.step else value
+        low, high = self.span()
+        if not low - self.step / 2 <= number <= high + self.step / 2:
+            raise QuantityError(
+                f"{format_number(number)} is outside what it can hold",
+                valid=f"{format_number(low)}..{format_number(high)}",
+            )
+        return f"{number:.12g}"
+
+    def _quoted(self, text: str) -> str:
+        if len(text) > self.longest or not text.isascii() or not text.isprintable() or '"' in text:
+            raise QuantityError(
+                f"{text[:80]!r} cannot be told to it",
+                valid=f"at most {self.longest} printable characters of ASCII, no quotes",
+            )
+        return f'"{text}"'
+
+    def decode(self, text: str) -> Stored:
+        """The value that an answer stands for; an unknown choice is shown as ``code X``."""
+        text = readable(text.strip())
+        if self.choices:
+            for name, code in self.choices:
+                if code.casefold() == text.casefold():
+                    return name
+            return f"code {text}"
+        if self.is_text:
+            return text.removeprefix('"').removesuffix('"')
+        try:
+            number = float(text)
+        except ValueError:
+            return f"code {text}"
+        if abs(number) >= INFINITE:
+            return math.nan if number == NO_NUMBER else math.copysign(math.inf, number)
+        return round_steps(round(number / self.step), self.step, 0.0) if self.step else number
+
+    def number(self, text: str) -> float:
+        """An answer as a number, NaN when it is none."""
+        value = self.decode(text)
+        return value if isinstance(value, float) else math.nan

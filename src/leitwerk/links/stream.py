@@ -1,0 +1,157 @@
+"""Lines over TCP or a serial port: ask, wait for one line, never take a late one for the next."""
+
+from __future__ import annotations
+
+import contextlib
+import socket
+import time
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from leitwerk.address import LinkAddress
+from leitwerk.errors import LinkError, LinkTimeout, NotReached
+from leitwerk.links.bus import why_port_fails
+from leitwerk.links.trace import TraceEntry, Tracer
+from leitwerk.wire.scpi import LineReader
+
+if TYPE_CHECKING:
+    import serial
+
+_PIECE = 4096
+
+
+class LineLink:
+    """One device that speaks in lines. Connects when first used."""
+
+    def __init__(
+        self, address: LinkAddress, *, timeout_s: float, tracer: Tracer | None = None
+    ) -> None:
+        self.address = address
+        self.timeout_s = timeout_s
+        self.requests = 0
+        self._tracer = tracer
+        self._socket: socket.socket | None = None
+        self._port: serial.Serial | None = None
+        self._lines = LineReader()
+
+    def ask(self, question: str) -> str:
+        """The line that answers a question.
+
+        Raises
+        ------
+        NotReached, LinkTimeout, LinkError
+            Nobody is there, no answer came in time, or the connection broke.
+
+        """
+        self.tell(question)
+        deadline = time.monotonic() + self.timeout_s
+        answers: list[str] = []
+        try:
+            while not answers:
+                # A socket that may wait no longer gives up with the same error.
+                left = max(1e-3, deadline - time.monotonic())
+                answers = self._lines.feed(self._receive(left))
+        except TimeoutError:
+            # An answer that comes later must never be taken for the next one.
+            self.close()
+            raise LinkTimeout(
+                f"{self.address}: no answer to '{question}' within {self.timeout_s:g} s",
+                remedy="does the device know this command, and is it still on?",
+            ) from None
+        except (OSError, LinkError) as error:
+            raise self._broken(question, error) from error
+        self._trace(answers[0], sent=False, meaning=f"answer to '{question}'")
+        if len(answers) > 1:
+            self.close()
+            raise LinkError(
+                f"{self.address}: {len(answers)} lines came for '{question}', one was wanted",
+                remedy="does somebody else use this connection?",
+            )
+        return answers[0]
+
+    def tell(self, message: str, *, secret: bool = False) -> None:
+        """Send a line to which no answer comes.
+
+        Raises
+        ------
+        NotReached, LinkError
+            Nobody is there, or the connection broke.
+
+        """
+        self._connect(message.split(maxsplit=1)[0])
+        self.requests += 1
+        self._trace(message, sent=True, meaning="" if secret else message, secret=secret)
+        try:
+            data = message.encode("latin-1") + b"\n"
+            if self._socket is not None:
+                self._socket.settimeout(self.timeout_s)
+                self._socket.sendall(data)
+            elif self._port is not None:
+                self._port.write(data)
+        except OSError as error:
+            raise self._broken(message.split(maxsplit=1)[0], error) from error
+
+    def close(self) -> None:
+        """End the connection; what arrives afterwards is nobody's."""
+        for end in (self._socket, self._port):
+            if end is not None:
+                with contextlib.suppress(OSError):
+                    end.close()
+        self._socket, self._port, self._lines = None, None, LineReader()
+
+    def _connect(self, what: str) -> None:
+        if self._socket is not None or self._port is not None:
+            return
+        if self.address.is_serial:
+            self._open_port(what)
+            return
+        try:
+            where = (self.address.host, self.address.port)
+            self._socket = socket.create_connection(where, self.timeout_s)
+        except OSError as error:
+            raise NotReached(
+                f"{self.address}: nobody answers there ({what})",
+                remedy="is the device on, is the address right, does the network reach it?",
+            ) from error
+
+    def _open_port(self, what: str) -> None:
+        import serial  # noqa: PLC0415 - only where a port is used
+
+        line = self.address.line
+        try:
+            self._port = serial.Serial(
+                self.address.serial_port, line.baud, line.data_bits, line.parity,
+                line.stop_bits, timeout=self.timeout_s, exclusive=True,
+            )  # fmt: skip
+        except (serial.SerialException, OSError, ValueError) as error:
+            why, remedy = why_port_fails(self.address.serial_port)
+            raise NotReached(f"{self.address}: {why} ({what})", remedy=remedy) from error
+
+    def _receive(self, left: float) -> bytes:
+        if self._socket is not None:
+            self._socket.settimeout(left)
+            data = self._socket.recv(_PIECE)
+        else:
+            assert self._port is not None
+            self._port.timeout = left
+            data = self._port.read(1) + self._port.read(self._port.in_waiting)
+            if not data:
+                raise TimeoutError
+        if not data:
+            raise ConnectionResetError("the other end has closed")
+        return data
+
+    def _broken(self, what: str, error: Exception) -> LinkError:
+        self.close()
+        reason = getattr(error, "strerror", None) or str(error)
+        return LinkError(
+            f"{self.address}: the connection broke during '{what}' ({reason})",
+            remedy="look at cable, switch and supply, then try again",
+        )
+
+    def _trace(self, line: str, *, sent: bool, meaning: str, secret: bool = False) -> None:
+        if self._tracer is not None:
+            frame = line.encode("latin-1", "replace")
+            shown = len(line.split(" ", maxsplit=1)[0]) if secret else None
+            now = datetime.now(UTC)
+            self._tracer(TraceEntry(now, str(self.address), sent, frame, meaning, shown))

@@ -1,0 +1,176 @@
+"""A third model, over SCPI: texts instead of registers, an error queue, and hostile answers."""
+
+import socket
+import threading
+from importlib import resources
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import leitwerk as lw
+from leitwerk.address import parse_address
+from leitwerk.datasheet.queries import Query
+from leitwerk.links import Device
+from leitwerk.links.stream import LineLink
+from leitwerk.standins.meter import Meter
+from leitwerk.standins.profile import find_profile
+from leitwerk.wire.scpi import MAX_LINE, LineReader, parse_error, split_fields
+
+HALL = (resources.files("leitwerk") / "examples" / "saw-hall.yaml").read_text("utf-8")
+AT = "scpi+tcp://127.0.0.1:5025"
+
+
+class MemoryLines:
+    """A meter without a socket."""
+
+    def __init__(self, meter):
+        self.meter, self.address, self.lines = meter, parse_address(AT), []
+
+    def ask(self, line):
+        self.lines.append(line)
+        return self.meter.answer(line)
+
+    def tell(self, line, *, secret=False):
+        self.lines.append("secret" if secret else line)
+        assert self.meter.answer(line) is None
+
+    def close(self):
+        pass
+
+
+@pytest.fixture
+def meter():
+    sheet = lw.find_datasheet("eibe")
+    return Device(sheet, MemoryLines(Meter(sheet, find_profile("eibe"))))
+
+
+def test_the_whole_thread_over_scpi(leitwerk, tmp_path, monkeypatch):
+    monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "larch")
+    with lw.start_standin("eibe") as one:
+        path = tmp_path / "hall.yaml"
+        path.write_text(HALL.replace(AT, str(one.address)), encoding="utf-8")
+        done = leitwerk("upload", str(path))
+        assert "4 settings changed in 4 write requests" in done.stdout
+        live = leitwerk("live", str(path), "--for", "0.5 s")
+    assert live.exit_code == 0
+    assert "PASSED: 2 of 2 expectations met" in live.stdout
+
+
+def test_a_question_is_asked_once_for_all_its_fields(meter):
+    assert str(meter.identify()) == "Tannried Instrumente eibe, serial number SH-0093, firmware 3.1"
+    assert meter.link.lines == ["*IDN?"]
+
+
+def test_the_error_queue_speaks_for_a_silent_instrument(meter):
+    with pytest.raises(lw.DeviceRefused, match="-203, Command protected: nobody with the right"):
+        meter.write_settings({"integration.time": 10.0})
+    with pytest.raises(lw.DeviceRefused, match="refuses the password"):
+        meter.log_in("operator", "spruce")
+    meter.log_in("operator", "larch")
+    assert "larch" not in " ".join(meter.link.lines)
+    assert meter.write_settings({"integration.time": 10.0}) == 1
+    assert meter.read_settings().settings["integration.time"] == 10.0
+    meter.link.meter.errors += ['-113,"Undefined header"'] * 3
+    with pytest.raises(lw.DeviceRefused, match="-113"):
+        meter.write_settings({"integration.time": 11.0})
+    assert meter.link.meter.errors == []
+
+
+@pytest.mark.parametrize(
+    ("query", "value", "text", "stored"),
+    [
+        (Query("q", "A?", step=0.1), 86.34, "86.3", 86.3),
+        (Query("q", "A?"), 1e-9, "1e-09", 1e-9),
+        (Query("q", "A?", choices=(("fast", "FAST"),)), "fast", "FAST", "fast"),
+        (Query("q", "A?", kind="text"), "SAW", '"SAW"', "SAW"),
+    ],
+)
+def test_values_as_texts(query, value, text, stored):
+    assert (query.encode(value), query.storable(value)) == (text, stored)
+
+
+@pytest.mark.parametrize(
+    ("query", "value"),
+    [
+        (Query("q", "A?", limits=(1, 9)), 10.0),
+        (Query("q", "A?"), "x"),
+        (Query("q", "A?"), float("nan")),
+        (Query("q", "A?", choices=(("fast", "FAST"),)), "slow"),
+        (Query("q", "A?", kind="text"), 'a"b'),
+        (Query("q", "A?", kind="text"), "two\nlines"),
+        (Query("q", "A?", kind="text", longest=2), "abc"),
+    ],
+)
+def test_what_cannot_be_told_is_refused(query, value):
+    with pytest.raises(lw.QuantityError) as caught:
+        query.encode(value)
+    assert caught.value.valid
+
+
+def test_special_numbers_of_scpi():
+    query = Query("q", "A?")
+    assert query.decode("-9.9E37") == float("-inf")
+    assert query.decode("9.91E37") != query.decode("9.91E37")
+    assert query.decode("garbage") == "code garbage"
+
+
+@given(st.lists(st.text(st.characters(max_codepoint=255, exclude_characters="\n\r"))), st.data())
+def test_lines_survive_any_cutting(lines, data):
+    whole = "".join(line + "\n" for line in lines).encode("latin-1")
+    reader, found, at = LineReader(), [], 0
+    while at < len(whole):
+        step = data.draw(st.integers(1, 7))
+        found += reader.feed(whole[at : at + step])
+        at += step
+    assert found == lines
+
+
+@given(st.binary(max_size=200))
+def test_no_bytes_get_past_the_decoders(data):
+    query = Query("q", "A?", step=0.1)
+    for line in LineReader().feed(data + b"\n"):
+        split_fields(line)
+        parse_error(line)
+        query.decode(line)
+        query.number(line)
+
+
+def test_a_flood_without_an_end_is_cut_off():
+    with pytest.raises(lw.LinkError, match="no answer"):
+        LineReader().feed(b"x" * (MAX_LINE + 1))
+
+
+@pytest.mark.parametrize(
+    ("reply", "says"),
+    [
+        (lambda _: b"", "no answer to 'A.' within 0.2 s"),
+        (lambda _: b"1\n2\n", "2 lines came for 'A.', one was wanted"),
+        (lambda _: b"x" * (MAX_LINE + 9), "the connection broke"),
+        (None, "the connection broke"),
+    ],
+)
+def test_answers_that_are_none(reply, says):
+    listener = socket.create_server(("127.0.0.1", 0))
+
+    def run():
+        with listener, listener.accept()[0] as connection:
+            request = connection.recv(300)
+            if reply is not None:
+                connection.sendall(reply(request))
+                connection.recv(1)
+
+    threading.Thread(target=run, daemon=True).start()
+    address = parse_address(f"scpi+tcp://127.0.0.1:{listener.getsockname()[1]}")
+    link = LineLink(address, timeout_s=0.2)
+    with pytest.raises(lw.LinkError, match=says):
+        link.ask("A?")
+    link.close()
+
+
+def test_a_model_and_an_address_must_speak_the_same():
+    with pytest.raises(lw.QuantityError, match="eibe speaks scpi"):
+        lw.connect(lw.parse_setup(HALL.replace(AT, "modbus+tcp://127.0.0.1")))
+    setup = lw.parse_setup(HALL.replace(AT, "scpi+serial:///dev/ttyNOWHERE"))
+    with lw.connect(setup) as device, pytest.raises(lw.LinkError, match="there is no such port"):
+        device.identify()

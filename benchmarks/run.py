@@ -11,6 +11,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from importlib import resources
 from pathlib import Path
 from statistics import median
@@ -21,9 +22,9 @@ from numpy.typing import NDArray
 from pymodbus.client import ModbusTcpClient
 
 from leitwerk.check import check_into
-from leitwerk.datasheet import Datasheet, parse_datasheet
+from leitwerk.datasheet import Datasheet, Point, parse_datasheet
 from leitwerk.findings import Findings
-from leitwerk.links import connect
+from leitwerk.links import connect, open_device
 from leitwerk.live.poller import Poller
 from leitwerk.project import check_file, find_datasheet, write_atomic
 from leitwerk.setup import parse_setup
@@ -165,6 +166,66 @@ def start_up() -> None:
         show(f"leitwerk {option}, against importing click", result, "ms", 1e3, "under 2")
 
 
+def many_registers() -> None:
+    """64 channels of 32 bits in a stand-in's registers: planned, against a register at a time."""
+    with start_standin("fichte-8") as standin:
+        sheet = find_datasheet("fichte-8")
+        points = [Point(f"value.{n}", "holding", 2 * n, 2, "f32") for n in range(64)]
+        client = ModbusTcpClient("127.0.0.1", port=standin.address.port)
+        client.connect()
+
+        def one_by_one() -> None:
+            for point in points:
+                for k in range(point.words):
+                    client.read_holding_registers(point.start + k, count=1, device_id=3)
+
+        with open_device(sheet, standin.address) as device:
+            first, second, ratio = compare(device.reader(points), one_by_one)
+        client.close()
+    print(f"64 channels planned, against one register at a time\n    {first * 1e3:.1f} ms against "
+          f"{second * 1e3:.1f} ms: {1 / ratio:.0f} times as fast (goal: at least 20)")  # fmt: skip
+
+
+DEVICES = 200
+ROUNDS = 5
+
+
+def many_devices() -> None:
+    """200 devices on 200 sockets, polled by a few threads, against the bare client doing the same."""
+    with start_standin("fichte-8", "--copies", str(DEVICES)) as standin:
+        sheet = find_datasheet("fichte-8")
+        readings = sheet.points("readings")
+        (request,) = ReadPlan(readings, sheet.bridge).requests
+        devices = [open_device(sheet, address) for address in standin.addresses]
+        readers = [device.reader(readings) for device in devices]
+        clients = [ModbusTcpClient("127.0.0.1", port=a.port) for a in standin.addresses]
+        with ThreadPoolExecutor(8) as pool:
+
+            def ours() -> None:
+                for _ in range(ROUNDS):
+                    list(pool.map(lambda read: read(), readers))
+
+            def bare() -> None:
+                for _ in range(ROUNDS):
+                    list(pool.map(ask, clients))
+
+            def ask(client: ModbusTcpClient) -> None:
+                client.connect()
+                client.read_input_registers(request.start, count=request.count, device_id=3)
+
+            cpu = time.process_time()
+            mine, other, ratio = compare(ours, bare)
+            cpu = (time.process_time() - cpu) / ((REPEATS + 1) * 2 * ROUNDS * DEVICES)
+        for device in devices:
+            device.close()
+        for client in clients:
+            client.close()
+    reads = DEVICES * ROUNDS
+    print(f"{DEVICES} devices on {DEVICES} sockets, 8 threads\n    {reads / mine:.0f} blocks a second "
+          f"({reads * 21 / mine:.0f} readings), bare client {reads / other:.0f}: {ratio:.2f} times as "
+          f"long; {cpu * 1e6:.0f} µs of processor time a block, both together")  # fmt: skip
+
+
 SAMPLES = 10_000_000
 
 
@@ -246,6 +307,8 @@ def scales() -> None:
 if __name__ == "__main__":
     start_up()
     poll_all_channels()
+    many_registers()
+    many_devices()
     check_large_setup()
     thermocouples()
     scales()

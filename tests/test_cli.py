@@ -149,6 +149,16 @@ def test_upload_tells_its_steps_and_prints_the_receipt(standin, leitwerk, kiln_f
     assert json.loads(again.stdout)["changes"] == []
 
 
+def test_a_trace_is_kept_without_the_password(standin, leitwerk, kiln_file, tmp_path):
+    path, trace = kiln_file(standin().address), tmp_path / "trace.txt"
+    assert leitwerk("upload", path, "--trace", str(trace)).exit_code == 0
+    lines = trace.read_text("utf-8").splitlines()
+    assert any("-> 00" in line and line.endswith("read input 0..31") for line in lines)
+    assert any(line.endswith("** write holding 900..901".replace("** ", "**  ")) for line in lines)
+    assert "07 2a" not in trace.read_text("utf-8")  # 1834
+    assert leitwerk("live", path, "--trace", "/nowhere/x").exit_code == 2
+
+
 def test_a_password_is_asked_for_by_name(standin, leitwerk, kiln_file, monkeypatch):
     monkeypatch.delenv("LEITWERK_PASSWORD_OPERATOR")
     result = leitwerk("upload", kiln_file(standin().address))

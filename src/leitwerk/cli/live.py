@@ -59,6 +59,7 @@ class Seconds(click.ParamType[float]):
 @click.option("--csv", "form", flag_value="csv", help="Print a CSV line for each channel.")
 @click.option("--samples", metavar="FILE", help="Keep every sample as CSV.")
 @click.option("--figure", metavar="FILE", help="Draw the values against expectations (PNG).")
+@click.option("--trace", metavar="FILE", help="Keep every frame on the link; secrets are masked.")
 @click.option("--timeout", default=2.0, show_default=True, metavar="S", help="Wait for an answer.")
 @reports_errors
 def live(
@@ -69,6 +70,7 @@ def live(
     form: str | None,
     samples: str | None,
     figure: str | None,
+    trace: str | None,
     timeout: float,
 ) -> int:
     """Watch the readings and hold them against what SETUP expects.
@@ -78,13 +80,18 @@ def live(
     """
     from pathlib import Path
 
+    from leitwerk.cli.traces import tracing
     from leitwerk.links import connect
     from leitwerk.live import verify
     from leitwerk.project import read_setup, write_atomic
 
     wanted = read_setup(setup)
     view = TableView(wanted.title) if form is None and _is_terminal() else None
-    with connect(wanted, timeout_s=timeout) as device, view or nullcontext():
+    with (
+        tracing(trace) as tracer,
+        connect(wanted, timeout_s=timeout, tracer=tracer) as device,
+        view or nullcontext(),
+    ):
         report = verify(
             wanted,
             device,

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 @click.option("--stop-recording", is_flag=True, help="A running recording may be stopped.")
 @click.option("--keep", metavar="FOLDER", help="For backups and receipts; 'kept' beside the setup.")
 @click.option("--by", metavar="NAME", help="Who uploads, for the receipt; you, if not given.")
+@click.option("--trace", metavar="FILE", help="Keep every frame on the link; secrets are masked.")
 @click.option("--timeout", default=2.0, show_default=True, metavar="S", help="Wait for an answer.")
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 @reports_errors
@@ -33,6 +34,7 @@ def upload(
     stop_recording: bool,
     keep: str | None,
     by: str | None,
+    trace: str | None,
     timeout: float,
     as_json: bool,
 ) -> int:
@@ -46,13 +48,18 @@ def upload(
     from leitwerk.check import check_setup
     from leitwerk.cli.show import console, echo_json, print_findings
     from leitwerk.cli.steps import StepView
+    from leitwerk.cli.traces import tracing
     from leitwerk.findings import Severity
     from leitwerk.links import connect
     from leitwerk.project import read_setup
     from leitwerk.transfer import upload as carry
 
     wanted = read_setup(setup)
-    with connect(wanted, timeout_s=timeout) as device, StepView() as steps:
+    with (
+        tracing(trace) as tracer,
+        connect(wanted, timeout_s=timeout, tracer=tracer) as device,
+        StepView() as steps,
+    ):
         findings = check_setup(wanted, device.datasheet)
         print_findings([f for f in findings if f.severity is Severity.WARNING], steps.console)
         receipt = carry(

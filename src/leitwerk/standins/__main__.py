@@ -7,8 +7,9 @@ import contextlib
 import sys
 import threading
 import time
+from collections.abc import Coroutine
 from dataclasses import replace
-from typing import NoReturn
+from typing import Any, NoReturn
 
 import click
 
@@ -34,6 +35,7 @@ from leitwerk.standins.server import Faults, Serial, serve_rtu, serve_tcp
     show_default="a free one",
     help="TCP port to listen on.",
 )
+@click.option("--copies", default=1, type=click.IntRange(1, 1000), help="So many, each on a port.")
 @click.option("--rtu", is_flag=True, help="On a serial line (a pseudo-terminal) instead of TCP.")
 @click.option("--unit", default=3, show_default=True, help="Unit identifier to answer to.")
 @click.option("--serial", default=None, help="Another serial number than the profile's.")
@@ -65,6 +67,7 @@ def main(  # noqa: C901 - one option after the other
     model: str,
     *,
     port: int,
+    copies: int,
     rtu: bool,
     unit: int,
     serial: str | None,
@@ -104,15 +107,17 @@ def main(  # noqa: C901 - one option after the other
         click.echo(f"{profile.model} {profile.serial} listens at {address}")
         sys.stdout.flush()
 
-    async def run() -> None:
+    def serve() -> Coroutine[Any, Any, None]:
         host = "127.0.0.1"
         if isinstance(device, Meter):
-            serving = serve_lines(device, host=host, port=port, faults=faults, ready=ready)
-        elif rtu:
-            serving = serve_rtu(device, unit=unit, faults=faults, ready=ready)
-        else:
-            serving = serve_tcp(device, host=host, port=port, unit=unit, faults=faults, ready=ready)
-        server = asyncio.create_task(serving)
+            return serve_lines(device, host=host, port=port, faults=faults, ready=ready)
+        if rtu:
+            return serve_rtu(device, unit=unit, faults=faults, ready=ready)
+        return serve_tcp(device, host=host, port=port, unit=unit, faults=faults, ready=ready)
+
+    async def run() -> None:
+        # Copies share everything but their port: what is asked of them is how many there are.
+        server = asyncio.gather(*(serve() for _ in range(copies)))
         if with_parent:
             loop = asyncio.get_running_loop()
             threading.Thread(target=_wait_for_parent, args=(loop, server), daemon=True).start()
@@ -144,7 +149,7 @@ def _give_up(reason: str) -> NoReturn:
     sys.exit(1)
 
 
-def _wait_for_parent(loop: asyncio.AbstractEventLoop, server: asyncio.Task[None]) -> None:
+def _wait_for_parent(loop: asyncio.AbstractEventLoop, server: asyncio.Future[Any]) -> None:
     sys.stdin.read()
     loop.call_soon_threadsafe(server.cancel)
 

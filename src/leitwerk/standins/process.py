@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import sys
+from collections.abc import Sequence
 from types import TracebackType
 from typing import Self
 
@@ -16,9 +17,14 @@ _END_S = 5.0
 class StandIn:
     """A running stand-in. It ends with ``stop``, with its ``with`` block, or with this process."""
 
-    def __init__(self, process: subprocess.Popen[str], address: LinkAddress) -> None:
+    def __init__(self, process: subprocess.Popen[str], addresses: Sequence[LinkAddress]) -> None:
         self.process = process
-        self.address = address
+        self.addresses = tuple(addresses)
+
+    @property
+    def address(self) -> LinkAddress:
+        """Where it is reached; the first one, when it was started with copies."""
+        return self.addresses[0]
 
     def __enter__(self) -> Self:
         return self
@@ -60,12 +66,16 @@ def start_standin(model: str, *options: str) -> StandIn:
         command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, encoding="utf-8"
     )
     assert process.stdout is not None
-    line = process.stdout.readline()
-    address = next((word for word in line.split() if "://" in word), None)
-    if address is None:
-        _end(process)
-        raise LeitwerkError(f"the stand-in {model} did not start: {line.strip()}")
-    return StandIn(process, parse_address(address))
+    copies = int(options[options.index("--copies") + 1]) if "--copies" in options else 1
+    addresses = []
+    for _ in range(copies):
+        line = process.stdout.readline()
+        address = next((word for word in line.split() if "://" in word), None)
+        if address is None:
+            _end(process)
+            raise LeitwerkError(f"the stand-in {model} did not start: {line.strip()}")
+        addresses.append(parse_address(address))
+    return StandIn(process, addresses)
 
 
 def _end(process: subprocess.Popen[str]) -> None:

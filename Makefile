@@ -1,7 +1,7 @@
 # Needs Python 3.11 or newer with pip, and make. Each target builds what it needs.
 PYTHON ?= python3
 
-.PHONY: demo test format bench screenshots schema clean
+.PHONY: demo test format fuzz bench screenshots schema clean
 
 # The demo runs from an ordinary install, as a user would have it.
 build/demo/ready: pyproject.toml $(shell find src -type f -not -name '*.pyc')
@@ -28,6 +28,10 @@ test: build/dev/ready
 format: build/dev/ready
 	build/dev/bin/ruff check --fix .
 	build/dev/bin/ruff format .
+
+# The same properties as in the tests, with a hundred times as many examples.
+fuzz: build/dev/ready
+	build/dev/bin/pytest -p no:cacheprovider --hypothesis-profile=fuzz -k "no_ or survive or any"
 
 bench: build/dev/ready
 	build/dev/bin/python benchmarks/run.py

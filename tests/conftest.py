@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 from click.testing import CliRunner, Result
+from hypothesis import settings
 
 import leitwerk as lw
 from leitwerk.address import LinkAddress
@@ -17,6 +18,10 @@ from leitwerk.standins.logger import Disturbances, Logger
 from leitwerk.standins.plant import Plant
 from leitwerk.standins.profile import find_profile
 from leitwerk.wire.modbus import ReadRequest, WriteRequest
+
+settings.register_profile("fuzz", max_examples=10_000, deadline=None)
+settings.register_profile("usual", deadline=None)
+settings.load_profile("usual")
 
 PASSWORDS = {"operator": "1834"}
 KILN = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text("utf-8")

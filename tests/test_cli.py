@@ -5,13 +5,15 @@ import os
 import socket
 import subprocess
 import sys
+from importlib import resources
 
 import jsonschema
 import pytest
 import yaml
 
 import leitwerk as lw
-from conftest import KILN
+from conftest import KILN, NOWHERE
+from leitwerk.datasheet.read import datasheet_schema
 from leitwerk.setup.model import setup_schema
 
 
@@ -29,7 +31,8 @@ def test_without_arguments_it_says_what_it_is_for_and_what_to_type_next(leitwerk
 
 
 def test_help_names_every_command_and_each_has_its_own(leitwerk):
-    names = ["check", "upload", "live", "demo", "standin", "example", "schema"]
+    names = ["check", "explain", "upload", "live", "tare", "models", "datasheet", "ports", "find"]
+    names += ["demo", "standin", "example", "schema"]
     listed = leitwerk("--help").stdout
     for name in names:
         assert f"\n  {name} " in listed
@@ -92,8 +95,31 @@ def test_the_schema_takes_the_examples_and_refuses_mistakes(leitwerk):
         assert not check.is_valid(yaml.safe_load(KILN.replace(old, new)))
 
 
-def test_the_shipped_schema_is_the_one_of_the_code(leitwerk):
+def test_the_shipped_schemas_are_those_of_the_code(leitwerk):
     assert schema_of(leitwerk) == setup_schema()
+    assert json.loads(leitwerk("schema", "datasheet").stdout) == datasheet_schema()
+
+
+@pytest.mark.parametrize("model", ["fichte-8", "linde", "eibe"])
+def test_the_schema_takes_every_datasheet_and_refuses_mistakes(model):
+    text = (resources.files("leitwerk") / "datasheets" / f"{model}.yaml").read_text("utf-8")
+    check = jsonschema.Draft202012Validator(datasheet_schema())
+    assert check.is_valid(yaml.safe_load(text))
+    for old, new in (("link:", "lnk:"), ("datasheet: 1", "datasheet: 2"), ("{a", "{x: 1, a")):
+        assert old in text
+        assert not check.is_valid(yaml.safe_load(text.replace(old, new, 1)))
+
+
+def test_models_are_listed_and_chosen_with_reasons(leitwerk, kiln_file):
+    assert [line.split()[0] for line in leitwerk("models").stdout.splitlines()] == [
+        "eibe", "fichte-8", "linde",
+    ]  # fmt: skip
+    chosen = leitwerk("models", kiln_file(NOWHERE))
+    lines = chosen.stdout.splitlines()
+    assert lines[0].startswith("fits      fichte-8: Universal logger")
+    assert "has no terminal 1" in chosen.stdout
+    content = json.loads(leitwerk("models", kiln_file(NOWHERE), "--json").stdout)
+    assert [fit["fits"] for fit in content] == [True, False, False]
 
 
 @pytest.mark.parametrize("command", ["upload", "live"])

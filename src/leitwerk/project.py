@@ -20,7 +20,7 @@ from leitwerk.check import Assignment, check_into
 from leitwerk.collector import collector_paused
 from leitwerk.datasheet import Datasheet, parse_datasheet
 from leitwerk.errors import FileProblem, QuantityError, SetupError
-from leitwerk.findings import Finding, Findings, count_findings
+from leitwerk.findings import Finding, Findings, Severity, count_findings
 from leitwerk.setup import Setup
 from leitwerk.setup.model import draft_setup
 from leitwerk.yamltext import MAX_BYTES
@@ -100,6 +100,54 @@ def read_setup(path: str | Path) -> Setup:
     return setup
 
 
+@dataclass(frozen=True)
+class ModelFit:
+    """Whether a setup fits a model, and what stands against it."""
+
+    model: str
+    summary: str
+    errors: tuple[Finding, ...]
+    warnings: int
+
+    @property
+    def ok(self) -> bool:
+        """Whether nothing stands against it."""
+        return not self.errors
+
+    def to_dict(self) -> dict[str, Any]:
+        """The result as plain data for JSON."""
+        reasons = [finding.to_dict() for finding in self.errors]
+        return {"model": self.model, "fits": self.ok, "warnings": self.warnings, "errors": reasons}
+
+    def __str__(self) -> str:
+        if self.ok:
+            more = f", {self.warnings} warnings" if self.warnings else ""
+            return f"fits      {self.model}: {self.summary}{more}"
+        reasons = [
+            f"            {f.channel or f.path}: {f.message}" for f in self.errors[:_REASONS]
+        ]
+        if len(self.errors) > _REASONS:
+            reasons.append(f"            and {len(self.errors) - _REASONS} more")
+        return "\n".join([f"does not  {self.model}: {self.summary}", *reasons])
+
+
+def choose_model(setup: Setup) -> list[ModelFit]:
+    """Every known model, those first that a setup fits, with what stands against the others.
+
+    Which device the setup names plays no part; what its channels, alarms and settings ask for does.
+    """
+    fits = []
+    for model in known_models():
+        datasheet = find_datasheet(model)
+        findings = Findings(setup.source.file, setup.source.root)
+        check_into(setup, datasheet, findings)
+        every = findings.sorted()
+        errors = tuple(f for f in every if f.is_error)
+        warnings = sum(f.severity is Severity.WARNING for f in every)
+        fits.append(ModelFit(model, datasheet.summary, errors, warnings))
+    return sorted(fits, key=lambda fit: (len(fit.errors), fit.warnings))
+
+
 def find_assignment(setup: Setup, channel: str, datasheet: Datasheet | None = None) -> Assignment:
     """A channel of a setup as it is on its device.
 
@@ -148,6 +196,7 @@ def _datasheet_for(setup: Setup, findings: Findings) -> Datasheet | None:
 
 
 FOLDER = "datasheets"
+_REASONS = 4  # of one model, that are worth a line each
 
 
 def datasheet_folders() -> list[Path]:

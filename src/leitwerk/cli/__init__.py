@@ -15,13 +15,14 @@ _COMMANDS = {
     "upload": ("upload", "Carry a setup to its device and verify that it arrived."),
     "live": ("live", "Watch the readings and hold them against what they should be."),
     "tare": ("tare", "Take what a channel reads at rest as its tare, or undo the last one."),
+    "models": ("models", "Say which models a setup fits, and why not the others."),
     "datasheet": ("datasheet", "Find the mistakes in a datasheet, or try it on a device."),
     "ports": ("find", "List the serial ports, and what keeps them from being used."),
     "find": ("find", "Ask who is there behind an address. Reads only."),
     "demo": ("demo", "See all of it in 20 seconds, with a simulated device."),
     "standin": ("standin", "Run a simulated device to try things on."),
     "example": ("texts", "Print a setup to start from."),
-    "schema": ("texts", "Print the JSON Schema of setups, for your editor."),
+    "schema": ("texts", "Print the JSON Schema of setups or datasheets, for your editor."),
 }
 
 WELCOME = """\

@@ -6,15 +6,17 @@ import click
 
 
 @click.command()
-def example() -> None:
-    """Print a setup to start from."""
-    _print("examples/kiln.yaml")
+@click.argument("name", default="kiln", type=click.Choice(["kiln", "station", "saw-hall"]))
+def example(name: str) -> None:
+    """Print a setup to start from: the kiln's, unless another is named."""
+    _print(f"examples/{name}.yaml")
 
 
 @click.command()
-def schema() -> None:
-    """Print the JSON Schema of setups, for your editor."""
-    _print("schemas/setup.schema.json")
+@click.argument("of", default="setup", type=click.Choice(["setup", "datasheet"]))
+def schema(of: str) -> None:
+    """Print the JSON Schema of setups (or of datasheets), for your editor."""
+    _print(f"schemas/{of}.schema.json")
 
 
 def _print(name: str) -> None:

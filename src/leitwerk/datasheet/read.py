@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Annotated, Any, Literal, TypeVar
 
-from pydantic import Field
+from pydantic import Field, WithJsonSchema
 
 from leitwerk.datasheet.coding import FLOATS, INTEGER_SPANS, NUMBER_TYPES
 from leitwerk.datasheet.model import Datasheet, Input, Range, Terminal
@@ -105,16 +105,43 @@ def _version(value: object) -> str:
     return VERSION
 
 
-Version = Annotated[str, reader((), _version)]
+def _shape(description: str, *examples: Any) -> WithJsonSchema:
+    kinds = ["string", "number", "integer"]
+    return WithJsonSchema({"type": kinds, "description": description, "examples": list(examples)})
+
+
+Version = Annotated[
+    str, reader((), _version), WithJsonSchema({"const": 1, "description": "Version of this format"})
+]
+# YAML 1.1, which many editors follow, makes a truth value of a bare yes.
+YesNo = Annotated[Literal["yes", "no"], WithJsonSchema({"enum": [True, False, "yes", "no"]})]
 Text = Annotated[str, Field(min_length=1, max_length=200)]
-Count = Annotated[int, reader(int, _count)]
-Amount = Annotated[Quantity, reader(Quantity, lambda v: parse_quantity(text_of(v, "a step")))]
-Ends = Annotated[Span, reader(Span, lambda v: parse_span(text_of(v, "a span")))]
-UnitName = Annotated[Unit, reader(Unit, lambda v: parse_unit(text_of(v, "a unit")))]
-AtField = Annotated[_At, reader(_At, _at)]
-BitsField = Annotated[tuple[int, int], reader(tuple, _bits)]
-NumberField = Annotated[float, reader(float, _number)]
-KindField = Annotated[tuple[str, int], reader(tuple, _kind)]
+Count = Annotated[int, reader(int, _count), _shape("A whole number", 8)]
+Amount = Annotated[
+    Quantity,
+    reader(Quantity, lambda v: parse_quantity(text_of(v, "a step"))),
+    _shape("What one step of the stored number comes to", "0.1 s", 0.001),
+]
+Ends = Annotated[
+    Span,
+    reader(Span, lambda v: parse_span(text_of(v, "a span"))),
+    _shape("From the lowest to the highest", "0.5 s .. 24 h", "12..15.5"),
+]
+UnitName = Annotated[
+    Unit, reader(Unit, lambda v: parse_unit(text_of(v, "a unit"))), _shape("A unit", "mV", "Ω")
+]
+AtField = Annotated[
+    _At,
+    reader(_At, _at),
+    _shape("Table and register, counted from 0", "holding 16", "input 101 + 3 n"),
+]
+BitsField = Annotated[
+    tuple[int, int], reader(tuple, _bits), _shape("A field inside one register", "4..7", 3)
+]
+NumberField = Annotated[float, reader(float, _number), _shape("A number in the point's unit", 25.0)]
+KindField = Annotated[
+    tuple[str, int], reader(tuple, _kind), _shape("How it is stored", "u16", "f32", "text 16")
+]
 
 
 class _InputEntry(Model):
@@ -150,7 +177,7 @@ class _PointEntry(Model):
     unit: str = ""
     choices: dict[str, Count] = Field(default_factory=dict)
     characters: Literal["ascii", "latin-1"] = "ascii"
-    read_only: Literal["yes", "no"] = "no"
+    read_only: YesNo = "no"
     role: str = ""
     words: Literal["high first", "low first"] = "high first"
     bytes: Literal["in order", "swapped"] = "in order"
@@ -224,6 +251,25 @@ def _read(root: Map, findings: Findings) -> Datasheet | None:
         return None
     file = validate(_File, raw, (), findings)
     return None if file is None else _build(file, findings)
+
+
+def datasheet_schema() -> Mapping[str, Any]:
+    """The JSON Schema (2020-12) of datasheet files, for editors."""
+    known: dict[str, Any] = {}
+    for model in (_File, _InputEntry, _TerminalEntry, _PointEntry, _QueryEntry, _Limits, _Transfer):
+        schema = model.model_json_schema(ref_template="#/$defs/{model}")
+        known |= schema.pop("$defs", {})
+        known[model.__name__] = schema
+    whole = known.pop("_File")
+    entry = {"anyOf": [{"$ref": "#/$defs/_PointEntry"}, {"$ref": "#/$defs/_QueryEntry"}]}
+    for group in _GROUPS:
+        whole["properties"][group] = {"type": "object", "additionalProperties": entry}
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        **whole,
+        "title": "Leitwerk datasheet",
+        "$defs": known,
+    }
 
 
 def _each(

@@ -139,7 +139,7 @@ class Scale(ABC):
             return values, found
         qualities = np.where(before == Quality.GOOD, found, before)
         # What was uncertain before and has no value now is bad, for the later reason.
-        lost = np.isnan(values) & (before >= Quality.UNDER_LIMIT)
+        lost = ~np.isfinite(values) & (before >= Quality.UNDER_LIMIT)
         qualities = np.where(lost, found, qualities)
         bad = (qualities != Quality.GOOD) & (qualities < Quality.UNDER_LIMIT)
         return np.where(bad, np.nan, values), qualities

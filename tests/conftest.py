@@ -28,6 +28,14 @@ KILN = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text("utf-8
 NOWHERE = LinkAddress("modbus+tcp", "127.0.0.1", 9, 3)
 
 
+@pytest.fixture(autouse=True, scope="session")
+def nobodys_data_folder(tmp_path_factory):
+    """No datasheet of whoever runs the tests is seen by them."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setenv("XDG_DATA_HOME", str(tmp_path_factory.mktemp("data")))
+        yield
+
+
 @pytest.fixture(scope="session")
 def sheet():
     return lw.find_datasheet("fichte-8")

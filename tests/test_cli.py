@@ -13,7 +13,7 @@ import yaml
 
 import leitwerk as lw
 from conftest import KILN, NOWHERE
-from leitwerk.datasheet.read import datasheet_schema
+from leitwerk.datasheet.fields import datasheet_schema
 from leitwerk.setup.model import setup_schema
 
 

@@ -3,7 +3,7 @@
 import json
 from pathlib import Path
 
-from leitwerk.datasheet.read import datasheet_schema
+from leitwerk.datasheet.fields import datasheet_schema
 from leitwerk.setup.model import setup_schema
 
 FOLDER = Path(__file__).parent.parent / "src" / "leitwerk" / "schemas"

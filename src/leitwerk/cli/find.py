@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, reports_errors
+from leitwerk.cli.outcome import FINE, FOUND, SECONDS, reports_errors
 
 
 @click.command()
@@ -33,7 +33,14 @@ def ports(*, as_json: bool) -> int:
 @click.option(
     "--lines", is_flag=True, help="On a serial port, try the usual line settings in turn."
 )
-@click.option("--timeout", default=0.2, show_default=True, metavar="S", help="Wait for an answer.")
+@click.option(
+    "--timeout",
+    default=0.2,
+    type=SECONDS,
+    show_default=True,
+    metavar="S",
+    help="Wait for an answer.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON.")
 @reports_errors
 def find(address: str, *, units: str, lines: bool, timeout: float, as_json: bool) -> int:

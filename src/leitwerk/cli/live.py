@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Self
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, reports_errors
+from leitwerk.cli.outcome import FINE, FOUND, SECONDS, reports_errors
 
 if TYPE_CHECKING:
     from leitwerk.live import LiveReport, Sample
@@ -60,7 +60,14 @@ class Seconds(click.ParamType[float]):
 @click.option("--samples", metavar="FILE", help="Keep every sample as CSV.")
 @click.option("--figure", metavar="FILE", help="Draw the values against expectations (PNG).")
 @click.option("--trace", metavar="FILE", help="Keep every frame on the link; secrets are masked.")
-@click.option("--timeout", default=2.0, show_default=True, metavar="S", help="Wait for an answer.")
+@click.option(
+    "--timeout",
+    default=2.0,
+    type=SECONDS,
+    show_default=True,
+    metavar="S",
+    help="Wait for an answer.",
+)
 @reports_errors
 def live(
     setup: str,

@@ -1,4 +1,4 @@
-"""Exit codes and errors: one table for all commands."""
+"""Exit codes, errors, and what options of several commands have in common."""
 
 from __future__ import annotations
 
@@ -29,6 +29,8 @@ _CODES: tuple[tuple[type[LeitwerkError], int], ...] = (
     (WrongDevice, REFUSED),
     (DeviceRefused, REFUSED),
 )
+
+SECONDS = click.FloatRange(0.0, 3600.0, min_open=True)
 
 P = ParamSpec("P")
 

@@ -12,6 +12,7 @@ import sys
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from importlib import resources
 from pathlib import Path
 from statistics import median
@@ -22,7 +23,7 @@ from numpy.typing import NDArray
 from pymodbus.client import ModbusTcpClient
 
 from leitwerk.check import check_into
-from leitwerk.datasheet import Datasheet, Point, parse_datasheet
+from leitwerk.datasheet import Datasheet, Point, Terminal
 from leitwerk.findings import Findings
 from leitwerk.links import connect, open_device
 from leitwerk.live.poller import Poller
@@ -64,20 +65,20 @@ def show(what: str, result: tuple[float, float, float], unit: str, scale: float,
 
 
 def large_datasheet() -> Datasheet:
-    """The logger's datasheet with 10,000 terminals; its addresses serve no device."""
-    text = (resources.files("leitwerk") / "datasheets" / "fichte-8.yaml").read_text("utf-8")
-    for old, new in (
-        ("1..8: ", f"1..{CHANNELS}: "),
-        ("slot: 9", f"slot: {CHANNELS + 1}"),
-        ("channels: 8", f"channels: {CHANNELS}"),
-        ("alarms: 12", f"alarms: {CHANNELS}"),
-        ("{n 1..10}", f"{{n 1..{CHANNELS + 2}}}"),
-        ("{k 1..12}", f"{{k 1..{CHANNELS}}}"),
-        ("40 n", "4 n"),
-        ("10 k", "4 k"),
-    ):
-        text = text.replace(old, new)
-    return parse_datasheet(text, file="large")
+    """The logger's datasheet with 10,000 terminals; no device has so many registers."""
+    sheet = find_datasheet("fichte-8")
+    takes = sheet.terminals["1"].takes
+    settings = {
+        name: replace(family, indices=range(1, CHANNELS + 3)) if family.indices else family
+        for name, family in sheet.groups["settings"].items()
+    }
+    return replace(
+        sheet,
+        terminals={str(n): Terminal(str(n), n, takes) for n in range(1, CHANNELS + 1)},
+        channels_at_most=CHANNELS,
+        alarms_at_most=CHANNELS,
+        groups={**sheet.groups, "settings": settings},
+    )
 
 
 def large_setup() -> str:

@@ -91,6 +91,14 @@ def test_overlapping_points_are_found():
         assert (finding.rule, says in finding.message) == ("overlap", True)
 
 
+def test_an_overlap_of_blocks_points_to_the_line_of_the_block():
+    text = (resources.files("leitwerk") / "datasheets" / "fichte-8.yaml").read_text("utf-8")
+    with pytest.raises(lw.SetupError) as caught:
+        lw.parse_datasheet(text.replace("66 + 40 n", "65 + 40 n"), file="f.yaml")
+    (finding,) = caught.value.findings
+    assert "label" in text.splitlines()[finding.line - 1]
+
+
 def test_the_datasheet_command(leitwerk, address, tmp_path):
     assert "no mistakes found" in leitwerk("datasheet", "linde").stdout
     tried = leitwerk("datasheet", "fichte-8", "--try", str(address), "--json")

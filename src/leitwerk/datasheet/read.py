@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
-from typing import TypeVar
+from typing import TypeAlias, TypeVar
 
 from leitwerk.datasheet.coding import FLOATS, INTEGER_SPANS
 from leitwerk.datasheet.fields import (
@@ -30,6 +30,8 @@ from leitwerk.quantities import Quantity, parse_span
 from leitwerk.reading import Model, validate
 from leitwerk.units import parse_unit
 from leitwerk.yamltext import parse_yaml
+
+Groups: TypeAlias = Mapping[str, Mapping[str, PointFamily]]
 
 _INDEX_SPAN = re.compile(r"\{([a-z]+) +(\d{1,6})\.\.(\d{1,6})\}")
 _NAMES = re.compile(r"([A-Za-z]*)(\d{1,6})\.\.\1(\d{1,6})")
@@ -114,7 +116,7 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
         for group in GROUPS
     }
     if file.link == "modbus":
-        _check_overlaps(groups, findings)
+        _check_overlaps(file, groups, findings)
     limits, interval = file.limits, None
     if limits is not None:
         ends, second = limits.interval, parse_unit("s")
@@ -231,17 +233,19 @@ def _query_family(name: str, entry: QueryEntry) -> tuple[str, PointFamily]:
     return template, PointFamily(query, indices)
 
 
-def _check_overlaps(groups: Mapping[str, Mapping[str, PointFamily]], findings: Findings) -> None:
-    """Two points on one register, unless they are fields that share it; or one name in two places."""
-    owners: dict[tuple[str, int], tuple[str, str, int]] = {}
+def _check_overlaps(file: DatasheetFile, groups: Groups, findings: Findings) -> None:
+    """Two points on one register, unless they are fields of it that leave each other alone."""
+    owners: dict[tuple[str, int], list[tuple[str, str, int]]] = {}
     for group, families in groups.items():
+        # The file writes a block's name with its span, {n 1..10}; findings point to it.
+        written = {_INDEX_SPAN.sub(r"{\1}", name): name for name in getattr(file, group)}
         for name, family in families.items():
             clash = _first_clash(family, owners)
             if clash is not None:
                 address, (other_group, other, _) = clash
                 findings.error(
                     "overlap",
-                    (group, name, "at"),
+                    (group, written[name], "at"),
                     f"{name} and {other} ({other_group}) both lie on {family.template.table} "
                     f"{address}",
                     valid="a register for one point, or bits of it for several",
@@ -249,17 +253,18 @@ def _check_overlaps(groups: Mapping[str, Mapping[str, PointFamily]], findings: F
                 )
             for point in family.points():
                 for address in range(point.start, point.end):
-                    owners.setdefault((point.table, address), (group, name, point.mask))
+                    place = owners.setdefault((point.table, address), [])
+                    place.append((group, name, point.mask))
 
 
 def _first_clash(
-    family: PointFamily, owners: Mapping[tuple[str, int], tuple[str, str, int]]
+    family: PointFamily, owners: Mapping[tuple[str, int], list[tuple[str, str, int]]]
 ) -> tuple[int, tuple[str, str, int]] | None:
     for point in family.points():
         for address in range(point.start, point.end):
-            owner = owners.get((point.table, address))
-            if owner is not None and owner[2] & point.mask:
-                return address, owner
+            for owner in owners.get((point.table, address), ()):
+                if owner[2] & point.mask:
+                    return address, owner
     return None
 
 

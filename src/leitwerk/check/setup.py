@@ -112,6 +112,8 @@ def _check_storable(every: Iterable[Wanted], datasheet: Datasheet, findings: Fin
         if known.get(key) == wanted.value:
             continue
         family = datasheet.family("settings", wanted.family)
+        if family is None and wanted.path == ("title",):
+            continue  # many devices keep no title; that is nothing to tell
         if family is None:
             message = f"{datasheet.model} has no setting for this; only Leitwerk will know it"
             findings.note("not-kept", wanted.path, message)

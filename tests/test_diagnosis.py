@@ -51,7 +51,7 @@ MISTAKES = [
     ("scale: {4 mA: 0 %, 20 mA: 100 %}\n shunt: 250 Ω\n expect: 60 ± 2 %",
      Signal("voltage", 24_000.0), "above range", "the shunt is missing"),
     ("signal: 0..20 mA\n scale: 100 A/20 mA\n expect: 40 ± 1 A", Signal("current", 16.0),
-     "fail", "a transformer of 50/0.02 A is mounted, the setup says 100/0.02 A"),
+     "fail", "a transformer of 50 A/20 mA is mounted, the setup says 100 A/20 mA"),
     ("scale: {-1 V: -100 kg, 1 V: 100 kg}\n expect: 40 ± 1 kg", Signal("voltage", -400.0),
      "fail", "the two wires of the signal are swapped"),
 ]  # fmt: skip

@@ -36,6 +36,16 @@ def test_garbage_on_the_line_is_told_from_silence(standin):
     assert "another baud rate" in found.summary()
 
 
+def test_line_settings_are_tried_in_turn_and_those_a_port_cannot_do_are_passed_over(leitwerk):
+    with lw.start_standin("linde", "--rtu", "--unit", "5") as one:
+        bare = f"modbus+rtu://{one.address.serial_port}?unit=5"  # 19200,8E1: no parity there
+        alone = leitwerk("find", bare, "--units", "5")
+        found = leitwerk("find", bare, "--units", "4..5", "--lines")
+    assert (alone.exit_code, "cannot be set to this line" in alone.stderr) == (3, True)
+    assert (found.exit_code, found.stdout.count("linde, serial number 4711")) == (0, 1)
+    assert "ask the units at 9600,8N1: 2/2" in found.stderr
+
+
 def test_the_command_finds_and_says_when_nobody_is_there(leitwerk, address):
     result = leitwerk("find", str(address), "--units", "2..4", "--json")
     assert result.exit_code == 0

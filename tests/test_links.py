@@ -11,7 +11,7 @@ from conftest import PASSWORDS, kiln
 from leitwerk.address import parse_address
 from leitwerk.links.bus import why_port_fails
 from leitwerk.links.modbus import ModbusLink
-from leitwerk.wire.modbus import ReadRequest
+from leitwerk.wire.modbus import ReadRequest, WriteRequest
 
 
 @pytest.mark.parametrize(
@@ -109,6 +109,76 @@ def serve_once(reply):
 
 def frame(request, pdu, unit=3):
     return request[:4] + struct.pack(">HB", len(pdu) + 1, unit) + pdu
+
+
+def test_coils_and_discrete_inputs_over_a_socket():
+    """MODBUS Application Protocol V1.1b3, 6.1, 6.2 and 6.11: bits, lowest first, in whole bytes."""
+    written = []
+
+    def reply(request):
+        function = request[7]
+        if function == 15:
+            written.append(request[8:])
+            return frame(request, request[7:12])
+        return frame(request, bytes([function, 2, 0b10101101, 0b0000001]))
+
+    link = ModbusLink(serve_once(reply), timeout_s=1)
+    assert link.read([ReadRequest("coil", 0, 9)]) == [1, 0, 1, 1, 0, 1, 0, 1, 1]
+    assert link.read([ReadRequest("discrete", 7, 10)])[:3] == [1, 0, 1]
+    link.write(WriteRequest(4, (1, 0, 1), ("a", "b", "c"), "coil"))
+    assert written == [bytes([0, 4, 0, 3, 1, 0b101])]
+    with pytest.raises(lw.LinkError, match="it sent 16 bits"):
+        link.read([ReadRequest("coil", 0, 3)])
+    link.close()
+
+
+def crc(data):
+    """MODBUS over Serial Line V1.02, 6.2.2."""
+    register = 0xFFFF
+    for byte in data:
+        register ^= byte
+        for _ in range(8):
+            register = (register >> 1) ^ 0xA001 if register & 1 else register >> 1
+    return struct.pack("<H", register)
+
+
+def test_rtu_frames_through_a_serial_server():
+    asked = []
+
+    def reply(request):
+        asked.append(request)
+        answer = bytes([3, 4, 4, 0, 7, 0, 8])
+        return answer + crc(answer)
+
+    tcp = serve_once(reply)
+    link = ModbusLink(parse_address(f"modbus+rtu://127.0.0.1:{tcp.port}?unit=3"), timeout_s=1)
+    assert link.read([ReadRequest("input", 0, 2)]) == [7, 8]
+    question = bytes([3, 4, 0, 0, 0, 2])
+    assert asked == [question + crc(question)]
+    link.close()
+
+
+def test_a_broken_connection_is_made_anew_for_a_read_and_never_for_a_write():
+    listener, requests = socket.create_server(("127.0.0.1", 0)), []
+
+    def run():
+        with listener:
+            for answers in (False, True, False):
+                with listener.accept()[0] as connection:
+                    requests.append(connection.recv(300))
+                    if answers:
+                        connection.sendall(frame(requests[-1], bytes([4, 2, 0, 7])))
+
+    threading.Thread(target=run, daemon=True).start()
+    port = listener.getsockname()[1]
+    link = ModbusLink(parse_address(f"modbus+tcp://127.0.0.1:{port}?unit=3"), timeout_s=1)
+    assert link.read([ReadRequest("input", 0, 1)]) == [7]
+    link.close()
+    link = ModbusLink(parse_address(f"modbus+tcp://127.0.0.1:{port}?unit=3"), timeout_s=1)
+    with pytest.raises(lw.LinkError, match=r"broke|no answer"):
+        link.write(WriteRequest(0, (1,), ("a",)))
+    assert len(requests) == 3
+    link.close()
 
 
 @pytest.mark.parametrize(

@@ -15,7 +15,6 @@ from leitwerk.check.ranges import ranging
 from leitwerk.datasheet import Range
 from leitwerk.errors import QuantityError
 from leitwerk.quantities import Quantity, format_number
-from leitwerk.ranging import RangeFit
 from leitwerk.signals import Chain, Quality, Scale
 from leitwerk.tare import TareLink
 from leitwerk.units import Unit, convert, parse_unit
@@ -223,7 +222,7 @@ def explain_channel(
         expanded_uncertainty=budget.expanded if value is not None else None,
         steps=tuple(steps),
         marks=tuple(_marks(channel, whole, per)),
-        ranges=tuple(_fit_row(fit, channel) for fit in _fits(channel)),
+        ranges=tuple(_range_rows(channel)),
         budget=tuple(budget.lines()),
         span=m.span,
     )
@@ -352,25 +351,23 @@ def _signal_of(whole: Chain, value: float, per: float) -> float | None:
     return found if math.isfinite(found) else None
 
 
-def _fits(channel: Assignment) -> tuple[RangeFit, ...]:
+def _range_rows(channel: Assignment) -> list[dict[str, Any]]:
     if channel.range is None:
-        return ()
-    return ranging(channel.measurement, judged_values(channel.expected, channel.alarms)).fits
-
-
-def _fit_row(fit: RangeFit, channel: Assignment) -> dict[str, Any]:
-    fits = _fits(channel)
-    best = next((f for f in fits if not f.clips), None)
-    return {
-        "range": fit.range.name,
-        "chosen": fit.range == channel.range,
-        "clips": fit.clips,
-        "resolution": fit.resolution,
-        "noise_free": fit.noise_free,
-        "headroom": fit.headroom,
-        "recommended": best is not None and fit.range == best.range,
-        "wasteful": fit.wasteful,
-    }
+        return []
+    found = ranging(channel.measurement, judged_values(channel.expected, channel.alarms))
+    return [
+        {
+            "range": fit.range.name,
+            "chosen": fit.range == channel.range,
+            "clips": fit.clips,
+            "resolution": fit.resolution,
+            "noise_free": fit.noise_free,
+            "headroom": fit.headroom,
+            "recommended": fit is found.recommended,
+            "wasteful": fit.wasteful,
+        }
+        for fit in found.fits
+    ]
 
 
 def _rounded_span(points: list[float], span: tuple[float, float]) -> tuple[float, float]:

@@ -4,21 +4,14 @@ from __future__ import annotations
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, SECONDS, reports_errors
+from leitwerk.cli.outcome import FINE, FOUND, reports_errors, timeout_option
 
 
 @click.command()
 @click.argument("file")
 @click.option("--try", "address", metavar="ADDRESS", help="Read every point of it from a device.")
 @click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
-@click.option(
-    "--timeout",
-    default=1.0,
-    type=SECONDS,
-    show_default=True,
-    metavar="S",
-    help="Wait for an answer.",
-)
+@timeout_option(1.0)
 @reports_errors
 def datasheet(file: str, *, address: str | None, as_json: bool, timeout: float) -> int:
     """Find the mistakes in the datasheet FILE, and try it on a device.

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, SECONDS, reports_errors
+from leitwerk.cli.outcome import FINE, reports_errors, timeout_option
 
 if TYPE_CHECKING:
     from leitwerk.explain import Explanation
@@ -21,14 +21,7 @@ if TYPE_CHECKING:
 @click.option("--junction", metavar="TEMP", help="Temperature of the terminals (thermocouples).")
 @click.option("--json", "as_json", is_flag=True, help="Print the explanation as JSON.")
 @click.option("--figure", metavar="FILE", help="Draw the scale with everything on it (PNG).")
-@click.option(
-    "--timeout",
-    default=2.0,
-    type=SECONDS,
-    show_default=True,
-    metavar="S",
-    help="Wait for an answer.",
-)
+@timeout_option(2.0)
 @reports_errors
 def explain(
     setup: str,

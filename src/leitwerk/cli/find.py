@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, SECONDS, reports_errors
+from leitwerk.cli.outcome import FINE, FOUND, reports_errors, timeout_option
 
 
 @click.command()
@@ -33,14 +33,7 @@ def ports(*, as_json: bool) -> int:
 @click.option(
     "--lines", is_flag=True, help="On a serial port, try the usual line settings in turn."
 )
-@click.option(
-    "--timeout",
-    default=0.2,
-    type=SECONDS,
-    show_default=True,
-    metavar="S",
-    help="Wait for an answer.",
-)
+@timeout_option(0.2)
 @click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON.")
 @reports_errors
 def find(address: str, *, units: str, lines: bool, timeout: float, as_json: bool) -> int:
@@ -48,14 +41,11 @@ def find(address: str, *, units: str, lines: bool, timeout: float, as_json: bool
 
     Exit code 0: somebody was found. 1: nobody. 2: usage. 3: the address is not reached.
     """
-    from dataclasses import replace
-    from functools import partial
-
     from leitwerk.address import parse_address
     from leitwerk.cli.show import echo_json
     from leitwerk.cli.steps import StepView
     from leitwerk.errors import QuantityError
-    from leitwerk.links.scan import USUAL_LINES, scan_units
+    from leitwerk.links.scan import USUAL_LINES, scan_lines
     from leitwerk.project import find_datasheet, known_models
 
     base, asked = parse_address(address), _units(units)
@@ -63,25 +53,19 @@ def find(address: str, *, units: str, lines: bool, timeout: float, as_json: bool
         raise QuantityError(f"{base} has no units to ask", valid="an address of Modbus")
     every = [find_datasheet(model) for model in known_models()]
     sheets = [sheet for sheet in every if sheet.link == base.protocol]
-    bases = (
-        [replace(base, line=line) for line in USUAL_LINES] if lines and base.is_serial else [base]
-    )
-    found = []
+    on_lines = list(USUAL_LINES) if lines and base.is_serial else [base.line]
     with StepView() as steps:
-        for one in bases:
-            what = f"ask the units at {one.line}" if one.is_serial else "ask the units"
-            scan = scan_units(
-                one, asked, sheets, timeout_s=timeout,
-                progress=partial(steps.show, what),
-                on_found=lambda device: None if as_json else click.echo(str(device)),
-            )  # fmt: skip
-            found += scan.found
-            click.echo(scan.summary(), err=True)
-            if scan.found:
-                break
+        scan = scan_lines(
+            base, on_lines, asked, sheets, timeout_s=timeout,
+            progress=lambda line, done, total: steps.show(
+                f"ask the units at {line}" if base.is_serial else "ask the units", done, total
+            ),
+            on_found=lambda device: None if as_json else click.echo(str(device)),
+        )  # fmt: skip
+    click.echo(scan.summary(), err=True)
     if as_json:
-        echo_json([device.to_dict() for device in found])
-    return FINE if found else FOUND
+        echo_json([device.to_dict() for device in scan.found])
+    return FINE if scan.found else FOUND
 
 
 def _units(text: str) -> range:

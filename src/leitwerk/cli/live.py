@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Self
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, SECONDS, reports_errors
+from leitwerk.cli.outcome import FINE, FOUND, reports_errors, timeout_option
 
 if TYPE_CHECKING:
     from leitwerk.live import LiveReport, Sample
@@ -60,14 +60,7 @@ class Seconds(click.ParamType[float]):
 @click.option("--samples", metavar="FILE", help="Keep every sample as CSV.")
 @click.option("--figure", metavar="FILE", help="Draw the values against expectations (PNG).")
 @click.option("--trace", metavar="FILE", help="Keep every frame on the link; secrets are masked.")
-@click.option(
-    "--timeout",
-    default=2.0,
-    type=SECONDS,
-    show_default=True,
-    metavar="S",
-    help="Wait for an answer.",
-)
+@timeout_option(2.0)
 @reports_errors
 def live(
     setup: str,
@@ -144,7 +137,7 @@ class TableView:
         from leitwerk.cli.show import console
 
         self._title = title
-        self._live = Live(console=console(), auto_refresh=False)
+        self._live = Live(console=console(wraps=True), auto_refresh=False)
 
     def __enter__(self) -> Self:
         self._live.__enter__()

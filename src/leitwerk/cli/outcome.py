@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable
 from functools import wraps
-from typing import ParamSpec
+from typing import Any, ParamSpec, TypeVar
 
 import click
 
@@ -30,9 +30,8 @@ _CODES: tuple[tuple[type[LeitwerkError], int], ...] = (
     (DeviceRefused, REFUSED),
 )
 
-SECONDS = click.FloatRange(0.0, 3600.0, min_open=True)
-
 P = ParamSpec("P")
+Command = TypeVar("Command", bound=Callable[..., Any])
 
 
 def exit_code(error: LeitwerkError) -> int:
@@ -43,6 +42,18 @@ def exit_code(error: LeitwerkError) -> int:
             return STOPPED
         return exit_code(cause) if isinstance(cause, LeitwerkError) else REFUSED
     return next((code for kind, code in _CODES if isinstance(error, kind)), USAGE)
+
+
+def timeout_option(default: float) -> Callable[[Command], Command]:
+    """The option of every command that talks to a device: how long it waits for each answer."""
+    return click.option(
+        "--timeout",
+        default=default,
+        show_default=True,
+        type=click.FloatRange(0.0, 3600.0, min_open=True),
+        metavar="S",
+        help="Wait so long for an answer.",
+    )
 
 
 def reports_errors(command: Callable[P, int]) -> Callable[P, None]:

@@ -31,9 +31,12 @@ _WIDE = 110  # characters that all columns need
 _PHASE = {"clear": "green", "pending": "yellow", "tripped": "bold red"}
 
 
-def console() -> Console:
-    """Standard output; colours only on a terminal, and none where NO_COLOR asks for none."""
-    return Console(highlight=False, soft_wrap=True)
+def console(*, wraps: bool = False) -> Console:
+    """Standard output; colours only on a terminal, and none where NO_COLOR asks for none.
+
+    What ``wraps`` is broken between words; otherwise long lines are left to the terminal.
+    """
+    return Console(highlight=False, soft_wrap=not wraps)
 
 
 def echo_json(content: Any) -> None:

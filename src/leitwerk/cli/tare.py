@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.live import Seconds
-from leitwerk.cli.outcome import FINE, SECONDS, reports_errors
+from leitwerk.cli.outcome import FINE, reports_errors, timeout_option
 
 if TYPE_CHECKING:
     from leitwerk.units import Unit
@@ -31,14 +31,7 @@ if TYPE_CHECKING:
 @click.option("--spread", metavar="VALUE", help="How far readings at rest may spread.")
 @click.option("--drift", metavar="VALUE", help="How far they may drift meanwhile.")
 @click.option("--most", metavar="VALUE", help="The largest tare that is plausible.")
-@click.option(
-    "--timeout",
-    default=2.0,
-    type=SECONDS,
-    show_default=True,
-    metavar="S",
-    help="Wait for an answer.",
-)
+@timeout_option(2.0)
 @reports_errors
 def tare(
     setup: str,

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, SECONDS, reports_errors
+from leitwerk.cli.outcome import FINE, reports_errors, timeout_option
 from leitwerk.errors import DeviceRefused
 
 if TYPE_CHECKING:
@@ -24,14 +24,7 @@ if TYPE_CHECKING:
 @click.option("--keep", metavar="FOLDER", help="For backups and receipts; 'kept' beside the setup.")
 @click.option("--by", metavar="NAME", help="Who uploads, for the receipt; you, if not given.")
 @click.option("--trace", metavar="FILE", help="Keep every frame on the link; secrets are masked.")
-@click.option(
-    "--timeout",
-    default=2.0,
-    type=SECONDS,
-    show_default=True,
-    metavar="S",
-    help="Wait for an answer.",
-)
+@timeout_option(2.0)
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 @reports_errors
 def upload(

@@ -199,6 +199,10 @@ class PointEntry(Model):
     without_sensor: NumberField | None = None
 
 
+# How points are described, by the protocol of the link.
+ENTRIES: dict[str, type[Model]] = {"modbus": PointEntry, "scpi": QueryEntry}
+
+
 class Limits(Model):
     """How much the device can do."""
 

@@ -9,6 +9,7 @@ from typing import TypeAlias, TypeVar
 
 from leitwerk.datasheet.coding import FLOATS, INTEGER_SPANS
 from leitwerk.datasheet.fields import (
+    ENTRIES,
     GROUPS,
     LAST_REGISTER,
     DatasheetFile,
@@ -57,7 +58,7 @@ def parse_datasheet(text: str | bytes, *, file: str = "datasheet") -> Datasheet:
 
 def _read(root: Map, findings: Findings) -> Datasheet | None:
     raw: dict[str, object] = dict(root)
-    point: type[Model] = QueryEntry if root.get("link") == "scpi" else PointEntry
+    point: type[Model] = ENTRIES.get(str(root.get("link")), PointEntry)
     sections: tuple[tuple[str, type[Model]], ...] = (
         ("inputs", InputEntry),
         ("terminals", TerminalEntry),
@@ -115,8 +116,7 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
         )
         for group in GROUPS
     }
-    if file.link == "modbus":
-        _check_overlaps(file, groups, findings)
+    _check_overlaps(file, groups, findings)
     limits, interval = file.limits, None
     if limits is not None:
         ends, second = limits.interval, parse_unit("s")
@@ -251,16 +251,20 @@ def _check_overlaps(file: DatasheetFile, groups: Groups, findings: Findings) -> 
                     valid="a register for one point, or bits of it for several",
                     remedy="compare both with the manual: is one a register off, or too long?",
                 )
-            for point in family.points():
+            for point in _in_registers(family):
                 for address in range(point.start, point.end):
                     place = owners.setdefault((point.table, address), [])
                     place.append((group, name, point.mask))
 
 
+def _in_registers(family: PointFamily) -> list[Point]:
+    return [point for point in family.points() if isinstance(point, Point)]
+
+
 def _first_clash(
     family: PointFamily, owners: Mapping[tuple[str, int], list[tuple[str, str, int]]]
 ) -> tuple[int, tuple[str, str, int]] | None:
-    for point in family.points():
+    for point in _in_registers(family):
         for address in range(point.start, point.end):
             for owner in owners.get((point.table, address), ()):
                 if owner[2] & point.mask:

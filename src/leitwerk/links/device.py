@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, Self
+from typing import TYPE_CHECKING, Any, NamedTuple, Self
 
 from leitwerk.address import LinkAddress
 from leitwerk.datasheet import Datasheet, Stored
@@ -23,6 +23,20 @@ from leitwerk.setup import Setup
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
+
+
+class _Protocol(NamedTuple):
+    """What it takes to speak a protocol: how lines or frames go out, and how points are read."""
+
+    link: Callable[..., Any]
+    session: Callable[[Any, Datasheet], Session]
+
+
+# By the name that datasheets and addresses have for it; a further protocol is a further line.
+_PROTOCOLS = {
+    "modbus": _Protocol(ModbusLink, RegisterSession),
+    "scpi": _Protocol(LineLink, QuerySession),
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,11 +72,7 @@ class Device:
     def __init__(self, datasheet: Datasheet, link: Any) -> None:
         self.datasheet = datasheet
         self.link = link
-        self._session: Session = (
-            QuerySession(link)
-            if datasheet.link == "scpi"
-            else RegisterSession(link, datasheet.bridge)
-        )
+        self._session: Session = _PROTOCOLS[datasheet.link].session(link, datasheet)
 
     def __enter__(self) -> Self:
         return self
@@ -295,6 +305,5 @@ def open_device(
             f"{address.protocol}",
             valid=f"an address that begins with {datasheet.link}",
         )
-    if datasheet.link == "scpi":
-        return Device(datasheet, LineLink(address, timeout_s=timeout_s, tracer=tracer))
-    return Device(datasheet, ModbusLink(address, timeout_s=timeout_s, tracer=tracer))
+    link = _PROTOCOLS[datasheet.link].link(address, timeout_s=timeout_s, tracer=tracer)
+    return Device(datasheet, link)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import asdict, dataclass, field, replace
+from functools import partial
 from typing import Any
 
 from serial.tools import list_ports
@@ -141,6 +142,44 @@ def scan_units(
         finally:
             link.close()
         progress(done, len(every))
+    return scan
+
+
+def scan_lines(
+    base: LinkAddress,
+    lines: Sequence[SerialLine],
+    units: Iterable[int],
+    datasheets: Sequence[Datasheet],
+    *,
+    timeout_s: float = 0.2,
+    progress: Callable[[SerialLine, int, int], None] = lambda line, done, total: None,
+    on_found: Callable[[FoundDevice], None] = lambda device: None,
+) -> Scan:
+    """As ``scan_units``, at one line setting after the other until somebody is found.
+
+    Settings that the port does not take are passed over.
+
+    Raises
+    ------
+    LinkError
+        The port takes none of them, or the address is not reached.
+
+    """
+    every, scan, refused = list(units), None, None
+    for line in lines:
+        try:
+            scan = scan_units(
+                replace(base, line=line), every, datasheets, timeout_s=timeout_s,
+                progress=partial(progress, line), on_found=on_found,
+            )  # fmt: skip
+        except NotReached as error:
+            refused = error
+            continue
+        if scan.found:
+            break
+    if scan is None:
+        assert refused is not None
+        raise refused
     return scan
 
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
-from leitwerk.datasheet import Stored
+from leitwerk.datasheet import Datasheet, Stored
 from leitwerk.datasheet.queries import Query
 from leitwerk.errors import DeviceRefused, LinkError
 from leitwerk.wire.modbus import ReadPlan, plan_writes, shared_registers
@@ -46,9 +46,9 @@ class Session(Protocol):
 class RegisterSession:
     """Points in registers, over Modbus."""
 
-    def __init__(self, link: ModbusLink, bridge: int) -> None:
+    def __init__(self, link: ModbusLink, datasheet: Datasheet) -> None:
         self._link = link
-        self._bridge = bridge
+        self._bridge = datasheet.bridge
 
     def read(self, points: Sequence[Any]) -> dict[str, Stored]:
         """In as few requests as the protocol allows."""
@@ -84,7 +84,8 @@ class QuerySession:
     After everything told, the device's error queue is asked: an instrument says nothing by itself.
     """
 
-    def __init__(self, link: LineLink) -> None:
+    def __init__(self, link: LineLink, datasheet: Datasheet) -> None:
+        del datasheet  # every query says all of itself
         self._link = link
 
     def read(self, points: Sequence[Query]) -> dict[str, Stored]:

@@ -17,7 +17,7 @@ from leitwerk.errors import QuantityError, SetupError
 from leitwerk.findings import Findings
 from leitwerk.image import Change, compare_images, encode_setup
 from leitwerk.links import Device
-from leitwerk.live.poller import Poller, to_values
+from leitwerk.live.poller import Poller, paced, to_values
 from leitwerk.live.report import LiveReport
 from leitwerk.setup import Setup
 from leitwerk.signals import Quality
@@ -82,13 +82,10 @@ def verify(
     changes = compare_images(device.read_settings(), image, device.datasheet)
     poller = Poller(device, channels)
     watch = _Watch(channels, changes, count)
-    started, start_s = datetime.now(UTC), clock()
-    for k in range(count):
-        pause = start_s + k / rate_hz - clock()
-        if pause > 0:
-            wait(pause)
-        watch.add(clock() - start_s, *poller.poll())
-        on_sample(Sample(k + 1, count, watch.reports))
+    started = datetime.now(UTC)
+    for time_s in paced(count, rate_hz, clock, wait):
+        watch.add(time_s, *poller.poll())
+        on_sample(Sample(watch.taken, count, watch.reports))
     values, qualities = watch.values()
     return LiveReport(
         title=setup.title,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -87,6 +87,21 @@ def own_quality(point: Any, value: float) -> Quality:
     if value < low:
         return Quality.BELOW_RANGE
     return Quality.ABOVE_RANGE if value > high else Quality.GOOD
+
+
+def paced(
+    count: int, rate_hz: float, clock: Callable[[], float], wait: Callable[[float], None]
+) -> Iterator[float]:
+    """The times of ``count`` samples, in s from the first, each when it has come.
+
+    A sample that comes late does not shift those after it.
+    """
+    start = clock()
+    for k in range(count):
+        pause = start + k / rate_hz - clock()
+        if pause > 0:
+            wait(pause)
+        yield clock() - start
 
 
 def to_values(

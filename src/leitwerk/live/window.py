@@ -12,7 +12,7 @@ import numpy as np
 from leitwerk.check import Assignment
 from leitwerk.links import Device
 from leitwerk.live.check import sample_count
-from leitwerk.live.poller import Poller
+from leitwerk.live.poller import Poller, paced
 from leitwerk.setup import Setup
 from leitwerk.signals import Quality
 from leitwerk.tare import TareLink
@@ -67,12 +67,8 @@ def read_untared(
     poller = Poller(device, [channel])
     times, shown = np.zeros(count), np.zeros(count)
     qualities = np.zeros(count, dtype=np.uint8)
-    start = clock()
-    for k in range(count):
-        pause = start + k / rate_hz - clock()
-        if pause > 0:
-            wait(pause)
-        times[k] = clock() - start
+    for k, time_s in enumerate(paced(count, rate_hz, clock, wait)):
+        times[k] = time_s
         found, codes, _ = poller.poll()
         shown[k], qualities[k] = found[0], codes[0]
     values, qualities = channel.measurement.host.without(TareLink).convert(shown, qualities)

@@ -162,7 +162,10 @@ class PointTable(Scale):
             rising = slice(None, None, 1 if last > first else -1)
             out[...] = np.interp(inner, self._values[rising], self._signals[rising])
         if self.extrapolate:
-            out += beyond / np.where((beyond < 0.0) == (last > first), *self._end_slopes)
+            slope = np.where((beyond < 0.0) == (last > first), *self._end_slopes)
+            # Where the curve ends level, nothing beyond its last value has a signal.
+            further = np.where(slope == 0.0, np.nan, beyond / slope)
+            out += np.where(beyond == 0.0, 0.0, further)
 
     def quality(self, x: NDArray[np.float64], values: NDArray[np.float64]) -> NDArray[np.uint8]:
         """As for every scale; what lies beyond the table is uncertain when it may extrapolate."""

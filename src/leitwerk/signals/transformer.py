@@ -70,7 +70,18 @@ class Transformer:
         return math.cos(phi - self.displacement) / power_factor - 1.0
 
     def __str__(self) -> str:
-        return f"{self.primary:g}/{self.secondary:g} {self.unit}"
+        first, second = _plate(self.primary, self.unit), _plate(self.secondary, self.unit)
+        # 200/5 A has its unit once, 20 kV/100 V twice.
+        same = first.partition(" ")[2] == second.partition(" ")[2]
+        return f"{first.partition(' ')[0] if same else first}/{second}"
+
+
+def _plate(amount: float, unit: str) -> str:
+    for prefix, factor in (("k", 1e3), ("", 1.0), ("m", 1e-3)):
+        # Currents of some thousand A stand on plates as they are.
+        if amount >= factor and not (prefix == "k" and unit == "A"):
+            return f"{amount / factor:g} {prefix}{unit}"
+    return f"{amount * 1e3:g} m{unit}"
 
 
 def parse_transformer(text: str, displacement: float = 0.0) -> Transformer:
@@ -84,7 +95,7 @@ def parse_transformer(text: str, displacement: float = 0.0) -> Transformer:
     Examples
     --------
     >>> str(parse_transformer("20 kV/100 V")), parse_transformer("230/110 V").ratio > 2
-    ('20000/100 V', True)
+    ('20 kV/100 V', True)
 
     """
     valid = "a ratio as on the plate, such as 200/5 A or 230/110 V"

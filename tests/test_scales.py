@@ -59,6 +59,10 @@ monotone = st.one_of(
 
 def inside(scale, part):
     low, high = (max(-1e3, scale.domain[0]), min(1e3, scale.domain[1]))
+    if isinstance(scale, PointTable):
+        # Not so far beyond a table that the exponential of a logarithmic one leaves the floats.
+        (low, high), further = scale.ends, 0.5 * scale.extrapolate
+        low, high = low - further * (high - low), high + further * (high - low)
     return low + part * (high - low)
 
 

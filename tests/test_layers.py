@@ -14,7 +14,7 @@ FLOORS = [
     ["errors", "collector", "places"],
     ["findings", "units"],
     ["yamltext", "quantities"],
-    ["address", "reading", "signals", "alarms"],
+    ["address", "identity", "reading", "signals", "alarms"],
     ["calibration", "tare", "orientation"],
     ["datasheet", "setup"],
     ["ranging"],
@@ -23,7 +23,7 @@ FLOORS = [
     ["diagnosis", "wire"],
     ["verdicts", "explain"],
     # Above this line files, sockets and clocks are touched.
-    ["project", "editing"],
+    ["project", "editing", "inventory"],
     ["links"],
     ["transfer", "live"],
     ["figures"],

@@ -9,8 +9,8 @@ import pytest
 import leitwerk as lw
 from conftest import PASSWORDS, kiln
 from leitwerk.address import parse_address
-from leitwerk.links.bus import why_port_fails
 from leitwerk.links.modbus import ModbusLink
+from leitwerk.links.port import why_port_fails
 from leitwerk.wire.modbus import ReadRequest, WriteRequest
 
 
@@ -62,7 +62,7 @@ def test_the_whole_thread_on_a_serial_line_with_a_masked_trace(standin, tmp_path
 
 def test_reads_outlive_a_noisy_line(standin):
     setup = kiln(standin("--rtu", "--corrupt-every", "4").address)
-    with lw.connect(setup, timeout_s=0.3) as device:
+    with lw.connect(setup, patience=lw.Patience(0.3)) as device:
         assert device.identify().serial == "K2-00417"
         assert len(device.read_settings().settings) == 157
 
@@ -122,7 +122,7 @@ def test_coils_and_discrete_inputs_over_a_socket():
             return frame(request, request[7:12])
         return frame(request, bytes([function, 2, 0b10101101, 0b0000001]))
 
-    link = ModbusLink(serve_once(reply), timeout_s=1)
+    link = ModbusLink(serve_once(reply), patience=lw.Patience(1))
     assert link.read([ReadRequest("coil", 0, 9)]) == [1, 0, 1, 1, 0, 1, 0, 1, 1]
     assert link.read([ReadRequest("discrete", 7, 10)])[:3] == [1, 0, 1]
     link.write(WriteRequest(4, (1, 0, 1), ("a", "b", "c"), "coil"))
@@ -151,7 +151,9 @@ def test_rtu_frames_through_a_serial_server():
         return answer + crc(answer)
 
     tcp = serve_once(reply)
-    link = ModbusLink(parse_address(f"modbus+rtu://127.0.0.1:{tcp.port}?unit=3"), timeout_s=1)
+    link = ModbusLink(
+        parse_address(f"modbus+rtu://127.0.0.1:{tcp.port}?unit=3"), patience=lw.Patience(1)
+    )
     assert link.read([ReadRequest("input", 0, 2)]) == [7, 8]
     question = bytes([3, 4, 0, 0, 0, 2])
     assert asked == [question + crc(question)]
@@ -171,10 +173,14 @@ def test_a_broken_connection_is_made_anew_for_a_read_and_never_for_a_write():
 
     threading.Thread(target=run, daemon=True).start()
     port = listener.getsockname()[1]
-    link = ModbusLink(parse_address(f"modbus+tcp://127.0.0.1:{port}?unit=3"), timeout_s=1)
+    link = ModbusLink(
+        parse_address(f"modbus+tcp://127.0.0.1:{port}?unit=3"), patience=lw.Patience(1)
+    )
     assert link.read([ReadRequest("input", 0, 1)]) == [7]
     link.close()
-    link = ModbusLink(parse_address(f"modbus+tcp://127.0.0.1:{port}?unit=3"), timeout_s=1)
+    link = ModbusLink(
+        parse_address(f"modbus+tcp://127.0.0.1:{port}?unit=3"), patience=lw.Patience(1)
+    )
     with pytest.raises(lw.LinkError, match=r"broke|no answer"):
         link.write(WriteRequest(0, (1,), ("a",)))
     assert len(requests) == 3
@@ -193,7 +199,7 @@ def test_a_broken_connection_is_made_anew_for_a_read_and_never_for_a_write():
     ],
 )  # fmt: skip
 def test_an_answer_to_another_question_is_never_taken(reply, says):
-    link = ModbusLink(serve_once(reply), timeout_s=0.2)
+    link = ModbusLink(serve_once(reply), patience=lw.Patience(0.2))
     with pytest.raises((lw.LinkError, lw.DeviceRefused), match=says):
         link.read([ReadRequest("input", 0, 2)])
     link.close()

@@ -15,7 +15,8 @@ from leitwerk.links import Device
 from leitwerk.links.stream import LineLink
 from leitwerk.standins.meter import Meter
 from leitwerk.standins.profile import find_profile
-from leitwerk.wire.scpi import MAX_LINE, LineReader, parse_error, split_fields
+from leitwerk.wire.lines import MAX_LINE, LineReader, split_fields
+from leitwerk.wire.scpi import parse_error
 
 HALL = (resources.files("leitwerk") / "examples" / "saw-hall.yaml").read_text("utf-8")
 AT = "scpi+tcp://127.0.0.1:5025"
@@ -27,7 +28,7 @@ class MemoryLines:
     def __init__(self, meter):
         self.meter, self.address, self.lines = meter, parse_address(AT), []
 
-    def ask(self, line):
+    def ask(self, line, *, again=True):
         self.lines.append(line)
         return self.meter.answer(line)
 
@@ -162,7 +163,7 @@ def test_answers_that_are_none(reply, says):
 
     threading.Thread(target=run, daemon=True).start()
     address = parse_address(f"scpi+tcp://127.0.0.1:{listener.getsockname()[1]}")
-    link = LineLink(address, timeout_s=0.2)
+    link = LineLink(address, patience=lw.Patience(0.2))
     with pytest.raises(lw.LinkError, match=says):
         link.ask("A?")
     link.close()

@@ -38,8 +38,10 @@ if TYPE_CHECKING:
         WrongDevice,
     )
     from leitwerk.findings import Finding, Severity
+    from leitwerk.identity import Identity
     from leitwerk.image import Change, Image, compare_images, encode_setup
-    from leitwerk.links import Device, Identity, connect
+    from leitwerk.inventory import Inventory, KnownDevice
+    from leitwerk.links import Device, LinkKind, Patience, connect
     from leitwerk.live import LiveReport, verify
     from leitwerk.project import CheckedFile, check_file, find_datasheet, read_setup
     from leitwerk.setup import Setup, parse_setup
@@ -67,14 +69,18 @@ _HOME = {
     "DomainError": "errors",
     "FileProblem": "errors",
     "Finding": "findings",
-    "Identity": "links",
+    "Identity": "identity",
     "Image": "image",
+    "Inventory": "inventory",
+    "KnownDevice": "inventory",
     "LeitwerkError": "errors",
     "Linear": "signals",
     "LinkError": "errors",
+    "LinkKind": "links",
     "LinkTimeout": "errors",
     "LiveReport": "live",
     "NotAtRest": "errors",
+    "Patience": "links",
     "PointTable": "signals",
     "Polynomial": "signals",
     "Quality": "signals",
@@ -117,12 +123,16 @@ __all__ = [
     "Finding",
     "Identity",
     "Image",
+    "Inventory",
+    "KnownDevice",
     "LeitwerkError",
     "Linear",
     "LinkError",
+    "LinkKind",
     "LinkTimeout",
     "LiveReport",
     "NotAtRest",
+    "Patience",
     "PointTable",
     "Polynomial",
     "Quality",

@@ -10,27 +10,39 @@ modbus+rtu://HOST:PORT?unit=U           Modbus RTU through a serial server in th
                                         network
 scpi+tcp://HOST:PORT                    SCPI over TCP                              port 5025
 scpi+serial:///dev/ttyUSB0              SCPI on a serial port                      line 9600,8N1
+sdi12+serial:///dev/ttyUSB0?unit=U      SDI-12 on a serial port; U is the sensor's unit 0, line
+                                        address, one of 0-9, a-z, A-Z              1200,7E1
+text+tcp://HOST:PORT                    lines of text over TCP
+text+serial:///dev/ttyUSB0              lines of text on a serial port             line 9600,8N1
 ======================================  =========================================  ================
 
 ``line=9600,8N1`` gives baud rate, data bits, parity (N, E, O) and stop bits of a serial port.
+Packages may add protocols; theirs are written ``PROTOCOL+tcp://HOST:PORT`` and
+``PROTOCOL+serial:///dev/ttyUSB0``. A device that was seen before may go by its name instead.
 """
 
 from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from typing import Any
-from urllib.parse import parse_qsl, urlsplit
+from typing import TypeAlias
+from urllib.parse import SplitResult, parse_qsl, urlsplit
 
 from leitwerk.errors import QuantityError
 
-_VALID = "modbus+tcp://host:port?unit=1, or modbus+rtu:///dev/ttyUSB0?unit=1&line=19200,8E1"
-_SCHEMES = ("modbus+tcp", "modbus+rtu", "scpi+tcp", "scpi+serial")
-_SCPI_PORT = 5025  # IANA: scpi-raw
+_VALID = (
+    "modbus+tcp://host:port?unit=1, modbus+rtu:///dev/ttyUSB0?unit=1&line=19200,8E1, "
+    "or the name of a device that was seen before"
+)
+_UNKNOWN = re.compile(r"[a-z][a-z0-9]{0,19}\+(tcp|serial)")
 _MAX_UNIT = 247  # MODBUS over Serial Line V1.02, 2.2; 255 for "no unit behind this address"
+_SDI12_UNIT = re.compile(r"[0-9A-Za-z]")  # SDI-12 v1.4: addresses of sensors
 _LINE = re.compile(r"(\d{3,7}),([78])([NEO])([12])")
 _COM = re.compile(r"COM\d{1,3}", re.IGNORECASE)
+_NAME = re.compile(r"[A-Za-z][\w.-]{0,39}", re.ASCII)
 _BAUD_MOST = 4_000_000
+
+Unit: TypeAlias = int | str
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,19 +59,45 @@ class SerialLine:
 
 
 @dataclass(frozen=True, slots=True)
+class _Scheme:
+    """What may follow a scheme: a host with its usual port, a serial port with its usual line."""
+
+    port: int | None = None
+    needs_port: bool = False
+    line: SerialLine | None = None
+    unit: Unit = ""
+
+
+_USUAL = SerialLine(9600, 8, "N", 1)
+_SCHEMES = {
+    "modbus+tcp": _Scheme(port=502, unit=1),
+    # RTU through the network has no port of its own that could be taken for granted.
+    "modbus+rtu": _Scheme(needs_port=True, line=SerialLine(), unit=1),
+    "scpi+tcp": _Scheme(port=5025),  # IANA: scpi-raw
+    "scpi+serial": _Scheme(line=_USUAL),
+    "sdi12+serial": _Scheme(line=SerialLine(1200, 7, "E", 1), unit="0"),  # SDI-12 v1.4
+    "text+tcp": _Scheme(needs_port=True),
+    "text+serial": _Scheme(line=_USUAL),
+}
+
+
+@dataclass(frozen=True, slots=True)
 class LinkAddress:
-    """Where a device is reached: protocol, host and port or serial port, and unit identifier."""
+    """Where a device is reached: protocol, host and port or serial port, and unit behind it.
+
+    ``unit`` is a number of Modbus, a character of SDI-12, empty where a protocol has none.
+    """
 
     scheme: str
     host: str
     port: int
-    unit: int
+    unit: Unit = ""
     serial_port: str = ""
     line: SerialLine = SerialLine()
 
     @property
     def protocol(self) -> str:
-        """What is spoken there: ``modbus`` or ``scpi``."""
+        """What is spoken there, such as ``modbus`` or ``scpi``."""
         return self.scheme.partition("+")[0]
 
     @property
@@ -68,12 +106,44 @@ class LinkAddress:
         return bool(self.serial_port)
 
     def __str__(self) -> str:
-        options = [f"unit={self.unit}"] if self.protocol == "modbus" else []
+        options = [f"unit={self.unit}"] if self.unit != "" else []
         if self.is_serial:
             path = self.serial_port if self.serial_port.startswith("/") else f"/{self.serial_port}"
             return f"{self.scheme}://{path}?{'&'.join([*options, f'line={self.line}'])}"
         host = f"[{self.host}]" if ":" in self.host else self.host
         return f"{self.scheme}://{host}:{self.port}" + "".join(f"?{option}" for option in options)
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceName:
+    """The name under which the inventory knows a device; it stands for its address."""
+
+    name: str
+
+    def __str__(self) -> str:
+        return self.name
+
+
+Where: TypeAlias = LinkAddress | DeviceName
+
+
+def parse_where(text: str) -> Where:
+    """An address, or the name of a device.
+
+    Raises
+    ------
+    QuantityError
+        The text is neither.
+
+    Examples
+    --------
+    >>> parse_where("kiln")
+    DeviceName(name='kiln')
+
+    """
+    if _NAME.fullmatch(text.strip()):
+        return DeviceName(text.strip())
+    return parse_address(text)
 
 
 def parse_address(text: str) -> LinkAddress:
@@ -98,32 +168,50 @@ def parse_address(text: str) -> LinkAddress:
         options = dict(parse_qsl(parts.query, keep_blank_values=True))
     except ValueError as error:
         raise QuantityError(f"{text!r} is no address: {error}", valid=_VALID) from None
-    if parts.scheme not in _SCHEMES:
-        raise QuantityError(f"{text!r} is no address that Leitwerk knows", valid=_VALID)
+    scheme = _scheme(parts.scheme, text)
     if parts.username or parts.password:
         remedy = "take it out; Leitwerk asks for passwords or takes them from the environment"
         raise QuantityError("an address holds no password", valid=_VALID, remedy=remedy)
-    if parts.scheme.startswith("scpi") and "unit" in options:
-        raise QuantityError(f"{text!r}: SCPI knows no units", valid="scpi+tcp://host:5025")
-    unit = options.pop("unit", "1")
-    if not unit.isdecimal() or not (1 <= int(unit) <= _MAX_UNIT or int(unit) == 255):
-        raise QuantityError(f"unit={unit} is no unit identifier", valid="1..247, or 255")
-    serial_only = parts.scheme == "scpi+serial"
-    if (parts.scheme == "modbus+rtu" or serial_only) and not parts.hostname:
-        return _serial(text, parts, int(unit), options)
-    # RTU through the network has no port of its own that could be taken for granted.
-    bare = not parts.hostname or serial_only or (parts.scheme == "modbus+rtu" and port is None)
+    unit = _parse_unit(parts.scheme, scheme, options)
+    if scheme.line is not None and not parts.hostname:
+        return _serial(text, parts, scheme.line, unit, options)
+    takes_host = scheme.port is not None or scheme.needs_port
+    bare = not parts.hostname or not takes_host or (scheme.needs_port and port is None)
     if bare or parts.path not in {"", "/"} or parts.fragment or options:
         raise QuantityError(f"{text!r} is no address that Leitwerk knows", valid=_VALID)
-    usual = _SCPI_PORT if parts.scheme == "scpi+tcp" else 502
-    return LinkAddress(
-        parts.scheme, str(parts.hostname), usual if port is None else port, int(unit)
-    )
+    where = port if port is not None else scheme.port
+    return LinkAddress(parts.scheme, str(parts.hostname), where or 0, unit)
 
 
-def _serial(text: str, parts: Any, unit: int, options: dict[str, str]) -> LinkAddress:
+def _scheme(name: str, text: str) -> _Scheme:
+    if name in _SCHEMES:
+        return _SCHEMES[name]
+    match = _UNKNOWN.fullmatch(name)
+    if match is None:
+        raise QuantityError(f"{text!r} is no address that Leitwerk knows", valid=_VALID)
+    # A package may bring the protocol; whether one does is asked when the device is looked for.
+    return _Scheme(line=_USUAL) if match[1] == "serial" else _Scheme(needs_port=True)
+
+
+def _parse_unit(name: str, scheme: _Scheme, options: dict[str, str]) -> Unit:
+    text = options.pop("unit", None)
+    if text is None:
+        return scheme.unit
+    if name in _SCHEMES and scheme.unit == "":
+        raise QuantityError(f"{name} knows no units", valid=f"{name}://… without unit={text[:20]}")
+    if isinstance(scheme.unit, int):
+        if not text.isdecimal() or not (1 <= int(text) <= _MAX_UNIT or int(text) == 255):
+            raise QuantityError(f"unit={text[:20]} is no unit identifier", valid="1..247, or 255")
+        return int(text)
+    if name in _SCHEMES and not _SDI12_UNIT.fullmatch(text):
+        raise QuantityError(f"unit={text[:20]} is no address of SDI-12", valid="0..9, a..z, A..Z")
+    return text
+
+
+def _serial(
+    text: str, parts: SplitResult, usual: SerialLine, unit: Unit, options: dict[str, str]
+) -> LinkAddress:
     path = parts.path.removeprefix("/") if _COM.fullmatch(parts.path[1:]) else parts.path
-    usual = SerialLine(9600, 8, "N", 1) if parts.scheme == "scpi+serial" else SerialLine()
     line = _parse_line(options.pop("line", ""), usual)
     if path in {"", "/"} or parts.fragment or options:
         raise QuantityError(f"{text!r} is no address of a serial port", valid=_VALID)

@@ -12,7 +12,7 @@ from functools import lru_cache
 from importlib import resources
 from importlib.resources.abc import Traversable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from platformdirs import user_data_dir
 
@@ -24,6 +24,9 @@ from leitwerk.findings import Finding, Findings, Severity, count_findings
 from leitwerk.setup import Setup
 from leitwerk.setup.model import draft_setup
 from leitwerk.yamltext import MAX_BYTES
+
+if TYPE_CHECKING:
+    from importlib.metadata import EntryPoint
 
 
 @dataclass(frozen=True)
@@ -249,7 +252,7 @@ def find_datasheet(model: str) -> Datasheet:
 
 @lru_cache(maxsize=64)
 def _parse_once(content: bytes, file: str) -> Datasheet:
-    return parse_datasheet(content, file=file)
+    return parse_datasheet(content, file=file, further=further_protocols)
 
 
 def read_datasheet(path: str | Path) -> Datasheet:
@@ -263,7 +266,14 @@ def read_datasheet(path: str | Path) -> Datasheet:
         It holds no complete datasheet.
 
     """
-    return parse_datasheet(read_bytes(path), file=str(path))
+    return parse_datasheet(read_bytes(path), file=str(path), further=further_protocols)
+
+
+def further_protocols() -> dict[str, EntryPoint]:
+    """The protocols that installed packages bring, by name; see ``links/kinds.py``."""
+    from importlib.metadata import entry_points  # noqa: PLC0415 - 60 ms, and seldom needed
+
+    return {point.name: point for point in entry_points(group="leitwerk.links")}
 
 
 def read_bytes(path: str | Path) -> bytes:

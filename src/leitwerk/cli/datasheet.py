@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, reports_errors, timeout_option
+from leitwerk.cli.outcome import FINE, FOUND, patience_options, reports_errors
+
+if TYPE_CHECKING:
+    from leitwerk.links import Patience
 
 
 @click.command()
 @click.argument("file")
 @click.option("--try", "address", metavar="ADDRESS", help="Read every point of it from a device.")
 @click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
-@timeout_option(1.0)
+@patience_options(1.0)
 @reports_errors
-def datasheet(file: str, *, address: str | None, as_json: bool, timeout: float) -> int:
+def datasheet(file: str, *, address: str | None, as_json: bool, patience: Patience) -> int:
     """Find the mistakes in the datasheet FILE, and try it on a device.
 
     FILE is a file, or the model of a datasheet that is known already. Trying reads every point by
@@ -41,7 +46,7 @@ def datasheet(file: str, *, address: str | None, as_json: bool, timeout: float) 
     from leitwerk.links import open_device, try_datasheet
 
     results = []
-    with open_device(sheet, parse_address(address), timeout_s=timeout) as device:
+    with open_device(sheet, parse_address(address), patience=patience) as device:
         for tried in try_datasheet(device):
             results.append(tried)
             if not as_json:

@@ -6,10 +6,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, reports_errors, timeout_option
+from leitwerk.cli.outcome import FINE, patience_options, reports_errors
 
 if TYPE_CHECKING:
     from leitwerk.explain import Explanation
+    from leitwerk.links import Patience
     from leitwerk.quantities import Quantity
 
 
@@ -21,7 +22,7 @@ if TYPE_CHECKING:
 @click.option("--junction", metavar="TEMP", help="Temperature of the terminals (thermocouples).")
 @click.option("--json", "as_json", is_flag=True, help="Print the explanation as JSON.")
 @click.option("--figure", metavar="FILE", help="Draw the scale with everything on it (PNG).")
-@timeout_option(2.0)
+@patience_options(2.0)
 @reports_errors
 def explain(
     setup: str,
@@ -32,7 +33,7 @@ def explain(
     junction: str | None,
     as_json: bool,
     figure: str | None,
-    timeout: float,
+    patience: Patience,
 ) -> int:
     """Show what becomes of a signal on CHANNEL of SETUP, step by step.
 
@@ -54,7 +55,7 @@ def explain(
         from leitwerk.links import connect
         from leitwerk.live import read_once
 
-        with connect(wanted, timeout_s=timeout) as device:
+        with connect(wanted, patience=patience) as device:
             shown, found = read_once(wanted, device, assignment)
         cold = found if cold is None else cold
     typed: Quantity | None = parse_quantity(signal) if signal else None

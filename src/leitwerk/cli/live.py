@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING, Self
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, reports_errors, timeout_option
+from leitwerk.cli.outcome import FINE, FOUND, patience_options, reports_errors
 
 if TYPE_CHECKING:
+    from leitwerk.links import Patience
     from leitwerk.live import LiveReport, Sample
 
 
@@ -60,7 +61,7 @@ class Seconds(click.ParamType[float]):
 @click.option("--samples", metavar="FILE", help="Keep every sample as CSV.")
 @click.option("--figure", metavar="FILE", help="Draw the values against expectations (PNG).")
 @click.option("--trace", metavar="FILE", help="Keep every frame on the link; secrets are masked.")
-@timeout_option(2.0)
+@patience_options(2.0)
 @reports_errors
 def live(
     setup: str,
@@ -71,7 +72,7 @@ def live(
     samples: str | None,
     figure: str | None,
     trace: str | None,
-    timeout: float,
+    patience: Patience,
 ) -> int:
     """Watch the readings and hold them against what SETUP expects.
 
@@ -89,7 +90,7 @@ def live(
     view = TableView(wanted.title) if form is None and _is_terminal() else None
     with (
         tracing(trace) as tracer,
-        connect(wanted, timeout_s=timeout, tracer=tracer) as device,
+        connect(wanted, patience=patience, tracer=tracer) as device,
         view or nullcontext(),
     ):
         report = verify(

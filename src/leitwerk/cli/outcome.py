@@ -56,6 +56,32 @@ def timeout_option(default: float) -> Callable[[Command], Command]:
     )
 
 
+def patience_options(timeout_s: float) -> Callable[[Command], Command]:
+    """The options of commands that use a device: how long to wait, how often to ask again.
+
+    The command is called with ``patience``.
+    """
+
+    def decorate(command: Command) -> Command:
+        @wraps(command)
+        def run(*args: Any, timeout: float, retries: int, **more: Any) -> Any:
+            from leitwerk.links import Patience
+
+            return command(*args, patience=Patience(timeout, retries), **more)
+
+        retries = click.option(
+            "--retries",
+            default=2,
+            show_default=True,
+            type=click.IntRange(0, 20),
+            metavar="N",
+            help="Ask so often again what may be asked twice.",
+        )
+        return timeout_option(timeout_s)(retries(run))  # type: ignore[return-value]
+
+    return decorate
+
+
 def reports_errors(command: Callable[P, int]) -> Callable[P, None]:
     """A command that returns its exit code, and whose errors are told instead of thrown."""
 

@@ -10,11 +10,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, reports_errors, timeout_option
+from leitwerk.cli.outcome import FINE, patience_options, reports_errors
 from leitwerk.errors import DeviceRefused
 
 if TYPE_CHECKING:
     from leitwerk.cli.steps import StepView
+    from leitwerk.links import Patience
 
 
 @click.command()
@@ -24,7 +25,7 @@ if TYPE_CHECKING:
 @click.option("--keep", metavar="FOLDER", help="For backups and receipts; 'kept' beside the setup.")
 @click.option("--by", metavar="NAME", help="Who uploads, for the receipt; you, if not given.")
 @click.option("--trace", metavar="FILE", help="Keep every frame on the link; secrets are masked.")
-@timeout_option(2.0)
+@patience_options(2.0)
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 @reports_errors
 def upload(
@@ -35,7 +36,7 @@ def upload(
     keep: str | None,
     by: str | None,
     trace: str | None,
-    timeout: float,
+    patience: Patience,
     as_json: bool,
 ) -> int:
     """Carry SETUP to its device and verify that it arrived.
@@ -57,7 +58,7 @@ def upload(
     wanted = read_setup(setup)
     with (
         tracing(trace) as tracer,
-        connect(wanted, timeout_s=timeout, tracer=tracer) as device,
+        connect(wanted, patience=patience, tracer=tracer) as device,
         StepView() as steps,
     ):
         findings = check_setup(wanted, device.datasheet)

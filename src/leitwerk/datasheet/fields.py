@@ -26,6 +26,7 @@ LAST_REGISTER = 65535  # MODBUS Application Protocol V1.1b3, 4.4: data addresses
 _AT = re.compile(r"(\w+) +(\d{1,5})(?: *\+ *(\d{1,5}) *([a-z]+))?")
 _BCD_TYPE = re.compile(r"bcd +(4|8|12|16)")
 _BITS = re.compile(r"(\d{1,2})(?:\.\.(\d{1,2}))?")
+_COLUMNS = re.compile(r"(\d{1,3})(?:\.\.(\d{1,3}))?")
 _TEXT_TYPE = re.compile(r"text +(\d{1,3})")
 
 
@@ -71,6 +72,16 @@ def _bits(value: object) -> tuple[int, int]:
     low, high = (int(match[1]), int(match[2] or match[1])) if match else (1, 0)
     if not low <= high <= 15:
         raise QuantityError(f"{text!r} are no bits of a register", valid=valid)
+    return low, high
+
+
+def _columns(value: object) -> tuple[int, int]:
+    valid = "the first and the last column, such as 3..10"
+    text = text_of(value, valid)
+    match = _COLUMNS.fullmatch(text)
+    low, high = (int(match[1]), int(match[2] or match[1])) if match else (1, 0)
+    if not 1 <= low <= high:
+        raise QuantityError(f"{text!r} are no columns of an answer", valid=valid)
     return low, high
 
 
@@ -148,6 +159,24 @@ KindField = Annotated[
 ]
 
 
+LinkName = Annotated[
+    str,
+    Field(pattern=r"^[a-z][a-z0-9]{0,19}$"),
+    WithJsonSchema(
+        {
+            "type": "string",
+            "description": "What the device speaks; packages may add protocols",
+            "examples": ["modbus", "scpi", "sdi12", "text"],
+        }
+    ),
+]
+ColumnsField = Annotated[
+    tuple[int, int],
+    reader(tuple, _columns),
+    _shape("First and last column of a part of the answer, from 1", "3..10"),
+]
+
+
 class InputEntry(Model):
     """A kind of input."""
 
@@ -170,12 +199,15 @@ class QueryEntry(Model):
     ask: str = ""
     tell: str = ""
     field: Count = 0
+    columns: ColumnsField | None = None
     type: Literal["number", "text"] = "number"
     step: Amount | None = None
     unit: str = ""
     choices: dict[str, str] = Field(default_factory=dict)
     span: Ends | None = None
     longest: Count = MAX_TEXT
+    special: dict[str, Text] = Field(default_factory=dict)
+    without_sensor: NumberField | None = None
     role: str = ""
 
 
@@ -199,8 +231,21 @@ class PointEntry(Model):
     without_sensor: NumberField | None = None
 
 
-# How points are described, by the protocol of the link.
-ENTRIES: dict[str, type[Model]] = {"modbus": PointEntry, "scpi": QueryEntry}
+# How points are described, by the protocol of the link. What packages add speaks in texts.
+ENTRIES: dict[str, type[Model]] = {
+    "modbus": PointEntry,
+    "scpi": QueryEntry,
+    "sdi12": QueryEntry,
+    "text": QueryEntry,
+}
+
+
+class Lines(Model):
+    """How a device that speaks in texts ends its lines, confirms and refuses."""
+
+    end: Literal["lf", "cr", "cr lf"] = "lf"
+    confirms: str = ""
+    refuses: str = ""
 
 
 class Limits(Model):
@@ -225,11 +270,12 @@ class DatasheetFile(Model):
     model: Text
     maker: Text
     summary: Text
-    link: Literal["modbus", "scpi"]
+    link: LinkName
     inputs: dict[str, InputEntry] = Field(default_factory=dict)
     terminals: dict[str, TerminalEntry] = Field(default_factory=dict)
     limits: Limits | None = None
     transfer: Transfer | None = None
+    lines: Lines | None = None
     refusals: dict[str, Text] = Field(default_factory=dict)
     identity: dict[str, Any]
     status: dict[str, Any] = Field(default_factory=dict)
@@ -249,6 +295,7 @@ def datasheet_schema() -> Mapping[str, Any]:
         QueryEntry,
         Limits,
         Transfer,
+        Lines,
     ):
         schema = model.model_json_schema(ref_template="#/$defs/{model}")
         known |= schema.pop("$defs", {})

@@ -8,6 +8,7 @@ from functools import cached_property
 from typing import Any
 
 from leitwerk.datasheet.points import PointFamily
+from leitwerk.datasheet.queries import Replies
 from leitwerk.quantities import Span
 from leitwerk.signals import SENSORS
 from leitwerk.units import Unit
@@ -100,6 +101,7 @@ class Datasheet:
     bridge: int
     role: str
     refusals: Mapping[int, str]
+    replies: Replies
     groups: Mapping[str, Mapping[str, PointFamily]] = field(repr=False)
 
     @cached_property

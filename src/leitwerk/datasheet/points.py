@@ -97,6 +97,17 @@ class Point:
         """How many characters a text may have."""
         return 2 * self.words
 
+    def special_name(self, value: float) -> str:
+        """What a number stands for that is no value, empty when it is one."""
+        near = self.resolution / 2.0
+        at = ((abs(value - (code * self.step + self.offset)), name) for code, name in self.special)
+        return next((name for distance, name in at if distance <= near), "")
+
+    @property
+    def resolution(self) -> float:
+        """The smallest difference between two values; 0 where numbers float."""
+        return 0.0 if self.kind in FLOATS else self.step
+
     def span(self) -> tuple[float, float]:
         """The smallest and the largest number that can be stored."""
         if self.limits is not None:

@@ -1,4 +1,4 @@
-"""Queries: single values in a device that is asked and told in texts (SCPI)."""
+"""Queries: single values in a device that is asked and told in texts (SCPI, SDI-12, lines)."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from leitwerk.quantities import format_number
 
 # SCPI-1999 volume 1, 7.2.1.4 and 7.2.1.5: these numbers stand for infinity and for no number.
 INFINITE, NO_NUMBER = 9.9e37, 9.91e37
+_CODE_DIGITS = 9
 MAX_TEXT = 256  # characters of a text that anybody stores in an instrument
 
 
@@ -19,8 +20,10 @@ MAX_TEXT = 256  # characters of a text that anybody stores in an instrument
 class Query:
     """One value that a device tells when it is asked with ``ask``, and takes with ``tell``.
 
-    Of an answer of several fields, ``field`` (from 1) is the one that is meant. In ``tell``, ``{}``
-    stands for the value. ``kind`` is ``number`` or ``text``; choices are told as their codes' texts.
+    Of an answer of several fields, ``field`` (from 1) is the one that is meant; of one with fixed
+    columns, ``columns`` (first and last, from 1). In ``tell``, ``{}`` stands for the value. ``kind``
+    is ``number`` or ``text``; choices are told as their codes' texts. A text is ``quoted`` where the
+    protocol has it so; ``forbids`` are characters that would end a message or change it.
     """
 
     name: str
@@ -35,9 +38,11 @@ class Query:
     longest: int = MAX_TEXT
     read_only: bool = False
     role: str = ""
-    special: tuple[tuple[int, str], ...] = ()
+    special: tuple[tuple[float, str], ...] = ()
     substitute: float | None = None
-    offset: float = 0.0
+    columns: tuple[int, int] | None = None
+    quoted: bool = True
+    forbids: str = '"'
 
     @property
     def is_text(self) -> bool:
@@ -54,6 +59,15 @@ class Query:
         del stride
         texts = {t: INDEX.sub(str(index), getattr(self, t)) for t in ("name", "ask", "tell")}
         return replace(self, **texts)  # type: ignore[arg-type]
+
+    @property
+    def resolution(self) -> float:
+        """The smallest difference between two values, 0 when nobody says."""
+        return self.step
+
+    def special_name(self, value: float) -> str:
+        """What a number stands for that is no value, empty when it is one."""
+        return next((name for code, name in self.special if value == code), "")
 
     def span(self) -> tuple[float, float]:
         """The smallest and the largest number that can be stored."""
@@ -86,7 +100,7 @@ class Query:
                 raise QuantityError(f"it knows no {value!r} here", valid=", ".join(known))
             return known[str(value)]
         if self.is_text:
-            return self._quoted(str(value))
+            return self._safe(str(value))
         if isinstance(value, str) or not math.isfinite(value):
             raise QuantityError(f"{value!r} is no number", valid="a number")
         number = round(value / self.step) * self.step if self.step else value
@@ -98,13 +112,15 @@ class Query:
             )
         return f"{number:.12g}"
 
-    def _quoted(self, text: str) -> str:
-        if len(text) > self.longest or not text.isascii() or not text.isprintable() or '"' in text:
+    def _safe(self, text: str) -> str:
+        spoils = next((c for c in text if c in self.forbids), "")
+        if len(text) > self.longest or not text.isascii() or not text.isprintable() or spoils:
+            without = f", none of {self.forbids}" if self.forbids else ""
             raise QuantityError(
                 f"{text[:80]!r} cannot be told to it",
-                valid=f"at most {self.longest} printable characters of ASCII, no quotes",
+                valid=f"at most {self.longest} printable characters of ASCII{without}",
             )
-        return f'"{text}"'
+        return f'"{text}"' if self.quoted else text
 
     def decode(self, text: str) -> Stored:
         """The value that an answer stands for; an unknown choice is shown as ``code X``."""
@@ -128,3 +144,25 @@ class Query:
         """An answer as a number, NaN when it is none."""
         value = self.decode(text)
         return value if isinstance(value, float) else math.nan
+
+
+@dataclass(frozen=True, slots=True)
+class Replies:
+    """How a device ends its lines, and how it says yes and no to what it was told.
+
+    ``refuses`` is a text in which ``{}`` stands for a number, such as ``ERR {}``.
+    """
+
+    end: bytes = b"\n"
+    confirms: str = ""
+    refuses: str = ""
+
+    def refusal(self, answer: str) -> int | None:
+        """The code with which an answer refuses, 0 for one without a code; None when it does not."""
+        if not self.refuses:
+            return None
+        head, _, tail = self.refuses.partition("{}")
+        if not answer.startswith(head) or not answer.endswith(tail):
+            return None
+        code = answer[len(head) : len(answer) - len(tail)].strip()
+        return int(code) if code.isdecimal() and len(code) <= _CODE_DIGITS else 0

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import TypeAlias, TypeVar
 
@@ -15,6 +15,7 @@ from leitwerk.datasheet.fields import (
     DatasheetFile,
     InputEntry,
     Limits,
+    Lines,
     PointEntry,
     QueryEntry,
     TerminalEntry,
@@ -23,11 +24,11 @@ from leitwerk.datasheet.fields import (
 )
 from leitwerk.datasheet.model import Datasheet, Input, Range, Terminal
 from leitwerk.datasheet.points import BIT_TABLES, INDEX, TIMES, Point, PointFamily
-from leitwerk.datasheet.queries import Query
+from leitwerk.datasheet.queries import Query, Replies
 from leitwerk.errors import QuantityError, SetupError
 from leitwerk.findings import Findings
 from leitwerk.places import Map
-from leitwerk.quantities import Quantity, parse_span
+from leitwerk.quantities import Quantity, parse_quantity, parse_span
 from leitwerk.reading import Model, validate
 from leitwerk.units import parse_unit
 from leitwerk.yamltext import parse_yaml
@@ -39,8 +40,15 @@ _NAMES = re.compile(r"([A-Za-z]*)(\d{1,6})\.\.\1(\d{1,6})")
 _ANY_NUMBER = 1_000_000  # of channels: a device that measures by itself does not count them
 
 
-def parse_datasheet(text: str | bytes, *, file: str = "datasheet") -> Datasheet:
+def parse_datasheet(
+    text: str | bytes,
+    *,
+    file: str = "datasheet",
+    further: Callable[[], Iterable[str]] = tuple,
+) -> Datasheet:
     """The datasheet that a text holds.
+
+    ``further`` gives the names of protocols that packages have added, when one is asked for.
 
     Raises
     ------
@@ -50,15 +58,24 @@ def parse_datasheet(text: str | bytes, *, file: str = "datasheet") -> Datasheet:
     """
     findings = Findings(file)
     root = parse_yaml(text, findings)
-    datasheet = None if root is None else _read(root, findings)
+    datasheet = None if root is None else _read(root, findings, further)
     if datasheet is None or findings.has_errors:
         raise SetupError(file, findings.sorted())
     return datasheet
 
 
-def _read(root: Map, findings: Findings) -> Datasheet | None:
+def _read(root: Map, findings: Findings, further: Callable[[], Iterable[str]]) -> Datasheet | None:
     raw: dict[str, object] = dict(root)
-    point: type[Model] = ENTRIES.get(str(root.get("link")), PointEntry)
+    protocol = str(root.get("link", "modbus"))
+    point: type[Model] = ENTRIES.get(protocol, QueryEntry)
+    if protocol not in ENTRIES and protocol not in (added := tuple(further())):
+        findings.error(
+            "unknown-link",
+            ("link",),
+            f"nothing here speaks {protocol[:40]!r}",
+            valid=", ".join([*ENTRIES, *added]),
+        )
+        return None
     sections: tuple[tuple[str, type[Model]], ...] = (
         ("inputs", InputEntry),
         ("terminals", TerminalEntry),
@@ -67,7 +84,7 @@ def _read(root: Map, findings: Findings) -> Datasheet | None:
     for section, model in sections:
         if isinstance(entries := root.get(section), Map):
             raw[section] = _each(entries, model, (section,), findings)
-    for section, single in (("limits", Limits), ("transfer", Transfer)):
+    for section, single in (("limits", Limits), ("transfer", Transfer), ("lines", Lines)):
         if isinstance(entry := root.get(section), Map):
             raw[section] = validate(single, entry, (section,), findings)
     if findings.has_errors:
@@ -109,7 +126,7 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
             filter(
                 None,
                 (
-                    attempt((group, name), lambda n=name, e=entry: _family(n, e))  # type: ignore[misc]
+                    attempt((group, name), lambda n=name, e=entry: _family(n, e, file.link))  # type: ignore[misc]
                     for name, entry in getattr(file, group).items()
                 ),
             )
@@ -140,8 +157,16 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
             for code, text in file.refusals.items()
             if code.removeprefix("-").isdecimal()
         },
+        replies=_replies(file.lines),
         groups=groups,
     )
+
+
+def _replies(lines: Lines | None) -> Replies:
+    if lines is None:
+        return Replies()
+    ends = {"lf": b"\n", "cr": b"\r", "cr lf": b"\r\n"}
+    return Replies(ends[lines.end], lines.confirms, lines.refuses)
 
 
 def _input(name: str, entry: InputEntry) -> Input:
@@ -164,9 +189,9 @@ def _terminals(entries: Mapping[str, TerminalEntry]) -> Iterator[tuple[str, Term
             yield name, Terminal(name, entry.slot + number - low, tuple(entry.takes))
 
 
-def _family(name: str, entry: PointEntry | QueryEntry) -> tuple[str, PointFamily]:
+def _family(name: str, entry: PointEntry | QueryEntry, protocol: str) -> tuple[str, PointFamily]:
     if isinstance(entry, QueryEntry):
-        return _query_family(name, entry)
+        return _query_family(name, entry, protocol)
     match = _INDEX_SPAN.search(name)
     indices = range(int(match[2]), int(match[3]) + 1) if match else range(0)
     template = _INDEX_SPAN.sub(r"{\1}", name)
@@ -204,7 +229,11 @@ def _family(name: str, entry: PointEntry | QueryEntry) -> tuple[str, PointFamily
     return template, PointFamily(point, indices, entry.at.stride)
 
 
-def _query_family(name: str, entry: QueryEntry) -> tuple[str, PointFamily]:
+# What a text may not hold because it would end or change the message.
+_FORBIDDEN = {"scpi": '"', "sdi12": "!"}
+
+
+def _query_family(name: str, entry: QueryEntry, protocol: str) -> tuple[str, PointFamily]:
     match = _INDEX_SPAN.search(name)
     indices = range(int(match[2]), int(match[3]) + 1) if match else range(0)
     template = _INDEX_SPAN.sub(r"{\1}", name)
@@ -227,10 +256,19 @@ def _query_family(name: str, entry: QueryEntry) -> tuple[str, PointFamily]:
         choices=tuple(entry.choices.items()),
         limits=None if entry.span is None else (entry.span.low, entry.span.high),
         longest=entry.longest,
+        special=tuple((_special(code), name) for code, name in entry.special.items()),
+        substitute=entry.without_sensor,
+        columns=entry.columns,
+        quoted=protocol == "scpi",
+        forbids=_FORBIDDEN.get(protocol, ""),
         read_only=not entry.tell,
         role=entry.role,
     )
     return template, PointFamily(query, indices)
+
+
+def _special(text: str) -> float:
+    return parse_quantity(text).value
 
 
 def _check_overlaps(file: DatasheetFile, groups: Groups, findings: Findings) -> None:

@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, NamedTuple, Self
+from typing import TYPE_CHECKING, Any, Self
 
 from leitwerk.address import LinkAddress
 from leitwerk.datasheet import Datasheet, Stored
 from leitwerk.errors import DeviceRefused, QuantityError, WrongDevice
+from leitwerk.identity import Identity, same_number
 from leitwerk.image import Image
-from leitwerk.links.modbus import TIMEOUT_S, ModbusLink
-from leitwerk.links.sessions import QuerySession, RegisterSession, Session
-from leitwerk.links.stream import LineLink
+from leitwerk.inventory import locate
+from leitwerk.links.kinds import find_kind
+from leitwerk.links.patience import USUAL, Patience
+from leitwerk.links.sessions import Session
 from leitwerk.links.trace import Tracer
 from leitwerk.project import find_datasheet
 from leitwerk.setup import Setup
@@ -23,37 +24,6 @@ from leitwerk.setup import Setup
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
-
-
-class _Protocol(NamedTuple):
-    """What it takes to speak a protocol: how lines or frames go out, and how points are read."""
-
-    link: Callable[..., Any]
-    session: Callable[[Any, Datasheet], Session]
-
-
-# By the name that datasheets and addresses have for it; a further protocol is a further line.
-_PROTOCOLS = {
-    "modbus": _Protocol(ModbusLink, RegisterSession),
-    "scpi": _Protocol(LineLink, QuerySession),
-}
-
-
-@dataclass(frozen=True, slots=True)
-class Identity:
-    """What a device says it is."""
-
-    maker: str
-    model: str
-    serial: str
-    firmware: str
-
-    def __str__(self) -> str:
-        return f"{self.maker} {self.model}, serial number {self.serial}, firmware {self.firmware}"
-
-    def to_dict(self) -> dict[str, str]:
-        """The identity as plain data for JSON."""
-        return asdict(self)
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +42,7 @@ class Device:
     def __init__(self, datasheet: Datasheet, link: Any) -> None:
         self.datasheet = datasheet
         self.link = link
-        self._session: Session = _PROTOCOLS[datasheet.link].session(link, datasheet)
+        self._session: Session = find_kind(datasheet.link).session(link, datasheet)
 
     def __enter__(self) -> Self:
         return self
@@ -233,24 +203,6 @@ def _text(value: Stored) -> str:
     return value if isinstance(value, str) else f"{value:.15g}"
 
 
-def same_number(one: str, other: str) -> bool:
-    """Whether two identifying numbers are the same, whatever their separators and leading zeros.
-
-    Examples
-    --------
-    >>> same_number("K2-00417", "k2 417"), same_number("K2-417", "K24-17")
-    (True, False)
-
-    """
-    return _folded(one) == _folded(other)
-
-
-def _folded(number: str) -> list[str]:
-    # Groups of letters and of digits; a separator between two groups of digits still parts them.
-    groups = re.findall(r"[^\W\d_]+|\d+", number.casefold())
-    return [group.lstrip("0") or "0" if group.isdecimal() else group for group in groups]
-
-
 def _whole(value: Stored) -> int:
     return int(value) if isinstance(value, float) else 0
 
@@ -259,7 +211,7 @@ def connect(
     setup: Setup,
     *,
     datasheet: Datasheet | None = None,
-    timeout_s: float = TIMEOUT_S,
+    patience: Patience = USUAL,
     tracer: Tracer | None = None,
 ) -> Device:
     """The device that a setup names, reached as the setup says. The first request connects.
@@ -269,8 +221,8 @@ def connect(
     setup : Setup
     datasheet : Datasheet, optional
         Used instead of the shipped one of the setup's model.
-    timeout_s : float, in s
-        How long to wait for each answer.
+    patience : Patience
+        How long to wait for each answer, and how often a read is asked again.
     tracer : callable, optional
         Called with a ``TraceEntry`` for every frame; passwords are masked in it.
 
@@ -278,17 +230,19 @@ def connect(
     ------
     FileProblem
         There is no datasheet for the model.
+    QuantityError
+        The setup names a device that has not been seen.
 
     """
     sheet = datasheet or find_datasheet(setup.device.model)
-    return open_device(sheet, setup.device.at, timeout_s=timeout_s, tracer=tracer)
+    return open_device(sheet, locate(setup.device.at), patience=patience, tracer=tracer)
 
 
 def open_device(
     datasheet: Datasheet,
     address: LinkAddress,
     *,
-    timeout_s: float = TIMEOUT_S,
+    patience: Patience = USUAL,
     tracer: Tracer | None = None,
 ) -> Device:
     """A device of a model at an address, whoever it is. The first request connects.
@@ -305,5 +259,5 @@ def open_device(
             f"{address.protocol}",
             valid=f"an address that begins with {datasheet.link}",
         )
-    link = _PROTOCOLS[datasheet.link].link(address, timeout_s=timeout_s, tracer=tracer)
+    link = find_kind(datasheet.link).link(address, datasheet, patience, tracer)
     return Device(datasheet, link)

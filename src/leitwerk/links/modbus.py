@@ -3,34 +3,73 @@
 from __future__ import annotations
 
 import logging
-import time
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
+from pymodbus.client import ModbusSerialClient, ModbusTcpClient
 from pymodbus.exceptions import ConnectionException, ModbusException
+from pymodbus.framer import FramerType
 
 from leitwerk.address import LinkAddress
 from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout, NotReached
-from leitwerk.links.bus import leave_bus, take_bus, why_port_fails
+from leitwerk.links.bus import leave_bus, take_bus
+from leitwerk.links.patience import USUAL, Patience
+from leitwerk.links.port import why_port_fails
 from leitwerk.links.trace import TraceEntry, Tracer
 from leitwerk.wire.modbus import ReadRequest, WriteRequest
 
 if TYPE_CHECKING:
+    from pymodbus.client.base import ModbusBaseSyncClient
     from pymodbus.pdu import ModbusPDU
 
 # What goes wrong is raised; the client library would tell it a second time on standard error.
 logging.getLogger("pymodbus.logging").addHandler(logging.NullHandler())
 
-TIMEOUT_S = 2.0
-# A read may be asked again without harm; a write is not: nobody knows whether it was carried out.
-READ_RETRIES = 2
-BACK_OFF_S = 0.05  # before the first repetition; twice as long before each further one
 # Function codes, MODBUS Application Protocol V1.1b3, clause 6.
 _WRITE = {"holding": 16, "coil": 15}
 _READ = {"coil": 1, "discrete": 2, "holding": 3, "input": 4}
 # Where the data of a write begins in a frame: MBAP header or unit, function, address, counts.
 _DATA_AT = {"modbus+tcp": 13, "modbus+rtu": 7}
+
+
+class _Client:
+    """A client of the protocol package. ``packet`` is called with each frame, for a trace."""
+
+    def __init__(self, address: LinkAddress, timeout_s: float) -> None:
+        self.packet: Callable[[bool, bytes], None] | None = None
+        self.client = self._make(address, timeout_s)
+        self.close = self.client.close
+
+    def _make(self, address: LinkAddress, timeout_s: float) -> ModbusBaseSyncClient:
+        # The package's own repetitions are switched off: what is asked again is decided here.
+        if address.is_serial:
+            return ModbusSerialClient(
+                address.serial_port,
+                baudrate=address.line.baud,
+                bytesize=address.line.data_bits,
+                parity=address.line.parity,
+                stopbits=address.line.stop_bits,
+                timeout=timeout_s,
+                retries=0,
+                reconnect_delay=0,
+                trace_packet=self._trace,
+            )
+        framer = FramerType.RTU if address.scheme == "modbus+rtu" else FramerType.SOCKET
+        return ModbusTcpClient(
+            address.host,
+            port=address.port,
+            framer=framer,
+            timeout=timeout_s,
+            retries=0,
+            reconnect_delay=0,
+            trace_packet=self._trace,
+        )
+
+    def _trace(self, sending: bool, data: bytes) -> bytes:  # noqa: FBT001 - the package calls it so
+        if self.packet is not None:
+            self.packet(sending, data)
+        return data
 
 
 class ModbusLink:
@@ -44,17 +83,16 @@ class ModbusLink:
         self,
         address: LinkAddress,
         *,
-        timeout_s: float = TIMEOUT_S,
-        retries: int = READ_RETRIES,
+        patience: Patience = USUAL,
         tracer: Tracer | None = None,
     ) -> None:
         self.address = address
-        self.timeout_s = timeout_s
+        self.patience = patience
         self.requests = 0
-        self._retries = retries
         self._tracer = tracer
-        self._bus = take_bus(address, timeout_s)
-        client = self._bus.client
+        self._bus = take_bus(address, lambda at: _Client(at, patience.timeout_s))
+        self._client: ModbusBaseSyncClient = self._bus.end.client
+        client = self._client
         self._read: dict[str, Callable[..., Any]] = {
             "coil": client.read_coils,
             "discrete": client.read_discrete_inputs,
@@ -86,7 +124,7 @@ class ModbusLink:
             As for ``read``. After a LinkError nobody knows whether it was carried out.
 
         """
-        client = self._bus.client
+        client = self._client
         with self._bus.lock:
             try:
                 if request.table == "coil":
@@ -104,7 +142,7 @@ class ModbusLink:
 
     def close(self) -> None:
         """End the connection, when nobody else uses the same port."""
-        leave_bus(self.address, self._bus)
+        leave_bus(self._bus)
 
     def _read_one(self, request: ReadRequest) -> list[int]:
         with self._bus.lock:
@@ -125,25 +163,24 @@ class ModbusLink:
         A broken connection is made anew. A time-out is asked again on a serial line only, where
         noise swallows frames; TCP loses none, and a silent device stays silent.
         """
-        for attempt in range(self._retries + 1):
+
+        def ask() -> Any:
             try:
                 return self._ask(
                     request, self._read[request.table], request.start, count=request.count
                 )
             except ModbusException as error:
-                lost = self._lost(request, error)
-                hopeless = isinstance(lost, LinkTimeout) and self.address.scheme == "modbus+tcp"
-                if attempt == self._retries or hopeless:
-                    raise lost from error
-                time.sleep(BACK_OFF_S * 2**attempt)
-        raise AssertionError
+                raise self._lost(request, error) from error
+
+        over_tcp = self.address.scheme == "modbus+tcp"
+        return self.patience.keep_asking(ask, lambda e: over_tcp and isinstance(e, LinkTimeout))
 
     def _ask(
         self, request: ReadRequest | WriteRequest, call: Callable[..., Any], *args: Any, **more: Any
     ) -> Any:
-        self._bus.packet = None
+        self._bus.end.packet = None
         if self._tracer is not None:
-            self._bus.packet = lambda sent, frame: self._trace(request, frame, sent=sent)
+            self._bus.end.packet = lambda sent, frame: self._trace(request, frame, sent=sent)
         self._connect(request)
         self.requests += 1
         return call(*args, **more, device_id=self.address.unit)
@@ -157,7 +194,7 @@ class ModbusLink:
         self._tracer(TraceEntry(datetime.now(UTC), address, sent, frame, meaning, secret))
 
     def _connect(self, request: ReadRequest | WriteRequest) -> None:
-        if self._bus.client.connect():
+        if self._client.connect():
             return
         if self.address.is_serial:
             why, remedy = why_port_fails(self.address.serial_port)
@@ -170,14 +207,14 @@ class ModbusLink:
     def _lost(self, request: ReadRequest | WriteRequest, error: ModbusException) -> LinkError:
         # A reply that comes later must never be taken for the next one: the connection goes, and
         # with a serial port all that has arrived meanwhile.
-        self._bus.client.close()
+        self._client.close()
         if isinstance(error, ConnectionException):
             return LinkError(
                 f"{self.address}: the connection broke during '{request}'",
                 remedy="look at cable, switch and supply, then try again",
             )
         return LinkTimeout(
-            f"{self.address}: no answer to '{request}' within {self.timeout_s:g} s",
+            f"{self.address}: no answer to '{request}' within {self.patience.timeout_s:g} s",
             remedy="is this the right unit identifier, and is the device still on?"
             + (" Is the line set as in the device?" if self.address.is_serial else ""),
         )
@@ -193,7 +230,7 @@ class ModbusLink:
             raise self._wrong_answer(request, f"unit {reply.dev_id} answered")
 
     def _wrong_answer(self, request: ReadRequest | WriteRequest, what: str) -> LinkError:
-        self._bus.client.close()
+        self._client.close()
         return LinkError(
             f"{self.address}: the answer does not belong to '{request}': {what}",
             remedy="do two devices share this address?",

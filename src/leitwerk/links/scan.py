@@ -12,9 +12,11 @@ from serial.tools import list_ports
 from leitwerk.address import LinkAddress, SerialLine
 from leitwerk.datasheet import Datasheet
 from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout, NotReached
-from leitwerk.links.bus import why_port_fails
-from leitwerk.links.device import Device, Identity
+from leitwerk.identity import Identity
+from leitwerk.links.device import Device
 from leitwerk.links.modbus import ModbusLink
+from leitwerk.links.patience import Patience
+from leitwerk.links.port import why_port_fails
 from leitwerk.links.trace import TraceEntry
 from leitwerk.wire.modbus import ReadRequest
 
@@ -126,7 +128,7 @@ def scan_units(
     for done, unit in enumerate(every, start=1):
         address = replace(base, unit=unit)
         heard = _Heard()
-        link = ModbusLink(address, timeout_s=timeout_s, retries=0, tracer=heard)
+        link = ModbusLink(address, patience=Patience(timeout_s, retries=0), tracer=heard)
         try:
             there = _is_there(link)
             if there is None:

@@ -10,9 +10,10 @@ from typing import TYPE_CHECKING
 
 from leitwerk.address import LinkAddress
 from leitwerk.errors import LinkError, LinkTimeout, NotReached
-from leitwerk.links.bus import why_port_fails
+from leitwerk.links.patience import USUAL, Patience
+from leitwerk.links.port import open_port
 from leitwerk.links.trace import TraceEntry, Tracer
-from leitwerk.wire.scpi import LineReader
+from leitwerk.wire.lines import LineReader
 
 if TYPE_CHECKING:
     import serial
@@ -21,21 +22,30 @@ _PIECE = 4096
 
 
 class LineLink:
-    """One device that speaks in lines. Connects when first used."""
+    """One device that speaks in lines, which ``end`` ends. Connects when first used."""
 
     def __init__(
-        self, address: LinkAddress, *, timeout_s: float, tracer: Tracer | None = None
+        self,
+        address: LinkAddress,
+        *,
+        patience: Patience = USUAL,
+        tracer: Tracer | None = None,
+        end: bytes = b"\n",
     ) -> None:
         self.address = address
-        self.timeout_s = timeout_s
+        self.patience = patience
+        self.end = end
         self.requests = 0
         self._tracer = tracer
         self._socket: socket.socket | None = None
         self._port: serial.Serial | None = None
-        self._lines = LineReader()
+        self._lines = LineReader(end)
 
-    def ask(self, question: str) -> str:
+    def ask(self, question: str, *, again: bool = True) -> str:
         """The line that answers a question.
+
+        Asked again as patience allows, unless ``again`` is no: some questions take something away,
+        such as an entry of an error queue. A time-out over TCP is final, as for Modbus.
 
         Raises
         ------
@@ -43,8 +53,26 @@ class LineLink:
             Nobody is there, no answer came in time, or the connection broke.
 
         """
-        self.tell(question)
-        deadline = time.monotonic() + self.timeout_s
+
+        def once() -> str:
+            self.tell(question)
+            return self.listen(question)
+
+        final = not self.address.is_serial
+        return self.patience.keep_asking(
+            once, lambda error: not again or (final and isinstance(error, LinkTimeout))
+        )
+
+    def listen(self, question: str) -> str:
+        """The line that comes after something was told.
+
+        Raises
+        ------
+        LinkTimeout, LinkError
+            As for ``ask``.
+
+        """
+        deadline = time.monotonic() + self.patience.timeout_s
         answers: list[str] = []
         try:
             while not answers:
@@ -55,7 +83,7 @@ class LineLink:
             # An answer that comes later must never be taken for the next one.
             self.close()
             raise LinkTimeout(
-                f"{self.address}: no answer to '{question}' within {self.timeout_s:g} s",
+                f"{self.address}: no answer to '{question}' within {self.patience.timeout_s:g} s",
                 remedy="does the device know this command, and is it still on?",
             ) from None
         except (OSError, LinkError) as error:
@@ -82,9 +110,9 @@ class LineLink:
         self.requests += 1
         self._trace(message, sent=True, meaning="" if secret else message, secret=secret)
         try:
-            data = message.encode("latin-1") + b"\n"
+            data = message.encode("latin-1") + self.end
             if self._socket is not None:
-                self._socket.settimeout(self.timeout_s)
+                self._socket.settimeout(self.patience.timeout_s)
                 self._socket.sendall(data)
             elif self._port is not None:
                 self._port.write(data)
@@ -97,35 +125,22 @@ class LineLink:
             if end is not None:
                 with contextlib.suppress(OSError):
                     end.close()
-        self._socket, self._port, self._lines = None, None, LineReader()
+        self._socket, self._port, self._lines = None, None, LineReader(self.end)
 
     def _connect(self, what: str) -> None:
         if self._socket is not None or self._port is not None:
             return
         if self.address.is_serial:
-            self._open_port(what)
+            self._port = open_port(self.address, what)
             return
         try:
             where = (self.address.host, self.address.port)
-            self._socket = socket.create_connection(where, self.timeout_s)
+            self._socket = socket.create_connection(where, self.patience.timeout_s)
         except OSError as error:
             raise NotReached(
                 f"{self.address}: nobody answers there ({what})",
                 remedy="is the device on, is the address right, does the network reach it?",
             ) from error
-
-    def _open_port(self, what: str) -> None:
-        import serial  # noqa: PLC0415 - only where a port is used
-
-        line = self.address.line
-        try:
-            self._port = serial.Serial(
-                self.address.serial_port, line.baud, line.data_bits, line.parity,
-                line.stop_bits, timeout=self.timeout_s, exclusive=True,
-            )  # fmt: skip
-        except (serial.SerialException, OSError, ValueError) as error:
-            why, remedy = why_port_fails(self.address.serial_port)
-            raise NotReached(f"{self.address}: {why} ({what})", remedy=remedy) from error
 
     def _receive(self, left: float) -> bytes:
         if self._socket is not None:

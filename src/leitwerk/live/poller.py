@@ -78,11 +78,11 @@ def own_quality(point: Any, value: float) -> Quality:
     """
     if value != value:
         return Quality.NO_NUMBER
-    if point.substitute is not None and abs(value - point.substitute) < point.step / 2.0:
+    if point.substitute is not None and abs(value - point.substitute) <= point.resolution / 2.0:
         return Quality.OPEN_SENSOR
-    for code, name in point.special:
-        if abs(value - (code * point.step + point.offset)) < point.step / 2.0:
-            return _QUALITIES.get(name, Quality.OPEN_SENSOR)
+    special = point.special_name(value)
+    if special:
+        return _QUALITIES.get(special, Quality.OPEN_SENSOR)
     low, high = point.span()
     if value < low:
         return Quality.BELOW_RANGE

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from leitwerk.links import Identity
+from leitwerk.identity import Identity
 from leitwerk.verdicts import ChannelReport, Verdict
 
 if TYPE_CHECKING:

@@ -9,7 +9,7 @@ from typing import Annotated
 
 from pydantic import Field, WithJsonSchema
 
-from leitwerk.address import LinkAddress, parse_address
+from leitwerk.address import DeviceName, LinkAddress, Where, parse_where
 from leitwerk.errors import QuantityError
 from leitwerk.quantities import (
     Expected,
@@ -88,8 +88,8 @@ def _terminal(value: object) -> str:
     return text_of(value, "a terminal's name").strip()
 
 
-def _address(value: object) -> LinkAddress:
-    return parse_address(text_of(value, "an address"))
+def _address(value: object) -> Where:
+    return parse_where(text_of(value, "an address"))
 
 
 def _schema(description: str, *examples: str, numbers: bool = False) -> WithJsonSchema:
@@ -158,9 +158,13 @@ TerminalField = Annotated[
     _schema("The terminal the sensor is wired to", "1", "D1", numbers=True),
 ]
 AddressField = Annotated[
-    LinkAddress,
-    reader(LinkAddress, _address),
-    _schema("How the device is reached", "modbus+tcp://127.0.0.1:502?unit=1"),
+    Where,
+    reader((LinkAddress, DeviceName), _address),
+    _schema(
+        "How the device is reached: an address, or the name of a device that was seen before",
+        "modbus+tcp://127.0.0.1:502?unit=1",
+        "kiln",
+    ),
 ]
 _VALUES = {"type": ["string", "number"]}
 ScaleField = Annotated[

@@ -13,7 +13,7 @@ from typing import Any, NoReturn
 
 import click
 
-from leitwerk.address import LinkAddress
+from leitwerk.address import LinkAddress, parse_address
 from leitwerk.datasheet import Datasheet
 from leitwerk.errors import LeitwerkError
 from leitwerk.project import find_datasheet
@@ -102,8 +102,8 @@ def main(  # noqa: C901 - one option after the other
         if isinstance(where, Serial):
             address = LinkAddress("modbus+rtu", "", 0, unit, where.path, where.line)
         else:
-            scheme = "scpi+tcp" if datasheet.link == "scpi" else "modbus+tcp"
-            address = LinkAddress(scheme, "127.0.0.1", where, unit)
+            address = parse_address(f"{datasheet.link}+tcp://127.0.0.1:{where}")
+            address = replace(address, unit=unit if datasheet.link == "modbus" else "")
         click.echo(f"{profile.model} {profile.serial} listens at {address}")
         sys.stdout.flush()
 

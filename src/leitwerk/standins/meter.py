@@ -12,7 +12,7 @@ from leitwerk.datasheet.queries import Query
 from leitwerk.errors import LinkError, QuantityError
 from leitwerk.standins.firmware import Profile
 from leitwerk.standins.server import Faults
-from leitwerk.wire.scpi import LineReader
+from leitwerk.wire.lines import LineReader
 
 # The hall with the saw running: level by frequency weighting, and how far the peaks stand out.
 _LEVEL_DB = {"A": 86.3, "C": 89.1, "Z": 90.4}

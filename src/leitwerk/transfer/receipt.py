@@ -11,8 +11,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from leitwerk.identity import Identity
 from leitwerk.image import Change, Image
-from leitwerk.links import Identity
 from leitwerk.project import free_path, write_atomic
 
 _WIDTH = 100  # characters of a line of the receipt's changes

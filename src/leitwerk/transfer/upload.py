@@ -12,8 +12,9 @@ from typing import TypeAlias, TypeVar
 
 from leitwerk.check import check_setup
 from leitwerk.errors import DeviceRefused, LeitwerkError, UploadError, WrongDevice
+from leitwerk.identity import Identity
 from leitwerk.image import Change, Image, compare_images, encode_setup
-from leitwerk.links import Device, Identity, Status
+from leitwerk.links import Device, Status
 from leitwerk.setup import Setup
 from leitwerk.transfer.receipt import KeptFiles, Receipt
 

@@ -1,0 +1,171 @@
+"""Sessions with devices that are asked and told in texts: SCPI, SDI-12, plain lines."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Mapping, Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from leitwerk.datasheet import Datasheet, Stored
+from leitwerk.datasheet.queries import Query
+from leitwerk.errors import DeviceRefused, LinkError
+from leitwerk.wire.lines import split_fields
+from leitwerk.wire.scpi import ASK_ERROR, ERRORS_AT_MOST, NO_ERROR, parse_error
+from leitwerk.wire.sdi12 import parse_measure
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from leitwerk.address import LinkAddress
+    from leitwerk.links.sdi12 import Sdi12Link
+    from leitwerk.links.stream import LineLink
+
+
+class AskingSession(ABC):
+    """What all of them have in common: one question for all fields of its answer."""
+
+    def __init__(self, address: LinkAddress, datasheet: Datasheet) -> None:
+        self._address = address
+        self._replies = datasheet.replies
+
+    @abstractmethod
+    def ask(self, question: str) -> str | list[str]:
+        """The answer to a question: a line, or the values of a measurement."""
+
+    @abstractmethod
+    def tell(self, message: str, *, secret: bool) -> None:
+        """Tell something, and make sure that the device has taken it."""
+
+    def read(self, points: Sequence[Query]) -> dict[str, Stored]:
+        """The values of points, by name."""
+        answers = self._answers(points)
+        return {p.name: p.decode(self._part(p, answers[p.ask])) for p in points}
+
+    def reader(self, points: Sequence[Query]) -> Callable[[], NDArray[np.float64]]:
+        """Something that reads the same points as numbers again and again, shape (n_points,)."""
+
+        def numbers() -> NDArray[np.float64]:
+            answers = self._answers(points)
+            return np.array([p.number(self._part(p, answers[p.ask])) for p in points])
+
+        return numbers
+
+    def write(
+        self,
+        values: Mapping[Query, Stored],
+        progress: Callable[[int, int], None] = lambda done, total: None,
+        *,
+        secret: bool = False,
+    ) -> int:
+        """One after the other; what is refused ends it."""
+        for done, (query, value) in enumerate(values.items(), start=1):
+            self.tell(query.tell.replace("{}", query.encode(value)), secret=secret)
+            progress(done, len(values))
+        return len(values)
+
+    def _answers(self, points: Sequence[Query]) -> dict[str, str | list[str]]:
+        return {ask: self.ask(ask) for ask in dict.fromkeys(p.ask for p in points)}
+
+    def _part(self, query: Query, answer: str | list[str]) -> str:
+        """The part of an answer that a point is: a field, a span of columns, or all of it."""
+        if query.columns is not None and isinstance(answer, str):
+            low, high = query.columns
+            return answer[low - 1 : high]
+        if not query.field:
+            return answer if isinstance(answer, str) else ",".join(answer)
+        fields = split_fields(answer) if isinstance(answer, str) else answer
+        if len(fields) < query.field:
+            raise LinkError(
+                f"{self._address}: the answer to '{query.ask}' has {len(fields)} fields, "
+                f"{query.name} is number {query.field}",
+                remedy="does the datasheet fit this device?",
+            )
+        return fields[query.field - 1]
+
+    def _checked(self, what: str, answer: str) -> str:
+        """An answer, unless it is the device's way to say no."""
+        code = self._replies.refusal(answer)
+        if code is None:
+            return answer
+        message = f"{self._address}: the device refused '{what}' with '{answer[:60]}'"
+        raise DeviceRefused(message, code=code)
+
+
+class ScpiSession(AskingSession):
+    """Over SCPI. After everything told the error queue is asked: an instrument says nothing itself."""
+
+    def __init__(self, link: LineLink, datasheet: Datasheet) -> None:
+        super().__init__(link.address, datasheet)
+        self._link = link
+
+    def ask(self, question: str) -> str:
+        """One line."""
+        return self._link.ask(question)
+
+    def tell(self, message: str, *, secret: bool) -> None:
+        """One line, and a look into the error queue."""
+        self._link.tell(message, secret=secret)
+        errors = []
+        for _ in range(ERRORS_AT_MOST):
+            # An entry is gone once it was asked for: never ask for the same one twice.
+            code, text = parse_error(self._link.ask(ASK_ERROR, again=False))
+            if code == NO_ERROR:
+                break
+            errors.append((code, text))
+        if errors:
+            code, text = errors[0]
+            what = message.split(maxsplit=1)[0]
+            refusal = f"{self._address}: the device refused '{what}': {code}, {text}"
+            raise DeviceRefused(refusal, code=code)
+
+
+class TextSession(AskingSession):
+    """In plain lines, with confirmations and refusals as the datasheet has them."""
+
+    def __init__(self, link: LineLink, datasheet: Datasheet) -> None:
+        super().__init__(link.address, datasheet)
+        self._link = link
+
+    def ask(self, question: str) -> str:
+        """One line."""
+        return self._checked(question, self._link.ask(question))
+
+    def tell(self, message: str, *, secret: bool) -> None:
+        """One line, and its confirmation where the device gives one."""
+        what = message.split(maxsplit=1)[0] if secret else message
+        self._link.tell(message, secret=secret)
+        if self._replies.confirms:
+            answer = self._checked(what, self._link.listen(what))
+            _require_confirmed(self._address, what, answer, self._replies.confirms)
+
+
+class SensorSession(AskingSession):
+    """Over SDI-12: measurements are started, waited for and fetched; all else is one command."""
+
+    def __init__(self, link: Sdi12Link, datasheet: Datasheet) -> None:
+        super().__init__(link.address, datasheet)
+        self._link = link
+
+    def ask(self, question: str) -> str | list[str]:
+        """The values of a measurement, or the answer to another command."""
+        measure = parse_measure(question)
+        if measure is not None:
+            return self._link.measure(question, measure)
+        return self._checked(question, self._link.command(question))
+
+    def tell(self, message: str, *, secret: bool) -> None:
+        """One command; every sensor answers."""
+        what = message[:2] if secret else message
+        answer = self._checked(what, self._link.command(message, secret=secret))
+        if self._replies.confirms:
+            _require_confirmed(self._address, what, answer, self._replies.confirms)
+
+
+def _require_confirmed(address: LinkAddress, what: str, answer: str, wanted: str) -> None:
+    if answer != wanted:
+        raise LinkError(
+            f"{address}: '{answer[:60]}' came after '{what}', and not '{wanted}'",
+            remedy="read the setting back: it may or may not have been taken",
+        )

@@ -1,0 +1,55 @@
+"""Serial ports: opening one, and saying why it does not open."""
+
+from __future__ import annotations
+
+import errno
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from leitwerk.address import LinkAddress
+from leitwerk.errors import NotReached
+
+if TYPE_CHECKING:
+    import serial
+
+
+def open_port(address: LinkAddress, what: str) -> serial.Serial:
+    """The serial port of an address, set to its line and nobody else's while it is open.
+
+    Raises
+    ------
+    NotReached
+        It does not open; ``what`` was to be asked there.
+
+    """
+    import serial  # noqa: PLC0415 - only where a port is used
+
+    line = address.line
+    try:
+        return serial.Serial(
+            address.serial_port, line.baud, line.data_bits, line.parity, line.stop_bits,
+            timeout=0.0, exclusive=True,
+        )  # fmt: skip
+    except Exception as error:
+        # A pseudo-terminal that knows no parity answers with termios.error, which is no OSError.
+        why, remedy = why_port_fails(address.serial_port)
+        raise NotReached(f"{address}: {why} ({what})", remedy=remedy) from error
+
+
+def why_port_fails(path: str) -> tuple[str, str]:
+    """What is wrong with a serial port, and what to do: missing, forbidden, busy."""
+    import serial  # noqa: PLC0415 - only when something is wrong
+
+    try:
+        serial.Serial(path, exclusive=True).close()
+    except (serial.SerialException, OSError, ValueError) as error:
+        code = getattr(error, "errno", None) or getattr(error.__cause__, "errno", None)
+    else:
+        return "it cannot be set to this line", "look at the line settings in the address"
+    if code in {errno.ENOENT, errno.ENXIO, errno.ENODEV} or not Path(path).exists():
+        return "there is no such port", "is the converter plugged in, is this its name?"
+    if code in {errno.EACCES, errno.EPERM}:
+        return "this user may not open it", "join the group that owns the port, often dialout"
+    if code in {errno.EBUSY, errno.EAGAIN}:
+        return "another program holds it", "end the other program, then try again"
+    return "it is no serial port, or broken", "is this the right name?"

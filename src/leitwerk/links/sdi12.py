@@ -1,0 +1,197 @@
+"""SDI-12 on a serial port: one sensor of several on a bus that all of them share."""
+
+from __future__ import annotations
+
+import contextlib
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, TypeVar
+
+from leitwerk.address import LinkAddress
+from leitwerk.errors import LinkError, LinkTimeout
+from leitwerk.links.bus import leave_bus, take_bus
+from leitwerk.links.patience import USUAL, Patience
+from leitwerk.links.port import open_port
+from leitwerk.links.trace import TraceEntry, Tracer
+from leitwerk.wire.lines import LineReader
+from leitwerk.wire.sdi12 import (
+    BREAK_S,
+    Measure,
+    parse_answer,
+    parse_wait,
+    split_values,
+    strip_echo,
+)
+
+if TYPE_CHECKING:
+    import serial
+
+T = TypeVar("T")
+_PIECE = 512
+_DATA_COMMANDS = 10  # D0 to D9
+
+
+class _Wire:
+    """The serial port of a bus; it is opened by the first command and again after trouble."""
+
+    def __init__(self, address: LinkAddress) -> None:
+        self.address = address
+        self._port: serial.Serial | None = None
+        self._lines = LineReader()
+
+    def send(self, command: str) -> None:
+        """Wake the sensors and send; what came before nobody waits for any more."""
+        if self._port is None:
+            self._port = open_port(self.address, command)
+        self._port.reset_input_buffer()
+        self._lines = LineReader()
+        # Some converters make the break themselves, and a pseudo-terminal has none.
+        with contextlib.suppress(OSError):
+            self._port.send_break(BREAK_S)
+        self._port.write(command.encode("ascii"))
+
+    def receive(self, timeout_s: float) -> str | None:
+        """The next line; None when it does not come in time."""
+        assert self._port is not None
+        deadline = time.monotonic() + timeout_s
+        while True:
+            self._port.timeout = max(1e-3, deadline - time.monotonic())
+            data = self._port.read(1) + self._port.read(self._port.in_waiting)
+            lines = self._lines.feed(data[:_PIECE])
+            if lines:
+                return lines[0]
+            if time.monotonic() >= deadline:
+                return None
+
+    def close(self) -> None:
+        if self._port is not None:
+            with contextlib.suppress(OSError):
+                self._port.close()
+        self._port = None
+
+
+class Sdi12Link:
+    """One sensor on an SDI-12 bus. Sensors on one port share it, from any thread."""
+
+    def __init__(
+        self, address: LinkAddress, *, patience: Patience = USUAL, tracer: Tracer | None = None
+    ) -> None:
+        self.address = address
+        self.patience = patience
+        self.requests = 0
+        self._tracer = tracer
+        self._bus = take_bus(address, _Wire)
+        self._unit = str(address.unit)
+
+    def command(self, body: str, *, answers_as: str = "", secret: bool = False) -> str:
+        """What a sensor answers to a command, without its address.
+
+        ``answers_as`` is the address that the answer must come from, when it is another one.
+
+        Raises
+        ------
+        NotReached, LinkTimeout, LinkError
+            The port does not open, nobody answers, or somebody else does.
+
+        """
+        with self._bus.lock:
+            return self._patiently(lambda: self._exchange(body, answers_as, secret=secret))
+
+    def measure(self, body: str, measure: Measure) -> list[str]:
+        """Have a sensor measure, wait for it, and fetch all its values, each with its sign.
+
+        A measurement of kind C leaves the bus to others while it runs; M and R keep it.
+
+        Raises
+        ------
+        LinkError
+            As for ``command``, or fewer values came than were promised.
+
+        """
+        if measure.kind == "R":
+            with self._bus.lock:
+                return self._patiently(
+                    lambda: split_values(self._exchange(body, has_crc=measure.has_crc))
+                )
+        with self._bus.lock:
+            wait = parse_wait(self.command(body))
+            if measure.kind == "M":
+                self._await_service(wait.seconds)
+        if measure.kind == "C":
+            time.sleep(wait.seconds)
+        return self._fetch(body, wait.values, has_crc=measure.has_crc)
+
+    def close(self) -> None:
+        """End the connection, when nobody else uses the same port."""
+        leave_bus(self._bus)
+
+    def _fetch(self, body: str, count: int, *, has_crc: bool) -> list[str]:
+        values: list[str] = []
+        for k in range(_DATA_COMMANDS):
+            if len(values) >= count:
+                break
+            with self._bus.lock:
+                more = self._patiently(
+                    lambda k=k: split_values(self._exchange(f"D{k}", has_crc=has_crc))  # type: ignore[misc]
+                )
+            if not more:
+                break
+            values += more
+        if len(values) != count:
+            raise LinkError(
+                f"{self.address}: '{body}' promised {count} values and gave {len(values)}",
+                remedy="was the measurement broken off, by another master or a weak supply?",
+            )
+        return values
+
+    def _await_service(self, seconds: int) -> None:
+        """A sensor that is ready earlier says so; one that is not has its full time."""
+        if seconds == 0:
+            return
+        line = self._wire.receive(seconds)
+        if line is not None:
+            self._trace(line, sent=False, meaning="the sensor is ready")
+
+    def _patiently(self, ask: Callable[[], T]) -> T:
+        return self.patience.keep_asking(ask, lambda error: False)
+
+    @property
+    def _wire(self) -> _Wire:
+        wire: _Wire = self._bus.end
+        return wire
+
+    def _exchange(
+        self, body: str, answers_as: str = "", *, has_crc: bool = False, secret: bool = False
+    ) -> str:
+        command = f"{self._unit}{body}!"
+        shown = f"{self._unit}{body[:2]}…" if secret else command
+        self.requests += 1
+        self._trace(command, sent=True, meaning=shown, secret=3 if secret else None)
+        try:
+            self._wire.send(command)
+            line = self._wire.receive(self.patience.timeout_s)
+        except OSError as error:
+            self._wire.close()
+            raise LinkError(
+                f"{self.address}: the port failed during '{shown}' ({error})",
+                remedy="is the converter still plugged in?",
+            ) from error
+        if line is None:
+            raise LinkTimeout(
+                f"{self.address}: no answer to '{shown}' within {self.patience.timeout_s:g} s",
+                remedy="is this the sensor's address, is it supplied, is the line set right?",
+            )
+        line = strip_echo(line, command)
+        self._trace(line, sent=False, meaning=f"answer to '{shown}'")
+        try:
+            return parse_answer(line, answers_as or self._unit, has_crc=has_crc)
+        except LinkError as error:
+            message = f"{self.address}: '{shown}': {error.message}"
+            raise LinkError(message, remedy=error.remedy) from None
+
+    def _trace(self, line: str, *, sent: bool, meaning: str, secret: int | None = None) -> None:
+        if self._tracer is not None:
+            frame = line.encode("latin-1", "replace")
+            now = datetime.now(UTC)
+            self._tracer(TraceEntry(now, str(self.address), sent, frame, meaning, secret))

@@ -13,8 +13,9 @@ from hypothesis import settings
 import leitwerk as lw
 from leitwerk.address import LinkAddress
 from leitwerk.cli import main
+from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.firmware import RefusedError
-from leitwerk.standins.logger import Disturbances, Logger
+from leitwerk.standins.logger import Logger
 from leitwerk.standins.plant import Plant
 from leitwerk.standins.profile import find_profile
 from leitwerk.wire.modbus import ReadRequest, WriteRequest

@@ -112,7 +112,7 @@ def test_the_schema_takes_every_datasheet_and_refuses_mistakes(model):
 
 def test_models_are_listed_and_chosen_with_reasons(leitwerk, kiln_file):
     assert [line.split()[0] for line in leitwerk("models").stdout.splitlines()] == [
-        "eibe", "fichte-8", "linde",
+        "ahorn", "birke", "eibe", "fichte-8", "linde", "weide",
     ]  # fmt: skip
     chosen = leitwerk("models", kiln_file(NOWHERE))
     lines = chosen.stdout.splitlines()

@@ -69,7 +69,7 @@ def test_ports_are_listed_with_what_keeps_them_from_being_used(leitwerk, monkeyp
 
 def test_a_datasheet_is_tried_point_by_point_and_nothing_is_written(device):
     results = list(try_datasheet(device))
-    assert len(results) == len(device.link.requests) == 187
+    assert len(results) == len(device.link.requests) == 190
     assert not any(text.startswith("write") for text in device.link.requests)
     assert {r.name: r.value for r in results}["serial"] == "K2-00417"
     assert not any(r.trouble for r in results)
@@ -77,7 +77,7 @@ def test_a_datasheet_is_tried_point_by_point_and_nothing_is_written(device):
 
 def test_a_datasheet_that_does_not_fit_says_where(logger):
     text = (resources.files("leitwerk") / "datasheets" / "fichte-8.yaml").read_text("utf-8")
-    odd = text.replace("input 43, type: u16", "input 300, type: u16").replace(
+    odd = text.replace("input 43, type: u16", "input 600, type: u16").replace(
         "choices: {stopped: 0, recording: 1}", "choices: {recording: 1}"
     )
     results = list(try_datasheet(lw.Device(lw.parse_datasheet(odd), MemoryLink(logger))))
@@ -113,7 +113,7 @@ def test_the_datasheet_command(leitwerk, address, tmp_path):
     assert "no mistakes found" in leitwerk("datasheet", "linde").stdout
     tried = leitwerk("datasheet", "fichte-8", "--try", str(address), "--json")
     assert tried.exit_code == 0
-    assert len(json.loads(tried.stdout)) == 187
+    assert len(json.loads(tried.stdout)) == 190
     other = leitwerk("datasheet", "linde", "--try", str(address))
     assert "the device says that it is" in other.stderr
     bad = tmp_path / "bad.yaml"

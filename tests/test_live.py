@@ -9,7 +9,7 @@ import pytest
 
 import leitwerk as lw
 from conftest import PASSWORDS, kiln, kiln_text
-from leitwerk.standins.logger import Disturbances
+from leitwerk.standins.faults import Disturbances
 
 
 def watch(device, logger, setup=None, **more):

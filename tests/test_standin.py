@@ -135,7 +135,7 @@ def test_a_commit_with_a_bad_value_changes_nothing(client):
 
 
 @pytest.mark.parametrize(
-    ("function", "start", "count", "code"), [(3, 990, 20, 2), (4, 199, 2, 2), (1, 0, 1, 1)]
+    ("function", "start", "count", "code"), [(3, 990, 20, 2), (4, 499, 2, 2), (1, 0, 1, 1)]
 )
 def test_what_it_does_not_have_is_an_exception(client, function, start, count, code):
     reply = client.ask(struct.pack(">B2H", function, start, count))

@@ -30,19 +30,6 @@ def station(linde, charger):
     return lw.Device(linde, MemoryLink(charger))
 
 
-def test_the_whole_thread_on_a_serial_line(leitwerk, tmp_path, monkeypatch):
-    monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", PASSWORDS["operator"])
-    with lw.start_standin("linde", "--rtu", "--unit", "5") as one:
-        path = tmp_path / "station.yaml"
-        path.write_text(STATION.replace(AT, str(one.address)), encoding="utf-8")
-        assert leitwerk("check", str(path)).exit_code == 0
-        done = leitwerk("upload", str(path))
-        assert "7 settings changed in 2 write requests, each in force as it was" in done.stdout
-        live = leitwerk("live", str(path), "--for", "0.5 s")
-    assert live.exit_code == 0
-    assert "PASSED: 3 of 3 expectations met" in live.stdout
-
-
 def test_fields_and_bcd_arrive_in_their_registers(station, charger, tmp_path):
     setup = lw.parse_setup(STATION)
     receipt = lw.upload(setup, station, keep=tmp_path, passwords=PASSWORDS)

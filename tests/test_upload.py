@@ -88,18 +88,29 @@ def test_wherever_an_upload_breaks_off_the_settings_are_all_old_or_all_new(
         assert broken.link.logger.holding == new
 
 
+def record(logger, *, ends):
+    logger.record()
+    if ends:
+        logger.recording_since_s = None
+
+
 @pytest.mark.parametrize(
     ("condition", "options", "says"),
     [
-        ({"recordings": [[]]}, {}, "holds 1 recording that nobody has fetched"),
-        ({"recording_since_s": 0.0}, {}, "is recording, and takes settings only when stopped"),
-        ({}, {"passwords": {}}, "wants the password of the operator"),
-        ({}, {"passwords": {"operator": "9"}}, "refuses the password"),
-        ({}, {"passwords": {"operator": "no digits"}}, "refuses the password"),
+        ("recorded", {}, "holds 1 recording that nobody has fetched"),
+        ("recording", {}, "is recording, and takes settings only when stopped"),
+        ("flat_battery", {}, "its memory is full, or its battery flat"),
+        ("refuses_passwords", {}, "refuses the password"),
+        ("", {"passwords": {}}, "wants the password of the operator"),
+        ("", {"passwords": {"operator": "9"}}, "refuses the password"),
+        ("", {"passwords": {"operator": "no digits"}}, "refuses the password"),
     ],
 )
 def test_what_an_upload_refuses(device, logger, tmp_path, condition, options, says):
-    vars(logger).update(condition)
+    if condition.startswith("record"):
+        record(logger, ends=condition == "recorded")
+    elif condition:
+        setattr(logger.troubles, condition, True)
     before = list(logger.holding)
     with pytest.raises(lw.UploadError, match=says) as caught:
         carry(device, tmp_path, **options)
@@ -110,17 +121,17 @@ def test_what_an_upload_refuses(device, logger, tmp_path, condition, options, sa
 
 
 def test_recordings_go_and_a_recording_stops_only_when_told(device, logger, tmp_path):
-    logger.recordings.append([])
-    logger.recording_since_s = 0.0
+    record(logger, ends=True)
+    record(logger, ends=False)
     receipt = carry(device, tmp_path, discard_recordings=True, stop_recording=True)
     assert (receipt.discarded, receipt.restarted) == (2, True)
     assert logger.recording_since_s is not None
-    assert logger.recordings == []
+    assert len(logger.recordings) == 1
     assert "discarded: 2 recordings, as told" in str(receipt)
 
 
 def test_a_recording_that_was_stopped_runs_again_after_a_failure(device, logger, tmp_path):
-    logger.recording_since_s = 0.0
+    record(logger, ends=False)
     real_write = logger.write
 
     def refuse_settings(start, words):

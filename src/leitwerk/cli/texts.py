@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import click
 
+_EXAMPLES = ["kiln", "station", "saw-hall", "mill-race", "timber", "cabin"]
+
 
 @click.command()
-@click.argument("name", default="kiln", type=click.Choice(["kiln", "station", "saw-hall"]))
+@click.argument("name", default="kiln", type=click.Choice(_EXAMPLES))
 def example(name: str) -> None:
     """Print a setup to start from: the kiln's, unless another is named."""
     _print(f"examples/{name}.yaml")

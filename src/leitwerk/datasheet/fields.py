@@ -21,7 +21,7 @@ from leitwerk.reading import Model, reader, text_of
 from leitwerk.units import Unit, parse_unit
 
 VERSION = "1"
-GROUPS = ("identity", "status", "readings", "settings", "access")
+GROUPS = ("identity", "status", "readings", "settings", "recordings", "access")
 LAST_REGISTER = 65535  # MODBUS Application Protocol V1.1b3, 4.4: data addresses have 16 bits
 _AT = re.compile(r"(\w+) +(\d{1,5})(?: *\+ *(\d{1,5}) *([a-z]+))?")
 _BCD_TYPE = re.compile(r"bcd +(4|8|12|16)")
@@ -170,6 +170,12 @@ LinkName = Annotated[
         }
     ),
 ]
+# IEC 60529: IP and two digits, against solids and against water; X where nobody says.
+Protection = Annotated[
+    str,
+    Field(pattern=r"^IP[0-6X][0-9X]$"),
+    WithJsonSchema({"type": "string", "description": "Degree of protection", "examples": ["IP65"]}),
+]
 ColumnsField = Annotated[
     tuple[int, int],
     reader(tuple, _columns),
@@ -256,6 +262,19 @@ class Limits(Model):
     alarms: Count
 
 
+class Environment(Model):
+    """What surroundings the device stands."""
+
+    temperature: Ends | None = None
+    protection: Protection | None = None
+
+
+class Memory(Model):
+    """How much the device keeps by itself."""
+
+    rows: Count
+
+
 class Transfer(Model):
     """How settings are written."""
 
@@ -276,11 +295,16 @@ class DatasheetFile(Model):
     limits: Limits | None = None
     transfer: Transfer | None = None
     lines: Lines | None = None
+    environment: Environment | None = None
+    outputs: dict[str, Count] = Field(default_factory=dict)
+    memory: Memory | None = None
+    clock: Literal["local", "utc"] = "local"
     refusals: dict[str, Text] = Field(default_factory=dict)
     identity: dict[str, Any]
     status: dict[str, Any] = Field(default_factory=dict)
     readings: dict[str, Any]
     settings: dict[str, Any] = Field(default_factory=dict)
+    recordings: dict[str, Any] = Field(default_factory=dict)
     access: dict[str, Any] = Field(default_factory=dict)
 
 
@@ -296,6 +320,8 @@ def datasheet_schema() -> Mapping[str, Any]:
         Limits,
         Transfer,
         Lines,
+        Environment,
+        Memory,
     ):
         schema = model.model_json_schema(ref_template="#/$defs/{model}")
         known |= schema.pop("$defs", {})

@@ -102,6 +102,11 @@ class Datasheet:
     role: str
     refusals: Mapping[int, str]
     replies: Replies
+    environment_c: tuple[float, float] | None
+    protection: str
+    outputs: Mapping[str, int]
+    memory_rows: int
+    clock_is_utc: bool
     groups: Mapping[str, Mapping[str, PointFamily]] = field(repr=False)
 
     @cached_property

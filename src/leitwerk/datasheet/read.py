@@ -13,9 +13,11 @@ from leitwerk.datasheet.fields import (
     GROUPS,
     LAST_REGISTER,
     DatasheetFile,
+    Environment,
     InputEntry,
     Limits,
     Lines,
+    Memory,
     PointEntry,
     QueryEntry,
     TerminalEntry,
@@ -33,6 +35,13 @@ from leitwerk.reading import Model, validate
 from leitwerk.units import parse_unit
 from leitwerk.yamltext import parse_yaml
 
+_SECTIONS: dict[str, type[Model]] = {
+    "limits": Limits,
+    "transfer": Transfer,
+    "lines": Lines,
+    "environment": Environment,
+    "memory": Memory,
+}
 Groups: TypeAlias = Mapping[str, Mapping[str, PointFamily]]
 
 _INDEX_SPAN = re.compile(r"\{([a-z]+) +(\d{1,6})\.\.(\d{1,6})\}")
@@ -84,7 +93,7 @@ def _read(root: Map, findings: Findings, further: Callable[[], Iterable[str]]) -
     for section, model in sections:
         if isinstance(entries := root.get(section), Map):
             raw[section] = _each(entries, model, (section,), findings)
-    for section, single in (("limits", Limits), ("transfer", Transfer), ("lines", Lines)):
+    for section, single in _SECTIONS.items():
         if isinstance(entry := root.get(section), Map):
             raw[section] = validate(single, entry, (section,), findings)
     if findings.has_errors:
@@ -138,6 +147,10 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
     if limits is not None:
         ends, second = limits.interval, parse_unit("s")
         interval = attempt(("limits", "interval"), lambda: ends.ends_in(second))
+    environment_c = None
+    if file.environment is not None and (stands := file.environment.temperature) is not None:
+        place = ("environment", "temperature")
+        environment_c = attempt(place, lambda: stands.ends_in(parse_unit("°C")))
     if findings.has_errors:
         return None
     return Datasheet(
@@ -158,6 +171,11 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
             if code.removeprefix("-").isdecimal()
         },
         replies=_replies(file.lines),
+        environment_c=environment_c,
+        protection=(file.environment and file.environment.protection) or "",
+        outputs=file.outputs,
+        memory_rows=file.memory.rows if file.memory else 0,
+        clock_is_utc=file.clock == "utc",
         groups=groups,
     )
 

@@ -1,4 +1,4 @@
-"""The stand-in as a program: ``python -m leitwerk.standins fichte-8``."""
+"""The stand-ins as a program: ``python -m leitwerk.standins fichte-8 linde``."""
 
 from __future__ import annotations
 
@@ -7,37 +7,66 @@ import contextlib
 import sys
 import threading
 import time
-from collections.abc import Coroutine
-from dataclasses import replace
+from collections.abc import Callable, Coroutine
+from dataclasses import dataclass, replace
 from typing import Any, NoReturn
 
 import click
 
-from leitwerk.address import LinkAddress, parse_address
+from leitwerk.address import LinkAddress, SerialLine, Unit
 from leitwerk.datasheet import Datasheet
 from leitwerk.errors import LeitwerkError
 from leitwerk.project import find_datasheet
 from leitwerk.standins.charger import Charger
+from leitwerk.standins.clock import DeviceClock
+from leitwerk.standins.faults import Disturbances, Faults, Troubles
 from leitwerk.standins.firmware import Firmware, Profile
-from leitwerk.standins.logger import Disturbances, Logger
-from leitwerk.standins.meter import Meter, serve_lines
+from leitwerk.standins.flow import FlowTransmitter
+from leitwerk.standins.indicator import Indicator
+from leitwerk.standins.lines import (
+    TEXT_LINE,
+    LineDevice,
+    serve_lines_serial,
+    serve_lines_tcp,
+)
+from leitwerk.standins.logger import Logger
+from leitwerk.standins.meter import Meter
 from leitwerk.standins.plant import Plant
+from leitwerk.standins.probe import SDI12_LINE, Probe, serve_sdi12
 from leitwerk.standins.profile import find_profile
-from leitwerk.standins.server import Faults, Serial, serve_rtu, serve_tcp
+from leitwerk.standins.server import RTU_LINE, serve_rtu, serve_tcp
+from leitwerk.wire.sdi12 import UNITS
+
+_HOST = "127.0.0.1"
+_COUNT = click.IntRange(min=0)
+
+
+@dataclass(frozen=True)
+class _Wish:
+    """What the options say about every stand-in of this program."""
+
+    faults: Faults
+    troubles: Troubles
+    wrong: Disturbances
+    time_factor: float
+    ahead_s: float
+    recordings: int
+    recording: bool
 
 
 @click.command()
-@click.argument("model")
+@click.argument("models", nargs=-1, required=True)
 @click.option(
     "--port",
     default=0,
     type=click.IntRange(0, 65535),
     show_default="a free one",
-    help="TCP port to listen on.",
+    help="TCP port to listen on, for one stand-in.",
 )
-@click.option("--copies", default=1, type=click.IntRange(1, 1000), help="So many, each on a port.")
+@click.option("--copies", default=1, type=click.IntRange(1, 1000), help="So many of each.")
 @click.option("--rtu", is_flag=True, help="On a serial line (a pseudo-terminal) instead of TCP.")
-@click.option("--unit", default=3, show_default=True, help="Unit identifier to answer to.")
+@click.option("--bus", is_flag=True, help="All of them that speak Modbus on one serial line.")
+@click.option("--unit", default=None, help="Unit to answer to; the profile's, if not given.")
 @click.option("--serial", default=None, help="Another serial number than the profile's.")
 @click.option("--as-model", default=None, help="Say it is another model.")
 @click.option("--open", "open_", multiple=True, metavar="T", help="Terminal with a broken wire.")
@@ -45,31 +74,47 @@ from leitwerk.standins.server import Faults, Serial, serve_rtu, serve_tcp
 @click.option("--reverse", multiple=True, metavar="T", help="Terminal with reversed polarity.")
 @click.option("--recordings", default=0, help="Recordings in memory that nobody has fetched.")
 @click.option("--recording", is_flag=True, help="It is recording when it starts.")
+@click.option("--clock-ahead", default=0.0, metavar="S", help="Its clock is so much fast.")
+@click.option("--refuse-passwords", is_flag=True, help="No password is right.")
+@click.option("--flat-battery", is_flag=True, help="It cannot keep settings any more.")
+@click.option("--full-memory", is_flag=True, help="It cannot record any more.")
 @click.option(
     "--silent-after-writes",
     default=None,
-    type=int,
+    type=_COUNT,
     metavar="N",
     help="Answer nothing more after N write requests.",
 )
 @click.option(
     "--silent-after-requests",
     default=None,
-    type=int,
+    type=_COUNT,
     metavar="N",
     help="Answer nothing more after N requests of any kind.",
 )
 @click.option("--slow", default=0.0, metavar="S", help="Take so long for each answer.")
-@click.option("--corrupt-every", default=0, metavar="N", help="Spoil every Nth answer (RTU).")
+@click.option(
+    "--corrupt-every", default=0, type=_COUNT, metavar="N", help="Spoil every Nth answer (serial)."
+)
+@click.option(
+    "--drop-every", default=0, type=_COUNT, metavar="N", help="Hang up at every Nth request (TCP)."
+)
+@click.option(
+    "--wrong-unit-every", default=0, type=_COUNT, metavar="N", help="Every Nth answer: wrong unit."
+)
+@click.option(
+    "--power-loss-at-write", default=0, type=_COUNT, metavar="N", help="No power in Nth write."
+)
 @click.option("--time-factor", default=1.0, help="The plant's time runs so many times faster.")
 @click.option("--with-parent", is_flag=True, help="End when standard input is closed.")
-def main(  # noqa: C901 - one option after the other
-    model: str,
+def main(
+    models: tuple[str, ...],
     *,
     port: int,
     copies: int,
     rtu: bool,
-    unit: int,
+    bus: bool,
+    unit: str | None,
     serial: str | None,
     as_model: str | None,
     open_: tuple[str, ...],
@@ -77,52 +122,76 @@ def main(  # noqa: C901 - one option after the other
     reverse: tuple[str, ...],
     recordings: int,
     recording: bool,
+    clock_ahead: float,
+    refuse_passwords: bool,
+    flat_battery: bool,
+    full_memory: bool,
     silent_after_writes: int | None,
     silent_after_requests: int | None,
     slow: float,
     corrupt_every: int,
+    drop_every: int,
+    wrong_unit_every: int,
+    power_loss_at_write: int,
     time_factor: float,
     with_parent: bool,
 ) -> None:
-    """Run a simulated device on a port of the loopback address, until Ctrl+C."""
+    """Run simulated devices until Ctrl+C: one of each of MODELS, each on its own port.
+
+    They listen on ports of the loopback address or on pseudo-terminals, and print their addresses.
+    Copies of a probe share one bus.
+    """
+    wish = _Wish(
+        Faults(
+            silent_after_writes, silent_after_requests, slow, corrupt_every, drop_every,
+            wrong_unit_every, power_loss_at_write,
+        ),
+        Troubles(refuse_passwords, flat_battery, full_memory),
+        Disturbances(open=set(open_), shorted=set(short), reversed=set(reverse)),
+        time_factor, clock_ahead, recordings, recording,
+    )  # fmt: skip
+    servers: list[Coroutine[Any, Any, None]] = []
+    shared: list[Firmware] = []
     try:
-        profile = find_profile(model)
-        datasheet = find_datasheet(model)
-    except LeitwerkError as error:
+        for model in models:
+            profile = find_profile(model)
+            profile = replace(
+                profile,
+                serial=serial or profile.serial,
+                model=as_model or profile.model,
+                unit=unit or profile.unit,
+            )
+            sheet = find_datasheet(model)
+            if sheet.link == "sdi12":
+                servers.append(_serve_probes(sheet, profile, wish, copies))
+                continue
+            device = _make(profile, sheet, wish)
+            if isinstance(device, LineDevice):
+                servers += [_serve_lines(device, wish, port, serial=rtu) for _ in range(copies)]
+            elif bus:
+                shared.append(device)
+            elif rtu:
+                servers.append(_serve_rtu([device], wish))
+            else:
+                # Copies share everything but their port: what is asked of them is their number.
+                servers += [_serve_tcp(device, wish, port) for _ in range(copies)]
+        if shared:
+            servers.append(_serve_rtu(shared, wish))
+    except (LeitwerkError, ValueError) as error:
+        for server in servers:
+            server.close()
         _give_up(str(error))
-    profile = replace(profile, serial=serial or profile.serial, model=as_model or profile.model)
-    wrong = Disturbances(open=set(open_), shorted=set(short), reversed=set(reverse))
-    device = _make(profile, datasheet, wrong, time_factor)
-    if isinstance(device, Logger):
-        device.recordings = [[] for _ in range(recordings)]
-        device.recording_since_s = time.monotonic() if recording else None
-    faults = Faults(silent_after_writes, silent_after_requests, slow, corrupt_every)
+    _run(servers, port, with_parent=with_parent)
 
-    def ready(where: int | Serial) -> None:
-        if isinstance(where, Serial):
-            address = LinkAddress("modbus+rtu", "", 0, unit, where.path, where.line)
-        else:
-            address = parse_address(f"{datasheet.link}+tcp://127.0.0.1:{where}")
-            address = replace(address, unit=unit if datasheet.link == "modbus" else "")
-        click.echo(f"{profile.model} {profile.serial} listens at {address}")
-        sys.stdout.flush()
 
-    def serve() -> Coroutine[Any, Any, None]:
-        host = "127.0.0.1"
-        if isinstance(device, Meter):
-            return serve_lines(device, host=host, port=port, faults=faults, ready=ready)
-        if rtu:
-            return serve_rtu(device, unit=unit, faults=faults, ready=ready)
-        return serve_tcp(device, host=host, port=port, unit=unit, faults=faults, ready=ready)
-
+def _run(servers: list[Coroutine[Any, Any, None]], port: int, *, with_parent: bool) -> None:
     async def run() -> None:
-        # Copies share everything but their port: what is asked of them is how many there are.
-        server = asyncio.gather(*(serve() for _ in range(copies)))
+        every = asyncio.gather(*servers)
         if with_parent:
             loop = asyncio.get_running_loop()
-            threading.Thread(target=_wait_for_parent, args=(loop, server), daemon=True).start()
+            threading.Thread(target=_wait_for_parent, args=(loop, every), daemon=True).start()
         with contextlib.suppress(asyncio.CancelledError):
-            await server
+            await every
 
     try:
         asyncio.run(run())
@@ -132,15 +201,99 @@ def main(  # noqa: C901 - one option after the other
         _give_up(f"cannot listen on port {port}: {error}")
 
 
-def _make(
-    profile: Profile, datasheet: Datasheet, wrong: Disturbances, time_factor: float
-) -> Firmware | Meter:
+# ---------------------------------------------------------------------- one server each
+
+
+def _serve_tcp(device: Firmware, wish: _Wish, port: int) -> Coroutine[Any, Any, None]:
+    def ready(where: int) -> None:
+        _tell(device.profile, LinkAddress("modbus+tcp", _HOST, where, device.unit))
+
+    return serve_tcp(device, host=_HOST, port=port, faults=wish.faults, ready=ready)
+
+
+def _serve_rtu(devices: list[Firmware], wish: _Wish) -> Coroutine[Any, Any, None]:
+    def ready(path: str) -> None:
+        for device in devices:
+            _tell(device.profile, _serial("modbus+rtu", device.unit, path, RTU_LINE))
+
+    return serve_rtu(devices, faults=wish.faults, ready=ready)
+
+
+def _serve_lines(
+    device: LineDevice, wish: _Wish, port: int, *, serial: bool
+) -> Coroutine[Any, Any, None]:
+    protocol = device.datasheet.link
+    if serial:
+        return serve_lines_serial(
+            device,
+            faults=wish.faults,
+            ready=lambda path: _tell(
+                device.profile, _serial(f"{protocol}+serial", "", path, TEXT_LINE)
+            ),
+        )
+    return serve_lines_tcp(
+        device,
+        host=_HOST,
+        port=port,
+        faults=wish.faults,
+        ready=lambda where: _tell(device.profile, LinkAddress(f"{protocol}+tcp", _HOST, where)),
+    )
+
+
+def _serve_probes(
+    sheet: Datasheet, profile: Profile, wish: _Wish, copies: int
+) -> Coroutine[Any, Any, None]:
+    first, width = UNITS.index(profile.unit), len(profile.serial)
+    probes = [
+        Probe(
+            sheet,
+            replace(profile, serial=f"{int(profile.serial) + k:0{width}d}"),
+            UNITS[first + k],
+            broken=bool(wish.wrong.open),
+            spot=k,
+        )
+        for k in range(copies)
+    ]
+
+    def ready(path: str) -> None:
+        for probe in probes:
+            _tell(probe.profile, _serial("sdi12+serial", probe.unit, path, SDI12_LINE))
+
+    return serve_sdi12(probes, faults=wish.faults, ready=ready)
+
+
+def _serial(scheme: str, unit: Unit, path: str, line: SerialLine) -> LinkAddress:
+    return LinkAddress(scheme, "", 0, unit, path, line)
+
+
+def _tell(profile: Profile, address: LinkAddress) -> None:
+    click.echo(f"{profile.model} {profile.serial} listens at {address}")
+    sys.stdout.flush()
+
+
+def _make(profile: Profile, datasheet: Datasheet, wish: _Wish) -> Firmware | LineDevice:
     """The simulated device of a profile's kind."""
-    if profile.kind == "meter":
-        return Meter(datasheet, profile)
+    troubles = wish.troubles
+    clock = DeviceClock(ahead_s=wish.ahead_s)
+    lines: dict[str, Callable[..., LineDevice]] = {"meter": Meter, "indicator": Indicator}
+    if profile.kind in lines:
+        return lines[profile.kind](datasheet, profile, clock=clock, troubles=troubles)
+    if "bus.unit" in profile.factory:
+        profile = replace(profile, factory={**profile.factory, "bus.unit": profile.unit})
+    more: dict[str, Any] = {"device_clock": clock, "troubles": troubles}
+    missing = bool(wish.wrong.open)
     if profile.kind == "charger":
-        return Charger(datasheet, profile, time.monotonic, sensor_missing=bool(wrong.open))
-    return Logger(datasheet, profile, Plant(factor=time_factor), time.monotonic, wrong)
+        return Charger(datasheet, profile, time.monotonic, sensor_missing=missing, **more)
+    if profile.kind == "flow":
+        return FlowTransmitter(datasheet, profile, time.monotonic, sensor_missing=missing, **more)
+    plant = Plant(factor=wish.time_factor)
+    logger = Logger(datasheet, profile, plant, time.monotonic, wish.wrong, **more)
+    for _ in range(wish.recordings):
+        logger.record()
+        logger.recording_since_s = None
+    if wish.recording:
+        logger.record()
+    return logger
 
 
 def _give_up(reason: str) -> NoReturn:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 
@@ -25,8 +26,9 @@ class Charger(Firmware):
         *,
         sensor_missing: bool = False,
         seed: int = 5,
+        **more: Any,
     ) -> None:
-        super().__init__(datasheet, profile, clock)
+        super().__init__(datasheet, profile, clock, **more)
         self.sensor_missing = sensor_missing
         self._noise = np.random.default_rng(seed)
 

@@ -14,8 +14,10 @@ from dataclasses import dataclass
 
 from leitwerk.datasheet import Datasheet, Point, Stored
 from leitwerk.datasheet.points import BIT_TABLES, TIMES
+from leitwerk.standins.clock import DeviceClock
+from leitwerk.standins.faults import Troubles
 
-_TABLE_SIZES = {"holding": 1000, "input": 200, "coil": 64, "discrete": 64}
+_TABLE_SIZES = {"holding": 1000, "input": 500, "coil": 64, "discrete": 64}
 _LOGIN_LASTS_S = 300.0
 ROLES = ("nobody", "operator", "administrator")
 
@@ -26,6 +28,7 @@ class Refusal(enum.IntEnum):
     NOT_ALLOWED = 1
     NO_SUCH_SETTING = 2
     BAD_VALUE = 3
+    FAILED = 4
     BUSY = 6
 
 
@@ -48,6 +51,7 @@ class Profile:
     factory: Mapping[str, str]
     wiring: Mapping[str, str]
     kind: str = "logger"
+    unit: str = "1"
 
 
 class Firmware(ABC):
@@ -57,15 +61,27 @@ class Firmware(ABC):
     as soon as it is written.
     """
 
-    def __init__(self, datasheet: Datasheet, profile: Profile, clock: Callable[[], float]) -> None:
+    def __init__(
+        self,
+        datasheet: Datasheet,
+        profile: Profile,
+        clock: Callable[[], float],
+        *,
+        device_clock: DeviceClock | None = None,
+        troubles: Troubles | None = None,
+    ) -> None:
         self.datasheet = datasheet
         self.profile = profile
         self.clock = clock
+        self.device_clock = device_clock or DeviceClock()
+        self.troubles = troubles or Troubles()
         self.holding = [0] * _TABLE_SIZES["holding"]
         self.staged: dict[int, int] = {}
         self.role = 0
         self.role_until_s = 0.0
         self._owners = self._map_registers()
+        groups = ("identity", "status", "readings", "recordings")
+        self._shown = [point for group in groups for point in datasheet.points(group)]
         self._load_factory_settings()
 
     @abstractmethod
@@ -95,6 +111,25 @@ class Firmware(ABC):
     def taken_over(self) -> None:  # noqa: B027 - most devices have nothing to do
         """Called when other settings have come into force."""
 
+    @property
+    def unit(self) -> int:
+        """The unit identifier that it answers to."""
+        family = self.datasheet.family("settings", "bus.unit")
+        return int(self.setting("bus.unit")) if family else int(self.profile.unit)
+
+    def lose_power(self, start: int, words: Sequence[int]) -> None:
+        """The power fails in the middle of a write, and comes back.
+
+        What waits for a commit is gone. Without a commit, half of the words have arrived.
+        """
+        if not self._commits:
+            for address, word in list(zip(range(start, start + len(words)), words, strict=True))[
+                : (len(words) + 1) // 2
+            ]:
+                self.holding[address] = word
+        self.staged.clear()
+        self.role = 0
+
     # ------------------------------------------------------------------ what the link asks for
 
     def read(self, table: str, start: int, count: int) -> list[int]:
@@ -112,14 +147,13 @@ class Firmware(ABC):
         if table == "holding":
             return self.holding[start : start + count]
         words = [0] * _TABLE_SIZES[table]
-        measured = {**self._identity(), **self.measured()}
-        for group in ("identity", "status", "readings"):
-            for point in self.datasheet.points(group):
-                if point.table == table and point.name in measured:
-                    encoded = point.encode(measured[point.name])
-                    if point.bits is not None:
-                        encoded = (encoded[0] | words[point.start],)
-                    words[point.start : point.end] = encoded
+        measured = {**self._identity(), "clock": self.device_clock.text(), **self.measured()}
+        for point in self._shown:
+            if point.table == table and point.name in measured:
+                encoded = point.encode(measured[point.name])
+                if point.bits is not None:
+                    encoded = (encoded[0] | words[point.start],)
+                words[point.start : point.end] = encoded
         return words[start : start + count]
 
     def write(self, start: int, words: Sequence[int]) -> None:
@@ -132,17 +166,26 @@ class Firmware(ABC):
 
         """
         self.tick()
-        for name in ("login", "command"):
+        for name in ("login", "command", "clock"):
             family = self.datasheet.family("access", name)
             point = family.template if family else None
             if point is not None and point.start == start and point.words == len(words):
                 value = point.decode(tuple(words))
                 if name == "login":
                     self._log_in(value)
+                elif name == "clock":
+                    self._set_clock(str(value))
                 else:
                     self._command(value)
                 return
         self._take_settings(dict(zip(range(start, start + len(words)), words, strict=True)))
+
+    def _set_clock(self, text: str) -> None:
+        self._require(self.datasheet.role)
+        try:
+            self.device_clock.set(text)
+        except ValueError:
+            raise RefusedError(Refusal.BAD_VALUE) from None
 
     def _take_settings(self, words: dict[int, int]) -> None:
         for address in words:
@@ -179,6 +222,8 @@ class Firmware(ABC):
         self.role = 0
         if number == 0:
             return
+        if self.troubles.refuses_passwords:
+            raise RefusedError(Refusal.NOT_ALLOWED)
         for role, password in self.profile.passwords.items():
             if number == float(password):
                 self.role = ROLES.index(role)
@@ -200,6 +245,8 @@ class Firmware(ABC):
 
     def _put_into_force(self, words: Mapping[int, int]) -> None:
         """All of them together, or none: a value that it does not know spoils the whole."""
+        if self.troubles.flat_battery:
+            raise RefusedError(Refusal.FAILED)
         after = list(self.holding)
         for address, word in words.items():
             after[address] = word

@@ -3,27 +3,31 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 from leitwerk.datasheet import Datasheet, Input, Range, Stored
 from leitwerk.signals import SENSORS, Quality, TwoPoint
+from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.firmware import ROLES, Firmware, Profile, Refusal, RefusedError
 from leitwerk.standins.plant import TERMINALS_C, Plant, Signal
 
 _SCAN_S = 0.05  # the converter goes round its inputs so often
 _MEMORY_ROWS = 100_000
+_WINDOW = 100  # values of a recording that can be read at once
 # A Pt100 that is not there, or a loop without supply, is seen by these.
 _OPEN_LOOP_MA = 0.5
 
 
 @dataclass
-class Disturbances:
-    """What can be wrong at the terminals, by terminal name."""
+class Recording:
+    """Rows of values by slot, since when, and how far apart."""
 
-    open: set[str] = field(default_factory=set)
-    shorted: set[str] = field(default_factory=set)
-    reversed: set[str] = field(default_factory=set)
+    started: str
+    interval_s: float
+    rows: list[list[float]] = field(default_factory=list)
+    fetched: bool = False
 
 
 class Logger(Firmware):
@@ -36,13 +40,14 @@ class Logger(Firmware):
         plant: Plant,
         clock: Callable[[], float],
         disturbances: Disturbances | None = None,
+        **more: Any,
     ) -> None:
-        super().__init__(datasheet, profile, clock)
+        super().__init__(datasheet, profile, clock, **more)
         self.plant = plant
         self.disturbances = disturbances or Disturbances()
         self.recording_since_s: float | None = None
-        self.rows: list[list[float]] = []
-        self.recordings: list[list[list[float]]] = []
+        self.recordings: list[Recording] = []
+        self._window = {"select": 0, "first": 0}
         self._scanned_s = clock() - _SCAN_S
         self._scan: list[tuple[float, Quality]] = []
 
@@ -58,11 +63,12 @@ class Logger(Firmware):
     def carry_out(self, command: Stored) -> None:
         """Start, stop, or erase recordings."""
         if command == "start" and self.recording_since_s is None:
-            self.recording_since_s, self.rows = self.clock(), []
+            if self.troubles.full_memory:
+                raise RefusedError(Refusal.FAILED)
+            self.record()
         elif command == "stop":
-            if self.recording_since_s is not None:
-                self.recordings.append(self.rows)
-                self.recording_since_s, self.rows = None, []
+            self.tick()
+            self.recording_since_s = None
         elif command == "erase recordings" and self.recording_since_s is None:
             self.recordings.clear()
         else:
@@ -72,27 +78,68 @@ class Logger(Firmware):
         """Add the samples that have fallen due."""
         if self.recording_since_s is None:
             return
+        recording = self.recordings[-1]
+        due = int((self.clock() - self.recording_since_s) / recording.interval_s) + 1
+        free = _MEMORY_ROWS - sum(len(r.rows) for r in self.recordings[:-1])
+        while len(recording.rows) < min(due, free):
+            recording.rows.append([value for value, _ in self._readings()])
+
+    def record(self) -> None:
+        """Begin a recording."""
+        self.recording_since_s = self.clock()
         interval = max(0.1, float(self.setting("sample.interval")))
-        due = int((self.clock() - self.recording_since_s) / interval) + 1
-        while len(self.rows) < min(due, _MEMORY_ROWS):
-            self.rows.append([value for value, _ in self._readings()])
+        self.recordings.append(Recording(self.device_clock.text(), interval))
+
+    def write(self, start: int, words: Sequence[int]) -> None:
+        """As every device, and the window onto recordings."""
+        for name in self._window:
+            point = self.datasheet.point("recordings", name)
+            if point.start == start and point.words == len(words):
+                self._window[name] = int(point.decode(tuple(words)))
+                return
+        super().write(start, words)
 
     def measured(self) -> dict[str, Stored]:
         """Status and readings."""
         recording = self.recording_since_s is not None
-        recordings = len(self.recordings) + recording
+        unfetched = sum(not r.fetched for r in self.recordings)
+        used = sum(len(r.rows) for r in self.recordings) / _MEMORY_ROWS
         shown: dict[str, Stored] = {
             "recording": "recording" if recording else "stopped",
             "logged_in": ROLES[self.role],
             "uncommitted": float(len(self.staged)),
-            "recordings": float(recordings),
-            "recordings.unfetched": float(recordings),
+            "recordings": float(len(self.recordings)),
+            "recordings.unfetched": float(unfetched),
+            "battery.voltage": 2.31 if self.troubles.flat_battery else 3.58,
+            "memory.used": 100.0 if self.troubles.full_memory else 100.0 * used,
+            **self._shown_rows(),
             "cold_junction": TERMINALS_C,
         }
         for slot, (value, quality) in enumerate(self._readings(), start=1):
             shown[f"channel.{slot}.value"] = value
             shown[f"channel.{slot}.quality"] = quality.reason
         return shown
+
+    def _shown_rows(self) -> dict[str, Stored]:
+        """What the window shows of the recording that is chosen."""
+        number, first = self._window["select"], self._window["first"]
+        if not 1 <= number <= len(self.recordings):
+            return {}
+        recording = self.recordings[number - 1]
+        columns = len(self.datasheet.terminals)
+        values = [
+            value for row in recording.rows[first : first + _WINDOW // columns] for value in row
+        ]
+        if self.recording_since_s is None and first + _WINDOW // columns >= len(recording.rows):
+            recording.fetched = True
+        return {
+            "started": recording.started,
+            "interval": recording.interval_s,
+            "rows": float(len(recording.rows)),
+            "columns": float(columns),
+            "shown": float(first),
+            **{f"value.{w}": value for w, value in enumerate(values, start=1)},
+        }
 
     # ------------------------------------------------------------------ measuring
 

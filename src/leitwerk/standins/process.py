@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 from collections.abc import Sequence
+from itertools import takewhile
 from types import TracebackType
 from typing import Self
 
@@ -45,15 +46,15 @@ class StandIn:
         _end(self.process)
 
 
-def start_standin(model: str, *options: str) -> StandIn:
+def start_standin(model: str, *words: str) -> StandIn:
     """Start a stand-in on a free port of the loopback address and wait until it answers.
 
     Parameters
     ----------
     model : str
         A model of which there is a stand-in.
-    *options : str
-        Options of ``leitwerk standin``, such as ``"--short", "3"``.
+    *words : str
+        Further models, and options of ``leitwerk standin``, such as ``"--short", "3"``.
 
     Raises
     ------
@@ -61,14 +62,15 @@ def start_standin(model: str, *options: str) -> StandIn:
         It did not start.
 
     """
-    command = [sys.executable, "-m", "leitwerk.standins", model, "--with-parent", *options]
+    command = [sys.executable, "-m", "leitwerk.standins", model, "--with-parent", *words]
     process = subprocess.Popen(  # noqa: S603 - our own module, no shell
         command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, encoding="utf-8"
     )
     assert process.stdout is not None
-    copies = int(options[options.index("--copies") + 1]) if "--copies" in options else 1
+    copies = int(words[words.index("--copies") + 1]) if "--copies" in words else 1
+    models = 1 + len(list(takewhile(lambda word: not word.startswith("-"), words)))
     addresses = []
-    for _ in range(copies):
+    for _ in range(models * copies):
         line = process.stdout.readline()
         address = next((word for word in line.split() if "://" in word), None)
         if address is None:

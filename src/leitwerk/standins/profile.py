@@ -46,6 +46,7 @@ def find_profile(model: str) -> Profile:
         factory=_texts(root, "factory"),
         wiring=_texts(root, "wiring"),
         kind=str(root.get("kind", "logger")),
+        unit=str(root.get("unit", "1")),
     )
 
 

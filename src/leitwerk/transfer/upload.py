@@ -221,7 +221,12 @@ class _Attempt:
             self.settings = _Settings.UNVERIFIED
             return
         self.settings = _Settings.COMMITTING
-        self.step("commit", lambda: self.device.command("commit"))
+        try:
+            self.step("commit", lambda: self.device.command("commit"))
+        except DeviceRefused:
+            # It has answered, and said no: what was written still waits.
+            self.settings = _Settings.STAGED
+            raise
         self.settings = _Settings.UNVERIFIED
 
     def verify(self, before: Image) -> int:

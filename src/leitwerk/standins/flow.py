@@ -1,0 +1,53 @@
+"""The simulated level and flow transmitter over the mill race."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from leitwerk.datasheet import Stored
+from leitwerk.standins.firmware import Firmware
+
+_TO_WATER_M = 1.24  # from the sensor's face to the water
+_MISSING_C = 3276.7  # its code for a missing temperature sensor
+
+
+class FlowTransmitter(Firmware):
+    """A flow transmitter in factory condition: it measures the way to the water, and reckons."""
+
+    def __init__(
+        self, *args: Any, sensor_missing: bool = False, seed: int = 6, **more: Any
+    ) -> None:
+        super().__init__(*args, **more)
+        self.sensor_missing = sensor_missing
+        self._noise = np.random.default_rng(seed)
+
+    def measured(self) -> dict[str, Stored]:
+        """Level, flow and what its outputs make of them."""
+        wander = float(self._noise.standard_normal())
+        level = max(0.0, self._number("sensor.height") - _TO_WATER_M + 0.001 * wander)
+        flow = (
+            self._number("flume.coefficient")
+            * self._number("flume.width")
+            * level ** self._number("flume.exponent")
+        )
+        shown = {"level": level, "flow": flow}
+        return {
+            "supply.voltage": 23.8,
+            "level": level,
+            "flow": 1000.0 * flow,
+            "temperature": _MISSING_C if self.sensor_missing else 6.2 + 0.05 * wander,
+            **{f"output.{n}": self._output(n, shown) for n in (1, 2)},
+        }
+
+    def _output(self, n: int, shown: dict[str, float]) -> float:
+        low = float(self.setting("output.{n}.low", n))
+        high = float(self.setting("output.{n}.high", n))
+        value = shown[str(self.setting("output.{n}.shows", n))]
+        part = (value - low) / (high - low) if high != low else 0.0
+        # NAMUR NE 43: a value beyond the span shows as 3.8 or 20.5 mA.
+        return min(20.5, max(3.8, 4.0 + 16.0 * part))
+
+    def _number(self, name: str) -> float:
+        return float(self.setting(name))

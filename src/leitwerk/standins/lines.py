@@ -1,0 +1,179 @@
+"""Simulated devices that speak in lines of text, over TCP or a serial port."""
+
+from __future__ import annotations
+
+import asyncio
+from abc import ABC, abstractmethod
+from collections.abc import Awaitable, Callable
+
+from leitwerk.address import SerialLine
+from leitwerk.datasheet import Datasheet, Stored
+from leitwerk.datasheet.queries import Query
+from leitwerk.errors import LinkError, QuantityError
+from leitwerk.standins.clock import DeviceClock
+from leitwerk.standins.faults import Faults, Troubles
+from leitwerk.standins.firmware import Profile
+from leitwerk.standins.ports import SerialPort
+from leitwerk.wire.lines import LineReader
+
+TEXT_LINE = SerialLine(9600, 8, "N", 1)
+
+
+class LineDevice(ABC):
+    """A device in factory condition that is asked and told in lines. ``answer`` takes one line.
+
+    Which question is for which setting it has from its datasheet, like the firmware of any device is
+    built from its list of commands.
+    """
+
+    def __init__(
+        self,
+        datasheet: Datasheet,
+        profile: Profile,
+        *,
+        clock: DeviceClock | None = None,
+        troubles: Troubles | None = None,
+    ) -> None:
+        self.datasheet = datasheet
+        self.profile = profile
+        self.clock = clock or DeviceClock()
+        self.troubles = troubles or Troubles()
+        self.logged_in = not profile.passwords
+        self.settings: dict[str, Stored] = {}
+        every: dict[str, Query] = datasheet.settings
+        for name, text in profile.factory.items():
+            query = every[name]
+            is_text = query.is_text or bool(query.choices)
+            self.settings[name] = text if is_text else float(text)
+        self._asked = {query.ask: query for query in every.values()}
+        self._told = {_head(query.tell): query for query in every.values() if query.tell}
+
+    @abstractmethod
+    def readings(self, question: str) -> str | None:
+        """What it measures, or says of itself; None when that is no such question."""
+
+    @abstractmethod
+    def refuse(self, why: str) -> str | None:
+        """Say no: to a line that is ``unknown``, a ``value``, or because it is ``locked``."""
+
+    @abstractmethod
+    def accept(self) -> str | None:
+        """What it says when it has taken something."""
+
+    def answer(self, line: str) -> str | None:
+        """What it says to a line; None when it says nothing."""
+        line = line.strip()
+        found = self.readings(line)
+        if found is not None:
+            return found
+        query = self._asked.get(line)
+        if query is not None:
+            return query.encode(self.settings[query.name])
+        return self._take(line)
+
+    def _take(self, line: str) -> str | None:
+        access = self.datasheet.groups["access"]
+        for name, family in access.items():
+            tell = family.template.tell
+            if line.startswith(_head(tell)):
+                return self._command(name, line.removeprefix(_head(tell)).strip().strip('"'))
+        head = max((h for h in self._told if line.startswith(h)), key=len, default=None)
+        if head is None:
+            return self.refuse("unknown")
+        if not self.logged_in:
+            return self.refuse("locked")
+        query = self._told[head]
+        value = query.decode(line.removeprefix(head))
+        try:
+            query.encode(value)
+        except QuantityError:
+            return self.refuse("value")
+        self.settings[query.name] = value
+        return self.accept()
+
+    def _command(self, name: str, text: str) -> str | None:
+        if name == "login":
+            is_right = text in self.profile.passwords.values()
+            self.logged_in = is_right and not self.troubles.refuses_passwords
+            return self.accept() if self.logged_in or not text else self.refuse("locked")
+        if not self.logged_in:
+            return self.refuse("locked")
+        try:
+            self.clock.set(text)
+        except ValueError:
+            return self.refuse("value")
+        return self.accept()
+
+
+def _head(tell: str) -> str:
+    return tell.partition("{}")[0]
+
+
+class _Talk:
+    """One conversation: bytes in, answers out, with the faults of the link."""
+
+    def __init__(self, device: LineDevice, faults: Faults, counts: list[int]) -> None:
+        self._device = device
+        self._faults = faults
+        self._counts = counts
+        self._end = device.datasheet.replies.end
+        self._lines = LineReader(self._end)
+
+    async def hear(self, data: bytes, say: Callable[[bytes], Awaitable[None]]) -> None:
+        faults = self._faults
+        for line in self._lines.feed(data):
+            self._counts[0] += 1
+            limit = faults.silent_after_requests
+            if limit is not None and self._counts[0] > limit:
+                continue
+            if faults.drop_every and self._counts[0] % faults.drop_every == 0:
+                raise ConnectionResetError
+            await asyncio.sleep(faults.slow_s)
+            answer = self._device.answer(line)
+            if answer is not None:
+                await say(answer.encode("ascii", "replace") + self._end)
+
+
+async def serve_lines_tcp(
+    device: LineDevice, *, host: str, port: int, faults: Faults, ready: Callable[[int], None]
+) -> None:
+    """Serve until cancelled; ``ready`` is called with the port once it is open."""
+    counts = [0]
+
+    async def talk(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        async def say(data: bytes) -> None:
+            writer.write(data)
+            await writer.drain()
+
+        conversation = _Talk(device, faults, counts)
+        try:
+            while data := await reader.read(4096):
+                await conversation.hear(data, say)
+        except (LinkError, OSError):
+            pass  # whoever floods it or goes away is not listened to any more
+        finally:
+            writer.close()
+
+    server = await asyncio.start_server(talk, host, port)
+    async with server:
+        ready(server.sockets[0].getsockname()[1])
+        await server.serve_forever()
+
+
+async def serve_lines_serial(
+    device: LineDevice, *, faults: Faults, ready: Callable[[str], None]
+) -> None:
+    """Serve on a pseudo-terminal until cancelled; ``ready`` gets its path."""
+    received: asyncio.Queue[bytes] = asyncio.Queue()
+    conversation = _Talk(device, faults, [0])
+    with SerialPort(received.put_nowait) as port:
+
+        async def say(data: bytes) -> None:
+            port.send(data)
+
+        ready(port.path)
+        while True:
+            try:
+                await conversation.hear(await received.get(), say)
+            except (LinkError, OSError):
+                conversation = _Talk(device, faults, [0])

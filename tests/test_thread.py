@@ -1,0 +1,69 @@
+"""The whole thread, setup to verdict, on every stand-in: only files differ."""
+
+from importlib import resources
+
+import pytest
+
+import leitwerk as lw
+from leitwerk.address import parse_address
+
+EXAMPLES = resources.files("leitwerk") / "examples"
+
+
+def example(name, address):
+    """An example's setup for a device at an address, and its text."""
+    text = (EXAMPLES / f"{name}.yaml").read_text("utf-8")
+    at = next(line for line in text.splitlines() if line.startswith("  at: "))
+    return text.replace(at, f"  at: {address}")
+
+
+@pytest.mark.parametrize(
+    ("name", "words", "password", "receipt", "verdict"),
+    [
+        ("kiln", ["fichte-8"], "1834", "47 settings changed", "7 of 7"),
+        ("kiln", ["fichte-8", "--rtu"], "1834", "47 settings changed", "7 of 7"),
+        ("station", ["linde", "--rtu"], "2208", "7 settings changed in 2 write requests, each in",
+         "3 of 3"),
+        ("saw-hall", ["eibe"], "larch", "4 settings changed in 4 write requests", "2 of 2"),
+        ("saw-hall", ["eibe", "--rtu"], "larch", "4 settings changed", "2 of 2"),
+        ("mill-race", ["weide", "--rtu"], "3317", "7 settings changed in 4 write", "3 of 3"),
+        ("timber", ["ahorn", "--copies", "3"], "", "3 settings changed", "2 of 2"),
+        ("cabin", ["birke", "--rtu"], "bark", "5 settings changed in 5 write requests", "2 of 2"),
+        ("cabin", ["birke"], "bark", "5 settings changed in 5 write requests", "2 of 2"),
+    ],
+    ids=lambda value: " ".join(value) if isinstance(value, list) else "",
+)  # fmt: skip
+def test_setup_upload_live(
+    leitwerk, tmp_path, monkeypatch, name, words, password, receipt, verdict
+):
+    monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", password)
+    path = tmp_path / f"{name}.yaml"
+    with lw.start_standin(*words) as one:
+        path.write_text(example(name, one.address), encoding="utf-8")
+        assert "0 errors" in leitwerk("check", str(path)).stdout
+        uploaded = leitwerk("upload", str(path))
+        assert receipt in uploaded.stdout, uploaded.output
+        assert "nothing to change" in leitwerk("upload", str(path)).stdout
+        live = leitwerk("live", str(path), "--for", "0.5 s")
+    assert f"PASSED: {verdict} expectations met" in live.stdout, live.output
+
+
+def test_one_command_starts_any_set_and_prints_their_addresses():
+    words = ["linde", "eibe", "ahorn", "--copies", "2"]
+    with lw.start_standin(*words) as every:
+        schemes = [address.scheme for address in every.addresses]
+    assert sorted(schemes) == ["modbus+tcp"] * 2 + ["scpi+tcp"] * 2 + ["sdi12+serial"] * 2
+    assert parse_address(str(every.addresses[0])) == every.addresses[0]
+
+
+def test_different_devices_share_one_bus():
+    with lw.start_standin("linde", "weide", "--bus") as every:
+        assert len({address.serial_port for address in every.addresses}) == 1
+        devices = [
+            lw.connect(lw.parse_setup(example(name, address)))
+            for name, address in zip(("station", "mill-race"), every.addresses, strict=True)
+        ]
+        found = [device.identify().model for device in devices * 2]
+        for device in devices:
+            device.close()
+    assert found == ["linde", "weide"] * 2

@@ -7,8 +7,9 @@ import pytest
 
 import leitwerk as lw
 from conftest import NOWHERE, MemoryLink
-from leitwerk.links import scan, try_datasheet
-from leitwerk.links.scan import Port, scan_units
+from leitwerk.links import scan as scanning
+from leitwerk.links import try_datasheet
+from leitwerk.links.scan import Port, scan, spread
 
 
 @pytest.fixture
@@ -18,22 +19,22 @@ def address(standin):
 
 def test_a_scan_finds_who_is_there_and_tells_it_early(address):
     seen, steps = [], []
-    found = scan_units(
-        address, range(1, 6), [lw.find_datasheet("linde"), lw.find_datasheet("fichte-8")],
+    found = scan(
+        spread(address, range(1, 6)), [lw.find_datasheet("linde"), lw.find_datasheet("fichte-8")],
         progress=lambda done, total: steps.append((done, total, len(seen))), on_found=seen.append,
     )  # fmt: skip
     assert [(d.address.unit, d.identity.serial) for d in found.found] == [(3, "K2-00417")]
     assert (found.silent, found.garbage) == (4, 0)
     assert steps == [(1, 5, 0), (2, 5, 0), (3, 5, 1), (4, 5, 1), (5, 5, 1)]
-    unknown = scan_units(address, [3], [lw.find_datasheet("linde")])
+    unknown = scan([address], [lw.find_datasheet("linde")])
     assert str(unknown.found[0]).endswith("a device that no datasheet knows")
 
 
 def test_garbage_on_the_line_is_told_from_silence(standin):
     address = standin("--rtu", "--corrupt-every", "1").address
-    found = scan_units(address, [3], [], timeout_s=0.3)
+    found = scan([address], [], timeout_s=0.3)
     assert (len(found.found), found.garbage) == (0, 1)
-    assert "another baud rate" in found.summary()
+    assert "does not run at 19200,8N1" in found.summary()
 
 
 def test_line_settings_are_tried_in_turn_and_those_a_port_cannot_do_are_passed_over(leitwerk):
@@ -43,7 +44,7 @@ def test_line_settings_are_tried_in_turn_and_those_a_port_cannot_do_are_passed_o
         found = leitwerk("find", bare, "--units", "4..5", "--lines")
     assert (alone.exit_code, "cannot be set to this line" in alone.stderr) == (3, True)
     assert (found.exit_code, found.stdout.count("linde, serial number 4711")) == (0, 1)
-    assert "ask the units at 9600,8N1: 2/2" in found.stderr
+    assert "ask at 9600,8N1: 2/2" in found.stderr
 
 
 def test_the_command_finds_and_says_when_nobody_is_there(leitwerk, address):
@@ -58,18 +59,18 @@ def test_the_command_finds_and_says_when_nobody_is_there(leitwerk, address):
 
 def test_ports_are_listed_with_what_keeps_them_from_being_used(leitwerk, monkeypatch):
     ports = [Port("/dev/ttyA", "converter", "", ""), Port("/dev/ttyB", "", "busy", "end it")]
-    monkeypatch.setattr(scan, "list_serial_ports", lambda: ports)
+    monkeypatch.setattr(scanning, "list_serial_ports", lambda: ports)
     text = leitwerk("ports").stdout
     assert text.splitlines()[0].endswith("free")
     assert "busy: end it" in text
     assert json.loads(leitwerk("ports", "--json").stdout)[1]["trouble"] == "busy"
-    monkeypatch.setattr(scan, "list_serial_ports", list)
+    monkeypatch.setattr(scanning, "list_serial_ports", list)
     assert "no serial ports" in leitwerk("ports").stdout
 
 
 def test_a_datasheet_is_tried_point_by_point_and_nothing_is_written(device):
     results = list(try_datasheet(device))
-    assert len(results) == len(device.link.requests) == 190
+    assert len(results) == len(device.link.requests) == 191
     assert not any(text.startswith("write") for text in device.link.requests)
     assert {r.name: r.value for r in results}["serial"] == "K2-00417"
     assert not any(r.trouble for r in results)
@@ -113,7 +114,7 @@ def test_the_datasheet_command(leitwerk, address, tmp_path):
     assert "no mistakes found" in leitwerk("datasheet", "linde").stdout
     tried = leitwerk("datasheet", "fichte-8", "--try", str(address), "--json")
     assert tried.exit_code == 0
-    assert len(json.loads(tried.stdout)) == 190
+    assert len(json.loads(tried.stdout)) == 191
     other = leitwerk("datasheet", "linde", "--try", str(address))
     assert "the device says that it is" in other.stderr
     bad = tmp_path / "bad.yaml"

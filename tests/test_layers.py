@@ -23,9 +23,10 @@ FLOORS = [
     ["diagnosis", "wire"],
     ["verdicts", "explain"],
     # Above this line files, sockets and clocks are touched.
-    ["project", "editing", "inventory"],
+    ["project", "editing", "inventory", "passwords"],
     ["links"],
     ["transfer", "live"],
+    ["page"],
     ["figures"],
     ["standins"],
     ["cli"],

@@ -34,7 +34,7 @@ def test_an_upload_writes_only_what_differs_and_keeps_backup_and_receipt(device,
     assert "channel.4        sensor off -> voltage; range none -> ±1 V; unit (empty) -> %" in str(
         receipt
     )
-    assert "157 settings read back, all as asked" in str(receipt)
+    assert "158 settings read back, all as asked" in str(receipt)
     assert PASSWORDS["operator"] not in backup.read_text("utf-8") + as_json.read_text("utf-8")
 
 

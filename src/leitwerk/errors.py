@@ -13,6 +13,7 @@ LeitwerkError
     LinkTimeout    it did not answer in time (also TimeoutError)
   DeviceRefused    the device answered, and said no; holds its code
   UploadError      an upload stopped; says what state the device is in
+  ReaddressError   changing an address stopped; says where the device is now
 """
 
 from __future__ import annotations
@@ -127,3 +128,15 @@ class UploadError(LeitwerkError):
 
     def __str__(self) -> str:
         return f"{self.message}\n  device: {self.state}\n  remedy: {self.remedy}"
+
+
+class ReaddressError(LeitwerkError):
+    """Changing a device's address stopped; ``address`` is where it answers now, None if nowhere."""
+
+    def __init__(self, message: str, *, address: object, remedy: str) -> None:
+        super().__init__(message, remedy=remedy)
+        self.address = address
+
+    def __str__(self) -> str:
+        where = f"it answers at {self.address}" if self.address else "it was not found"
+        return f"{self.message}\n  device: {where}\n  remedy: {self.remedy}"

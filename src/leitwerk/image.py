@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import textwrap
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -13,6 +14,8 @@ from leitwerk.errors import SetupError
 from leitwerk.findings import Findings
 from leitwerk.quantities import format_number
 from leitwerk.setup import Setup
+
+_WIDTH = 100  # characters of a line
 
 
 @dataclass(frozen=True)
@@ -41,18 +44,19 @@ class Change:
 
     def shown_old(self) -> str:
         """The old value for people."""
-        return _shown(self.old, self.unit)
+        return show_setting(self.old, self.unit)
 
     def shown_new(self) -> str:
         """The new value for people."""
-        return _shown(self.new, self.unit)
+        return show_setting(self.new, self.unit)
 
     def to_dict(self) -> dict[str, Any]:
         """The change as plain data for JSON."""
         return {"setting": self.setting, "old": self.old, "new": self.new, "unit": self.unit}
 
 
-def _shown(value: Stored | None, unit: str) -> str:
+def show_setting(value: Stored | None, unit: str) -> str:
+    """A setting's value for people."""
     if value is None:
         return "unknown"
     if isinstance(value, str):
@@ -105,4 +109,20 @@ def setting_unit(name: str, settings: Mapping[str, Stored], datasheet: Datasheet
     if unit == "channel":
         return str(settings.get(f"channel.{block[1]}.unit", ""))
     kind = datasheet.inputs.get(str(settings.get(f"channel.{block[1]}.sensor")))
-    return kind.unit.symbol if kind else ""
+    return kind.unit.symbol.removeprefix("1") if kind else ""
+
+
+def lines_by_block(settings: Iterable[tuple[str, str]]) -> list[str]:
+    """Lines for people: one for each channel, alarm or single setting, with all there is in it."""
+    blocks: dict[str, list[str]] = {}
+    for name, text in settings:
+        head, index, rest = (*name.split(".", 2), "", "")[:3]
+        repeated = index.isdecimal()
+        block = f"{head}.{index}" if repeated else name
+        blocks.setdefault(block, []).append(f"{rest} {text}" if repeated else text)
+    width = max(map(len, blocks), default=0)
+    lines = []
+    for block, parts in blocks.items():
+        line = f"{block:{width}}  {'; '.join(parts)}"
+        lines += textwrap.wrap(line, _WIDTH, subsequent_indent=" " * (width + 2))
+    return lines

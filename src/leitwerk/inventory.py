@@ -167,6 +167,20 @@ class Inventory:
             connection.execute("UPDATE device SET name = ? WHERE name = ?", (new, device.name))
         return KnownDevice(new, device.identity, device.address, device.last_seen)
 
+    def require_free(self, name: str, model: str, serial: str) -> None:
+        """Insist that a name is one, and nobody's but that of this device.
+
+        Raises
+        ------
+        QuantityError
+            It is not.
+
+        """
+        with self._open() as connection:
+            row = connection.execute("SELECT model, folded FROM device WHERE name = ?", (name,))
+            if row.fetchone() != (model, folded_number(serial)):
+                self._require_free(connection, name)
+
     def forget(self, name: str) -> KnownDevice:
         """Take a device out.
 

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 from platformdirs import user_data_dir
 
-from leitwerk.check import Assignment, check_into
+from leitwerk.check import Assignment, check_into, check_link
 from leitwerk.collector import collector_paused
 from leitwerk.datasheet import Datasheet, parse_datasheet
 from leitwerk.errors import FileProblem, QuantityError, SetupError
@@ -77,6 +77,7 @@ def check_file(
         if setup is not None:
             datasheet = datasheet or _datasheet_for(setup, findings)
             if datasheet is not None:
+                check_link(setup, datasheet, findings)
                 check_into(setup, datasheet, findings, today=today or local_today())
     return CheckedFile(str(path), setup, tuple(findings.sorted()))
 

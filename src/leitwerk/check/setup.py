@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import date
 
+from leitwerk.address import LinkAddress
 from leitwerk.check.assignment import Assignment, assign_channels
 from leitwerk.check.upkeep import check_dates
 from leitwerk.check.wanted import Wanted, read_settings, wanted_settings
@@ -23,8 +24,21 @@ def check_setup(setup: Setup, datasheet: Datasheet, *, today: date | None = None
     uploaded. With ``today``, calibrations that are overdue or missing are told as well.
     """
     findings = Findings(setup.source.file, setup.source.root)
+    check_link(setup, datasheet, findings)
     check_into(setup, datasheet, findings, today=today)
     return findings.sorted()
+
+
+def check_link(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
+    """Whether the setup's address is one for the protocol of the model."""
+    at = setup.device.at
+    if isinstance(at, LinkAddress) and at.protocol != datasheet.link:
+        findings.error(
+            "wrong-link",
+            ("device", "at"),
+            f"{datasheet.model} speaks {datasheet.link}, this is an address of {at.protocol}",
+            valid=f"an address that begins with {datasheet.link}",
+        )
 
 
 def check_into(
@@ -114,6 +128,11 @@ def _check_storable(every: Iterable[Wanted], datasheet: Datasheet, findings: Fin
         family = datasheet.family("settings", wanted.family)
         if family is None and wanted.path == ("title",):
             continue  # many devices keep no title; that is nothing to tell
+        if family is not None and family.template.role not in {"", datasheet.role} and wanted.path:
+            # Told now, and not by a refusal in the middle of an upload.
+            role = family.template.role
+            message = f"writing this takes the password of the {role}"
+            findings.note("needs-role", wanted.path, message)
         if family is None:
             message = f"{datasheet.model} has no setting for this; only Leitwerk will know it"
             findings.note("not-kept", wanted.path, message)

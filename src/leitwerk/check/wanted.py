@@ -19,6 +19,8 @@ from leitwerk.setup import Setup
 from leitwerk.signals import TwoPoint
 from leitwerk.units import convert, parse_unit
 
+# The unit identifier of a device on its bus, among its settings.
+BUS_UNIT = "bus.unit"
 _CONDITIONS = {True: "above", False: "below"}
 
 
@@ -78,6 +80,14 @@ def read_settings(
         elif point.read_only:
             message = f"{name} can be read and not written"
             findings.error("read-only", path, message, at_key=True, remedy="remove it")
+        elif name == BUS_UNIT:
+            findings.error(
+                "bus-address",
+                path,
+                "an upload does not change the address at which it reaches the device",
+                at_key=True,
+                remedy="remove it; 'leitwerk readdress' changes it safely",
+            )
         elif name in taken:
             place = ".".join(taken[name].path)
             message = f"{name} is set by {place or 'the channels'} already"

@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
 import click
 
 from leitwerk.cli.outcome import FINE, FOUND, reports_errors, timeout_option
+
+if TYPE_CHECKING:
+    from leitwerk.address import LinkAddress, Unit
 
 
 @click.command()
@@ -29,50 +35,83 @@ def ports(*, as_json: bool) -> int:
 
 @click.command()
 @click.argument("address")
-@click.option("--units", default="1..247", show_default=True, help="Unit identifiers to ask.")
+@click.option("--units", default=None, help="Units to ask, such as 1..20; all, on a serial line.")
+@click.option("--hosts", default=None, help="Last numbers of the hosts to ask, such as 1..254.")
 @click.option(
     "--lines", is_flag=True, help="On a serial port, try the usual line settings in turn."
 )
+@click.option("--remember", is_flag=True, help="Note who was found in the inventory.")
 @timeout_option(0.2)
 @click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON.")
 @reports_errors
-def find(address: str, *, units: str, lines: bool, timeout: float, as_json: bool) -> int:
-    """Ask every unit behind ADDRESS who is there. Reads only; Ctrl+C ends it without harm.
+def find(
+    address: str,
+    *,
+    units: str | None,
+    hosts: str | None,
+    lines: bool,
+    remember: bool,
+    timeout: float,
+    as_json: bool,
+) -> int:
+    """Ask who is there behind ADDRESS. Reads only; Ctrl+C ends it without harm.
 
     Exit code 0: somebody was found. 1: nobody. 2: usage. 3: the address is not reached.
     """
     from leitwerk.address import parse_address
+    from leitwerk.cli.devices import remember as note
     from leitwerk.cli.show import echo_json
     from leitwerk.cli.steps import StepView
-    from leitwerk.errors import QuantityError
-    from leitwerk.links.scan import USUAL_LINES, scan_lines
+    from leitwerk.links.scan import USUAL_LINES, scan_lines, spread
     from leitwerk.project import find_datasheet, known_models
 
-    base, asked = parse_address(address), _units(units)
-    if base.protocol != "modbus":
-        raise QuantityError(f"{base} has no units to ask", valid="an address of Modbus")
-    every = [find_datasheet(model) for model in known_models()]
-    sheets = [sheet for sheet in every if sheet.link == base.protocol]
+    base = parse_address(address)
+    every = spread(base, _units(units, base), _numbers(hosts, 0, 255) if hosts else ())
+    sheets = [find_datasheet(model) for model in known_models()]
     on_lines = list(USUAL_LINES) if lines and base.is_serial else [base.line]
     with StepView() as steps:
-        scan = scan_lines(
-            base, on_lines, asked, sheets, timeout_s=timeout,
+        seen = scan_lines(
+            every, on_lines, sheets, timeout_s=timeout,
             progress=lambda line, done, total: steps.show(
-                f"ask the units at {line}" if base.is_serial else "ask the units", done, total
+                f"ask at {line}" if base.is_serial else "ask", done, total
             ),
             on_found=lambda device: None if as_json else click.echo(str(device)),
         )  # fmt: skip
-    click.echo(scan.summary(), err=True)
+    click.echo(seen.summary(), err=True)
+    twice = {device.address for pair in seen.duplicates() for device in pair}
+    for device in seen.found:
+        if remember and device.address not in twice and device.identity is not None:
+            note(device.identity, device.address)
     if as_json:
-        echo_json([device.to_dict() for device in scan.found])
-    return FINE if scan.found else FOUND
+        echo_json([device.to_dict() for device in seen.found])
+    return FINE if seen.found else FOUND
 
 
-def _units(text: str) -> range:
+def _units(text: str | None, base: LinkAddress) -> Sequence[Unit]:
+    """The units to ask; on a serial line all that there can be, elsewhere the one of the address."""
+    from leitwerk.errors import QuantityError
+    from leitwerk.wire.sdi12 import UNITS
+
+    if base.protocol == "modbus":
+        if text is None:
+            return range(1, 248) if base.is_serial else ()
+        return _numbers(text, 1, 247)
+    if base.protocol != "sdi12":
+        if text is not None:
+            raise QuantityError(f"{base} has no units to ask", valid="no --units")
+        return ()
+    low, _, high = (text or f"{UNITS[0]}..{UNITS[-1]}").partition("..")
+    high = high or low
+    if len(low) != 1 or len(high) != 1 or not 0 <= UNITS.find(low) <= UNITS.find(high):
+        raise QuantityError(f"{text!r} are no addresses of SDI-12", valid="0..9, or one: a")
+    return UNITS[UNITS.index(low) : UNITS.index(high) + 1]
+
+
+def _numbers(text: str, least: int, most: int) -> range:
     from leitwerk.errors import QuantityError
 
     low, _, high = text.replace(" ", "").partition("..")
     high = high or low
-    if not (low.isdecimal() and high.isdecimal() and 1 <= int(low) <= int(high) <= 247):
-        raise QuantityError(f"{text!r} are no unit identifiers", valid="1..247, or one of them")
+    if not (low.isdecimal() and high.isdecimal() and least <= int(low) <= int(high) <= most):
+        raise QuantityError(f"{text!r} is no such span", valid=f"{least}..{most}, or one of them")
     return range(int(low), int(high) + 1)

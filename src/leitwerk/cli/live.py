@@ -81,6 +81,7 @@ def live(
     """
     from pathlib import Path
 
+    from leitwerk.cli.devices import remember
     from leitwerk.cli.traces import tracing
     from leitwerk.links import connect
     from leitwerk.live import verify
@@ -100,6 +101,7 @@ def live(
             rate_hz=1.0 / period_s,
             on_sample=view.show if view else lambda sample: None,
         )
+    remember(report.identity, device.address)
     if samples:
         write_atomic(Path(samples), report.samples_csv())
     if figure:

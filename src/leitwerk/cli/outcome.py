@@ -14,6 +14,7 @@ from leitwerk.errors import (
     FileProblem,
     LeitwerkError,
     LinkError,
+    ReaddressError,
     SetupError,
     UploadError,
     WrongDevice,
@@ -36,7 +37,7 @@ Command = TypeVar("Command", bound=Callable[..., Any])
 
 def exit_code(error: LeitwerkError) -> int:
     """The exit code that an error ends the command with."""
-    if isinstance(error, UploadError):
+    if isinstance(error, (UploadError, ReaddressError)):
         cause = error.__cause__
         if isinstance(cause, KeyboardInterrupt):
             return STOPPED

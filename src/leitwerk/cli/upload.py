@@ -3,18 +3,14 @@
 from __future__ import annotations
 
 import getpass
-import os
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from leitwerk.cli.outcome import FINE, patience_options, reports_errors
-from leitwerk.errors import DeviceRefused
 
 if TYPE_CHECKING:
-    from leitwerk.cli.steps import StepView
     from leitwerk.links import Patience
 
 
@@ -47,6 +43,8 @@ def upload(
     Exit code 0: verified. 1: the setup has errors. 2: usage. 3: device not reached. 4: refused.
     """
     from leitwerk.check import check_setup
+    from leitwerk.cli.devices import remember
+    from leitwerk.cli.password import passwords_of
     from leitwerk.cli.show import console, echo_json, print_findings
     from leitwerk.cli.steps import StepView
     from leitwerk.cli.traces import tracing
@@ -67,38 +65,18 @@ def upload(
             wanted,
             device,
             keep=keep or Path(setup).parent / "kept",
-            passwords=Passwords(steps),
+            passwords=passwords_of(wanted.device.model, wanted.device.serial, steps),
             discard_recordings=discard_recordings,
             stop_recording=stop_recording,
             by=by or _user(),
             progress=steps.show,
         )
+    remember(receipt.identity, device.address)
     if as_json:
         echo_json(receipt.to_dict())
     else:
         console().print(str(receipt), markup=False)
     return FINE
-
-
-class Passwords(dict[str, str]):
-    """Passwords by role, from the environment or asked for; never kept anywhere."""
-
-    def __init__(self, steps: StepView) -> None:
-        super().__init__()
-        self._steps = steps
-
-    def __missing__(self, role: str) -> str:
-        variable = f"LEITWERK_PASSWORD_{role.upper()}"
-        found = os.environ.get(variable)
-        if found is None and sys.stdin.isatty():
-            self._steps.pause()
-            found = getpass.getpass(f"Password of the {role}: ")
-        if found is None:
-            raise DeviceRefused(
-                f"the device wants the password of the {role}",
-                remedy=f"set {variable}, or run this in a terminal to be asked",
-            )
-        return found
 
 
 def _user() -> str:

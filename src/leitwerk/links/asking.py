@@ -13,7 +13,7 @@ from leitwerk.datasheet.queries import Query
 from leitwerk.errors import DeviceRefused, LinkError
 from leitwerk.wire.lines import split_fields
 from leitwerk.wire.scpi import ASK_ERROR, ERRORS_AT_MOST, NO_ERROR, parse_error
-from leitwerk.wire.sdi12 import parse_measure
+from leitwerk.wire.sdi12 import parse_measure, parse_readdress
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -158,8 +158,11 @@ class SensorSession(AskingSession):
     def tell(self, message: str, *, secret: bool) -> None:
         """One command; every sensor answers."""
         what = message[:2] if secret else message
-        answer = self._checked(what, self._link.command(message, secret=secret))
-        if self._replies.confirms:
+        # The one command of the standard that is answered from another address: the new one.
+        new_unit = parse_readdress(message)
+        answer = self._link.command(message, answers_as=new_unit, again=False, secret=secret)
+        answer = self._checked(what, answer)
+        if self._replies.confirms and not new_unit:
             _require_confirmed(self._address, what, answer, self._replies.confirms)
 
 

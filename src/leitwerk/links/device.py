@@ -14,8 +14,15 @@ from leitwerk.errors import DeviceRefused, QuantityError, WrongDevice
 from leitwerk.identity import Identity, same_number
 from leitwerk.image import Image
 from leitwerk.inventory import locate
+from leitwerk.links.clock import CLOCK_FORM, ClockReading, now, read_clock
 from leitwerk.links.kinds import find_kind
 from leitwerk.links.patience import USUAL, Patience
+from leitwerk.links.recordings import (
+    Recording,
+    RecordingInfo,
+    fetch_recording,
+    list_recordings,
+)
 from leitwerk.links.sessions import Session
 from leitwerk.links.trace import Tracer
 from leitwerk.project import find_datasheet
@@ -100,6 +107,63 @@ class Device:
                 )
         return identity
 
+    def readings(self) -> dict[str, Stored]:
+        """All that it measures, as its datasheet names it."""
+        return self._read_group("readings")
+
+    def clock(self) -> ClockReading | None:
+        """What its clock shows beside the true time; None when it has no clock.
+
+        Raises
+        ------
+        LinkError
+            What it shows is no time.
+
+        """
+        family = self.datasheet.family("status", "clock")
+        if family is None:
+            return None
+        shown = self.read_points([family.template])["clock"]
+        return read_clock(str(shown), self.datasheet, now(self.datasheet))
+
+    def set_clock(self) -> None:
+        """Set its clock to the time of this machine. A device may want a login first.
+
+        Raises
+        ------
+        DeviceRefused
+            Its clock cannot be set, or not now.
+
+        """
+        family = self.datasheet.family("access", "clock")
+        if family is None:
+            raise DeviceRefused(
+                f"the clock of {self.datasheet.model} cannot be set",
+                remedy="look into its manual: does it set itself, or has it keys for that?",
+            )
+        self._write_one(family.template, now(self.datasheet).strftime(CLOCK_FORM))
+
+    def recordings(self) -> list[RecordingInfo]:
+        """The recordings in its memory, without their rows."""
+        return list_recordings(self)
+
+    def fetch(
+        self, number: int, progress: Callable[[int, int], None] = lambda done, total: None
+    ) -> Recording:
+        """A recording with its rows, by its number from 1; nothing is erased.
+
+        Raises
+        ------
+        LinkError
+            The device shows other rows than those asked for.
+
+        """
+        return fetch_recording(self, number, progress)
+
+    def status_points(self) -> dict[str, Stored]:
+        """Everything it says of its own state, as its datasheet names it."""
+        return self._read_group("status")
+
     def status(self) -> Status:
         """Ask what the device is doing."""
         found = self._read_group("status")
@@ -149,7 +213,7 @@ class Device:
 
         """
         point = self.datasheet.point("access", "login")
-        remedy = f"give the {role}'s password; Leitwerk never stores it"
+        remedy = f"give the {role}'s password"
         try:
             is_number = password.isdecimal() and not point.is_text
             value: Stored = float(password) if is_number else password
@@ -181,6 +245,10 @@ class Device:
         if not points:
             return {}
         return self.read_points(points)
+
+    def write_point(self, point: Any, value: Stored) -> None:
+        """Write one point, such as an address or a window; settings go by ``write_settings``."""
+        self._write_one(point, value)
 
     def _write_one(self, point: Any, value: Stored, *, secret: bool = False) -> None:
         with self._explained():

@@ -1,27 +1,24 @@
-"""Finding devices: serial ports, and who answers on a bus. Reads only."""
+"""Finding devices: serial ports, and who answers on a bus or in a network. Reads only."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor, as_completed
 from dataclasses import asdict, dataclass, field, replace
 from functools import partial
+from ipaddress import IPv4Address
 from typing import Any
 
 from serial.tools import list_ports
 
-from leitwerk.address import LinkAddress, SerialLine
+from leitwerk.address import LinkAddress, SerialLine, Unit
 from leitwerk.datasheet import Datasheet
-from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout, NotReached
-from leitwerk.identity import Identity
-from leitwerk.links.device import Device
-from leitwerk.links.modbus import ModbusLink
+from leitwerk.errors import NotReached, QuantityError
+from leitwerk.identity import Identity, folded_number
 from leitwerk.links.patience import Patience
 from leitwerk.links.port import why_port_fails
-from leitwerk.links.trace import TraceEntry
-from leitwerk.wire.modbus import ReadRequest
+from leitwerk.links.presence import Presence, look_at, recognise
 
-# MODBUS Application Protocol V1.1b3, clause 7: a gateway says that nobody is behind it.
-_NOBODY = {10, 11}
 USUAL_LINES = (
     SerialLine(19200, 8, "E", 1),
     SerialLine(9600, 8, "N", 1),
@@ -29,6 +26,8 @@ USUAL_LINES = (
     SerialLine(38400, 8, "N", 1),
     SerialLine(115200, 8, "N", 1),
 )
+_AT_ONCE = 32  # hosts of a network that are asked together
+_NAMING_S = 1.0  # who is there may take longer to say so than to answer at all
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,21 +63,62 @@ class FoundDevice:
 
 @dataclass
 class Scan:
-    """What a scan has seen: devices, and how many units were silent or answered with garbage."""
+    """What a scan has seen: devices, and how many addresses were silent or gave garbage.
+
+    ``garbage_at`` are the line settings at which it came.
+    """
 
     found: list[FoundDevice] = field(default_factory=list)
     silent: int = 0
     garbage: int = 0
+    garbage_at: list[SerialLine] = field(default_factory=list)
+
+    def duplicates(self) -> list[tuple[FoundDevice, FoundDevice]]:
+        """Pairs that say they are the same device, at different addresses."""
+        first: dict[tuple[str, str], FoundDevice] = {}
+        pairs = []
+        for device in self.found:
+            who = device.identity
+            if who is None or not who.serial:
+                continue
+            key = (who.model, folded_number(who.serial))
+            if key in first:
+                pairs.append((first[key], device))
+            first.setdefault(key, device)
+        return pairs
 
     def summary(self) -> str:
-        """What was seen, in one line, with what to try when it was nothing."""
-        text = f"{len(self.found)} found, {self.silent} silent"
-        if self.garbage:
-            text += (
-                f", {self.garbage} answered with garbage: something is there, and probably runs at "
-                "another baud rate or parity"
+        """What was seen, in words, with what to try when it was nothing."""
+        parts = [self._counts()]
+        for one, other in self.duplicates():
+            parts.append(
+                f"{one.address} and {other.address} say that they are the same device; neither is "
+                "remembered before that is cleared up"
             )
-        return text
+        return "\n".join(parts)
+
+    def _counts(self) -> str:
+        text = f"{len(self.found)} found, {self.silent} silent"
+        if not self.garbage:
+            return text
+        text += f", {self.garbage} answered with garbage"
+        if not self.garbage_at:
+            return text
+        lines = " and ".join(str(line) for line in self.garbage_at)
+        runs_at = sorted({str(d.address.line) for d in self.found if d.address.is_serial})
+        if runs_at:
+            return f"{text}: at {lines}, while the line runs at {' and '.join(runs_at)}"
+        return (
+            f"{text}: something is there that does not run at {lines}; try other line settings "
+            "(--lines)"
+        )
+
+    def add(self, other: Scan) -> None:
+        """Take in what was seen at another line setting."""
+        self.found += other.found
+        self.silent += other.silent
+        self.garbage += other.garbage
+        self.garbage_at += other.garbage_at
 
 
 def list_serial_ports() -> list[Port]:
@@ -92,132 +132,146 @@ def list_serial_ports() -> list[Port]:
     return ports
 
 
-def scan_units(
-    base: LinkAddress,
-    units: Iterable[int],
+def spread(
+    base: LinkAddress, units: Sequence[Unit] = (), hosts: Sequence[int] = ()
+) -> list[LinkAddress]:
+    """The addresses to ask: every unit behind every host.
+
+    Parameters
+    ----------
+    base : LinkAddress
+    units : sequence of int or str
+        Unit identifiers; that of ``base`` where none are given.
+    hosts : sequence of int
+        Last numbers of IPv4 addresses; the host of ``base`` where none are given.
+
+    Raises
+    ------
+    QuantityError
+        The host of ``base`` is no IPv4 address, or its protocol has no units.
+
+    """
+    if units and base.unit == "":
+        raise QuantityError(f"{base} has no units to ask", valid="an address without --units")
+    addresses = [base]
+    if hosts:
+        try:
+            network = str(IPv4Address(base.host)).rpartition(".")[0]
+        except ValueError:
+            valid = "an address with four numbers, such as modbus+tcp://192.168.1.0"
+            raise QuantityError(f"{base} is no address of a network", valid=valid) from None
+        addresses = [replace(base, host=f"{network}.{last}") for last in hosts]
+    return [replace(a, unit=unit) for a in addresses for unit in units or [base.unit]]
+
+
+def scan(
+    addresses: Iterable[LinkAddress],
     datasheets: Sequence[Datasheet],
     *,
     timeout_s: float = 0.2,
     progress: Callable[[int, int], None] = lambda done, total: None,
     on_found: Callable[[FoundDevice], None] = lambda device: None,
 ) -> Scan:
-    """Ask every unit identifier behind an address whether somebody is there, and who.
+    """Ask at every address whether somebody is there, and who.
+
+    One serial port, or one host, is asked for one address after the other; different hosts at once.
 
     Parameters
     ----------
-    base : LinkAddress
-        Its own unit identifier does not count.
-    units : iterable of int
+    addresses : iterable of LinkAddress
     datasheets : sequence of Datasheet
         The models to be recognised, by what they say of themselves.
     timeout_s : float, in s
-        How long a unit may take to answer.
+        How long an address may take to answer.
     progress : callable
-        Called after each unit with the number done and the number in all.
+        Called after each address with the number done and the number in all.
     on_found : callable
         Called as soon as somebody answers.
 
     Raises
     ------
-    LinkError
-        The address or the port is not reached at all.
+    NotReached
+        The port does not open, or the only host does not answer.
 
     """
-    scan = Scan()
-    every = list(units)
-    for done, unit in enumerate(every, start=1):
-        address = replace(base, unit=unit)
-        heard = _Heard()
-        link = ModbusLink(address, patience=Patience(timeout_s, retries=0), tracer=heard)
-        try:
-            there = _is_there(link)
-            if there is None:
-                scan.silent += 1
-            elif there:
-                found = FoundDevice(address, _recognise(link, datasheets))
-                scan.found.append(found)
-                on_found(found)
-            elif heard.anything:
-                scan.garbage += 1
-            else:
-                scan.silent += 1
-        finally:
-            link.close()
+    every = list(addresses)
+    result = Scan()
+    hosts = {(address.host, address.port) for address in every if not address.is_serial}
+    ask = partial(_ask, datasheets=datasheets, patience=Patience(timeout_s, retries=0))
+    for done, seen in enumerate(_asked(every, ask, alone=len(hosts) <= 1), start=1):
+        result.add(seen)
+        for device in seen.found:
+            on_found(device)
         progress(done, len(every))
-    return scan
+    result.garbage_at = list(dict.fromkeys(result.garbage_at))
+    return result
 
 
 def scan_lines(
-    base: LinkAddress,
+    addresses: Iterable[LinkAddress],
     lines: Sequence[SerialLine],
-    units: Iterable[int],
     datasheets: Sequence[Datasheet],
     *,
     timeout_s: float = 0.2,
     progress: Callable[[SerialLine, int, int], None] = lambda line, done, total: None,
     on_found: Callable[[FoundDevice], None] = lambda device: None,
 ) -> Scan:
-    """As ``scan_units``, at one line setting after the other until somebody is found.
+    """As ``scan``, at one line setting after the other until somebody is found.
 
     Settings that the port does not take are passed over.
 
     Raises
     ------
-    LinkError
+    NotReached
         The port takes none of them, or the address is not reached.
 
     """
-    every, scan, refused = list(units), None, None
+    every, result, refused = list(addresses), None, None
     for line in lines:
         try:
-            scan = scan_units(
-                replace(base, line=line), every, datasheets, timeout_s=timeout_s,
-                progress=partial(progress, line), on_found=on_found,
+            seen = scan(
+                [replace(address, line=line) for address in every], datasheets,
+                timeout_s=timeout_s, progress=partial(progress, line), on_found=on_found,
             )  # fmt: skip
         except NotReached as error:
             refused = error
             continue
-        if scan.found:
+        if result is None:
+            result = Scan()
+        result.add(seen)
+        if seen.found:
             break
-    if scan is None:
+    if result is None:
         assert refused is not None
         raise refused
-    return scan
+    return result
 
 
-class _Heard:
-    """Notes whether anything came back, whatever it was."""
-
-    def __init__(self) -> None:
-        self.anything = False
-
-    def __call__(self, entry: TraceEntry) -> None:
-        self.anything |= not entry.sent and bool(entry.frame)
-
-
-def _is_there(link: ModbusLink) -> bool | None:
-    """Whether somebody answers; None when a gateway says that there is nobody."""
-    try:
-        link.read([ReadRequest("holding", 0, 1)])
-    except LinkTimeout:
-        return False
-    except DeviceRefused as refused:
-        # Whoever refuses is there, unless it is a gateway that speaks for nobody.
-        return None if refused.code in _NOBODY else True
-    except NotReached:
-        raise
-    except LinkError:
-        return False
-    return True
-
-
-def _recognise(link: ModbusLink, datasheets: Sequence[Datasheet]) -> Identity | None:
-    """Who it is, by the datasheet whose model it says that it is."""
-    for datasheet in datasheets:
+def _asked(
+    every: Sequence[LinkAddress], ask: Callable[[LinkAddress], Scan], *, alone: bool
+) -> Iterator[Scan]:
+    """What was seen at each address, as soon as it is known."""
+    if alone:
+        yield from map(ask, every)
+        return
+    with ThreadPoolExecutor(_AT_ONCE) as pool:
+        futures = [pool.submit(ask, address) for address in every]
         try:
-            identity = Device(datasheet, link).identify()
-        except (LinkError, DeviceRefused):
-            continue
-        if identity.model == datasheet.model:
-            return identity
-    return None
+            for future in as_completed(futures):
+                try:
+                    yield future.result()
+                except NotReached:
+                    yield Scan(silent=1)  # one host of many that is not there
+        finally:
+            # Whoever stops listening stops the rest.
+            pool.shutdown(cancel_futures=True)
+
+
+def _ask(address: LinkAddress, datasheets: Sequence[Datasheet], patience: Patience) -> Scan:
+    presence = look_at(address, patience, datasheets)
+    if presence is Presence.SOMEBODY:
+        naming = replace(patience, timeout_s=max(patience.timeout_s, _NAMING_S), retries=1)
+        return Scan(found=[FoundDevice(address, recognise(address, datasheets, naming))])
+    if presence is Presence.GARBAGE:
+        return Scan(garbage=1, garbage_at=[address.line] if address.is_serial else [])
+    return Scan(silent=1)

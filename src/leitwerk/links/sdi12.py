@@ -6,6 +6,7 @@ import contextlib
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime
+from functools import partial
 from typing import TYPE_CHECKING, TypeVar
 
 from leitwerk.address import LinkAddress
@@ -84,10 +85,13 @@ class Sdi12Link:
         self._bus = take_bus(address, _Wire)
         self._unit = str(address.unit)
 
-    def command(self, body: str, *, answers_as: str = "", secret: bool = False) -> str:
+    def command(
+        self, body: str, *, answers_as: str = "", again: bool = True, secret: bool = False
+    ) -> str:
         """What a sensor answers to a command, without its address.
 
-        ``answers_as`` is the address that the answer must come from, when it is another one.
+        ``answers_as`` is the address that the answer must come from, when it is another one. What
+        changes something must not be asked ``again``.
 
         Raises
         ------
@@ -96,7 +100,8 @@ class Sdi12Link:
 
         """
         with self._bus.lock:
-            return self._patiently(lambda: self._exchange(body, answers_as, secret=secret))
+            ask = partial(self._exchange, body, answers_as, secret=secret)
+            return self._patiently(ask) if again else ask()
 
     def measure(self, body: str, measure: Measure) -> list[str]:
         """Have a sensor measure, wait for it, and fetch all its values, each with its sign.
@@ -111,9 +116,7 @@ class Sdi12Link:
         """
         if measure.kind == "R":
             with self._bus.lock:
-                return self._patiently(
-                    lambda: split_values(self._exchange(body, has_crc=measure.has_crc))
-                )
+                return self._patiently(partial(self._values, body, has_crc=measure.has_crc))
         with self._bus.lock:
             wait = parse_wait(self.command(body))
             if measure.kind == "M":
@@ -132,9 +135,7 @@ class Sdi12Link:
             if len(values) >= count:
                 break
             with self._bus.lock:
-                more = self._patiently(
-                    lambda k=k: split_values(self._exchange(f"D{k}", has_crc=has_crc))  # type: ignore[misc]
-                )
+                more = self._patiently(partial(self._values, f"D{k}", has_crc=has_crc))
             if not more:
                 break
             values += more
@@ -152,6 +153,9 @@ class Sdi12Link:
         line = self._wire.receive(seconds)
         if line is not None:
             self._trace(line, sent=False, meaning="the sensor is ready")
+
+    def _values(self, body: str, *, has_crc: bool) -> list[str]:
+        return split_values(self._exchange(body, has_crc=has_crc))
 
     def _patiently(self, ask: Callable[[], T]) -> T:
         return self.patience.keep_asking(ask, lambda error: False)

@@ -38,6 +38,7 @@ from leitwerk.standins.server import RTU_LINE, serve_rtu, serve_tcp
 from leitwerk.wire.sdi12 import UNITS
 
 _HOST = "127.0.0.1"
+_ROWS = 25  # of a recording that is there at the start
 _COUNT = click.IntRange(min=0)
 
 
@@ -289,7 +290,7 @@ def _make(profile: Profile, datasheet: Datasheet, wish: _Wish) -> Firmware | Lin
     plant = Plant(factor=wish.time_factor)
     logger = Logger(datasheet, profile, plant, time.monotonic, wish.wrong, **more)
     for _ in range(wish.recordings):
-        logger.record()
+        logger.record(_ROWS)
         logger.recording_since_s = None
     if wish.recording:
         logger.record()

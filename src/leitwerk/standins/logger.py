@@ -84,11 +84,13 @@ class Logger(Firmware):
         while len(recording.rows) < min(due, free):
             recording.rows.append([value for value, _ in self._readings()])
 
-    def record(self) -> None:
-        """Begin a recording."""
+    def record(self, rows: int = 0) -> None:
+        """Begin a recording, as if so many rows had been taken already."""
         self.recording_since_s = self.clock()
         interval = max(0.1, float(self.setting("sample.interval")))
         self.recordings.append(Recording(self.device_clock.text(), interval))
+        for _ in range(rows):
+            self.recordings[-1].rows.append([value for value, _ in self._readings()])
 
     def write(self, start: int, words: Sequence[int]) -> None:
         """As every device, and the window onto recordings."""

@@ -4,19 +4,19 @@ from __future__ import annotations
 
 import json
 import re
-import textwrap
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from leitwerk.identity import Identity
-from leitwerk.image import Change, Image
-from leitwerk.project import free_path, write_atomic
+from leitwerk.errors import FileProblem
+from leitwerk.identity import Identity, same_number
+from leitwerk.image import Change, Image, lines_by_block
+from leitwerk.project import free_path, read_bytes, write_atomic
 
-_WIDTH = 100  # characters of a line of the receipt's changes
-_KINDS = ("-backup.json", "-receipt.json", "-receipt.txt")
+_RECEIPT = "-receipt.json"
+_KINDS = ("-backup.json", _RECEIPT, "-receipt.txt")
 
 
 @dataclass(frozen=True)
@@ -88,24 +88,9 @@ class Receipt:
             lines.append("  recording: stopped for the upload, started again after it")
         lines += [f"  rounded:   {text}" for text in self.rounded]
         if count:
-            lines += ["  changes:", *(f"    {line}" for line in self._changes_by_block())]
+            changes = [(c.setting, f"{c.shown_old()} -> {c.shown_new()}") for c in self.changes]
+            lines += ["  changes:", *(f"    {line}" for line in lines_by_block(changes))]
         return "\n".join(lines)
-
-    def _changes_by_block(self) -> list[str]:
-        """One line for each channel, alarm or single setting, with all that changed in it."""
-        blocks: dict[str, list[str]] = {}
-        for change in self.changes:
-            head, index, rest = (*change.setting.split(".", 2), "", "")[:3]
-            repeated = index.isdecimal()
-            block = f"{head}.{index}" if repeated else change.setting
-            what = f"{change.shown_old()} -> {change.shown_new()}"
-            blocks.setdefault(block, []).append(f"{rest} {what}" if repeated else what)
-        width = max(map(len, blocks))
-        lines = []
-        for block, parts in blocks.items():
-            text = f"{block:{width}}  {'; '.join(parts)}"
-            lines += textwrap.wrap(text, _WIDTH, subsequent_indent=" " * (width + 2))
-        return lines
 
 
 def _stamp(moment: datetime) -> str:
@@ -151,3 +136,29 @@ class KeptFiles:
 
 def _json(content: Mapping[str, Any]) -> str:
     return json.dumps(content, indent=2, ensure_ascii=False) + "\n"
+
+
+def last_receipts(keep: Path, serial: str, count: int) -> list[dict[str, Any]]:
+    """The last receipts of a device in a folder, as plain data, the newest first.
+
+    Files that are no receipts are passed over: what a folder holds besides is nobody's business.
+    """
+    if not keep.is_dir():
+        return []
+    files = [
+        file
+        for folder in keep.iterdir()
+        if folder.is_dir() and same_number(folder.name.replace("_", "-"), serial)
+        for file in folder.glob(f"*{_RECEIPT}")
+    ]
+    receipts: list[dict[str, Any]] = []
+    for file in sorted(files, key=lambda file: file.name, reverse=True):
+        if len(receipts) == count:
+            break
+        try:
+            content = json.loads(read_bytes(file))
+        except (ValueError, FileProblem):
+            continue
+        if isinstance(content, dict) and content.get("receipt") == 1:
+            receipts.append(content)
+    return receipts

@@ -195,7 +195,7 @@ class _Attempt:
             raise DeviceRefused(
                 f"the device wants the password of the {role}", remedy="give it and try again"
             ) from None
-        self.step("log in", lambda: self.device.log_in(role, password))
+        self.step(f"log in as the {role}", lambda: self.device.log_in(role, password))
         self.logged_in = True
 
     def make_ready(self, status: Status) -> None:

@@ -19,6 +19,7 @@ _WAIT = re.compile(r"([0-9]{3})([0-9]{1,3})", re.ASCII)
 # "Send data": a sign, up to seven digits, and where the point stands among them.
 _VALUE = re.compile(r"[+-](?=[0-9.]{1,8}(?![0-9.]))[0-9]{0,7}(?:\.[0-9]{0,7})?", re.ASCII)
 _CRC = 3  # characters
+_READDRESS = 2
 
 
 class Measure(NamedTuple):
@@ -48,6 +49,11 @@ def parse_measure(body: str) -> Measure | None:
     if match is None:
         return None
     return Measure(match[1] or match[3], bool(match[2] or match[4]))
+
+
+def parse_readdress(body: str) -> str:
+    """The new address that a command gives to a sensor, empty when it is another command."""
+    return body[1] if len(body) == _READDRESS and body[0] == "A" and body[1] in UNITS else ""
 
 
 def crc_text(answer: str) -> str:

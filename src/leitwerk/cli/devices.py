@@ -1,0 +1,226 @@
+"""leitwerk devices, leitwerk device and leitwerk readdress."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from leitwerk.cli.outcome import FINE, FOUND, patience_options, reports_errors
+
+if TYPE_CHECKING:
+    from leitwerk.address import LinkAddress
+    from leitwerk.datasheet import Datasheet
+    from leitwerk.links import Patience
+
+
+@click.command()
+@click.option("--rename", nargs=2, metavar="NAME NEW", help="Give a device another name.")
+@click.option("--forget", metavar="NAME", help="Take a device out.")
+@click.option(
+    "--start-here", is_flag=True, help="Begin an inventory of this project, in this folder."
+)
+@click.option("--json", "as_json", is_flag=True, help="Print the devices as JSON.")
+@reports_errors
+def devices(
+    *, rename: tuple[str, str] | None, forget: str | None, start_here: bool, as_json: bool
+) -> int:
+    """List the devices that were seen; their names stand for their addresses everywhere.
+
+    A device is noted whenever an upload, a live check or a page has identified it, and by
+    'leitwerk find --remember'. The inventory is a file devices.sqlite in this folder or one above
+    it, else one of your own for all projects.
+
+    Exit code 0: there are some. 1: none. 2: usage.
+    """
+    from leitwerk.cli.show import echo_json
+    from leitwerk.inventory import FILE, Inventory
+
+    inventory = Inventory(FILE) if start_here else Inventory.nearest()
+    if start_here:
+        inventory.start()
+        click.echo(f"devices seen in this folder and below it are kept in {FILE}", err=True)
+    if rename:
+        device = inventory.rename(*rename)
+        click.echo(f"{device.identity} is now {device.name}", err=True)
+    if forget:
+        click.echo(f"forgotten: {inventory.forget(forget).identity}", err=True)
+    known = inventory.devices()
+    if as_json:
+        echo_json([device.to_dict() for device in known])
+        return FINE if known else FOUND
+    width = max((len(device.name) for device in known), default=0)
+    for device in known:
+        seen = device.last_seen.astimezone().strftime("%Y-%m-%d %H:%M")
+        click.echo(f"{device.name:{width}}  {device.address}")
+        click.echo(f"{'':{width}}  {device.identity}, last seen {seen}")
+    if not known:
+        click.echo("no device has been seen yet", err=True)
+    return FINE if known or start_here or rename or forget else FOUND
+
+
+@click.command()
+@click.argument("where")
+@click.option("--model", default=None, help="Its model; found out, if not given.")
+@click.option("--settings", is_flag=True, help="Show its settings, too.")
+@click.option("--set-clock", is_flag=True, help="Set its clock to the time of this machine first.")
+@click.option("--keep", metavar="FOLDER", help="Where receipts are; 'kept' here or by the setup.")
+@click.option("--json", "as_json", is_flag=True, help="Print the page as JSON.")
+@patience_options(1.0)
+@reports_errors
+def device(
+    where: str,
+    *,
+    model: str | None,
+    settings: bool,
+    set_clock: bool,
+    keep: str | None,
+    as_json: bool,
+    patience: Patience,
+) -> int:
+    """Show one device: identity, clock, status, memory, features, last receipts.
+
+    WHERE is an address, a name of the inventory, or a setup file.
+
+    Exit code 0: it was read. 2: usage. 3: not reached. 4: it refused.
+    """
+    from leitwerk.cli.show import echo_json
+    from leitwerk.links import open_device
+    from leitwerk.page import read_page
+
+    sheet, address = _place(where, model, patience)
+    folder = Path(where).parent if Path(where).is_file() else Path()
+    with open_device(sheet, address, patience=patience) as one:
+        if set_clock:
+            _set_clock(one)
+        page = read_page(one, keep=keep or folder / "kept")
+    remember(page.identity, address)
+    if as_json:
+        echo_json(page.to_dict())
+        return FINE
+    for heading, text in page.rows():
+        click.echo(f"{heading:10} {text}")
+    if settings:
+        click.echo("settings")
+        for line in page.setting_lines():
+            click.echo(f"  {line}")
+    else:
+        click.echo(f"settings   {len(page.settings.settings)} (--settings shows them)")
+    return FINE
+
+
+@click.command()
+@click.argument("where")
+@click.option("--serial", required=True, help="The serial number that the device must have.")
+@click.option("--to", "unit", default=None, metavar="UNIT", help="The new unit identifier.")
+@click.option("--name", default=None, help="The new name, in the device and in the inventory.")
+@click.option("--model", default=None, help="Its model; found out, if not given.")
+@patience_options(1.0)
+@reports_errors
+def readdress(
+    where: str,
+    *,
+    serial: str,
+    unit: str | None,
+    name: str | None,
+    model: str | None,
+    patience: Patience,
+) -> int:
+    """Give the device at WHERE another unit identifier on its bus, or another name, safely.
+
+    Its serial number is verified first, the new address and name must be free, and the device must
+    answer there afterwards. If anything goes wrong, you are told where it answers now. WHERE is an
+    address, a name of the inventory, or a setup file.
+
+    Exit code 0: done. 2: usage. 3: not reached. 4: refused, taken, or another device.
+    """
+    from leitwerk.address import parse_address
+    from leitwerk.cli.password import passwords_of
+    from leitwerk.cli.steps import StepView
+    from leitwerk.errors import QuantityError
+    from leitwerk.inventory import Inventory
+    from leitwerk.links import change_name, change_unit, open_device
+
+    if unit is None and name is None:
+        raise QuantityError("nothing is to be changed", valid="--to UNIT, --name NAME, or both")
+    sheet, address = _place(where, model, patience)
+    inventory = Inventory.nearest()
+
+    def reach(at: LinkAddress) -> Any:
+        return open_device(sheet, at, patience=patience)
+
+    with StepView() as steps:
+        passwords = passwords_of(sheet.model, serial, steps)
+        if name is not None:
+            inventory.require_free(name, sheet.model, serial)
+            with reach(address) as one:
+                identity = change_name(
+                    one, name, serial=serial, passwords=passwords, progress=steps.show
+                )
+            known = inventory.remember(identity, address)
+            inventory.rename(known.name, name)
+        if unit is not None:
+            bare = str(address).replace(f"unit={address.unit}", f"unit={unit}")
+            with reach(address) as one:
+                moved = change_unit(
+                    one,
+                    parse_address(bare).unit,
+                    serial=serial,
+                    passwords=passwords,
+                    reach=reach,
+                    progress=steps.show,
+                )
+            inventory.remember(moved.identity, moved.new)
+            click.echo(str(moved))
+    return FINE
+
+
+def remember(identity: Any, address: LinkAddress) -> None:
+    """Note that a device was seen; that it could not be noted is told, and no more than that."""
+    from leitwerk.errors import LeitwerkError
+    from leitwerk.inventory import Inventory
+
+    try:
+        Inventory.nearest().remember(identity, address)
+    except LeitwerkError as error:
+        click.echo(f"note: {error.message}", err=True)
+
+
+def _set_clock(one: Any) -> None:
+    from leitwerk.cli.password import passwords_of
+
+    identity, role = one.identify(), one.datasheet.role
+    if role:
+        one.log_in(role, passwords_of(identity.model, identity.serial)[role])
+    one.set_clock()
+    if role:
+        one.log_out()
+
+
+def _place(where: str, model: str | None, patience: Patience) -> tuple[Datasheet, LinkAddress]:
+    """The datasheet and the address of a device, whatever it was called by."""
+    from leitwerk.address import DeviceName, parse_where
+    from leitwerk.errors import QuantityError
+    from leitwerk.inventory import Inventory, locate
+    from leitwerk.links.presence import recognise
+    from leitwerk.project import find_datasheet, known_models, read_setup
+
+    if Path(where).is_file():
+        setup = read_setup(where)
+        return find_datasheet(model or setup.device.model), locate(setup.device.at)
+    place = parse_where(where)
+    if isinstance(place, DeviceName):
+        known = Inventory.nearest().find(place.name)
+        return find_datasheet(model or known.identity.model), known.address
+    if model is None:
+        sheets = [find_datasheet(name) for name in known_models()]
+        identity = recognise(place, sheets, patience)
+        if identity is None:
+            raise QuantityError(
+                f"nobody that a datasheet knows answers at {place}",
+                valid=f"--model, one of {', '.join(known_models())}",
+                remedy="is it on, and is the address right? 'leitwerk find' looks for it",
+            )
+        model = identity.model
+    return find_datasheet(model), place

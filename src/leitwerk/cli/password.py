@@ -1,0 +1,64 @@
+"""leitwerk password, and how commands come to the passwords that devices want."""
+
+from __future__ import annotations
+
+import getpass
+import sys
+from typing import TYPE_CHECKING
+
+import click
+
+from leitwerk.cli.outcome import FINE, FOUND, reports_errors
+
+if TYPE_CHECKING:
+    from leitwerk.cli.steps import StepView
+    from leitwerk.passwords import Passwords
+
+
+@click.command()
+@click.argument("setup")
+@click.argument("role")
+@click.option("--forget", is_flag=True, help="Take it out of the key store.")
+@reports_errors
+def password(setup: str, role: str, *, forget: bool) -> int:
+    """Keep the password of ROLE for the device of SETUP in the system's key store.
+
+    It is asked for twice, or read from standard input where that is no terminal. Commands look for
+    it there after the environment (LEITWERK_PASSWORD_<ROLE>) and before they ask.
+
+    Exit code 0: kept, or forgotten. 1: there was none to forget. 2: usage, or no key store.
+    """
+    from leitwerk.errors import QuantityError
+    from leitwerk.passwords import forget_password, keep_password
+    from leitwerk.project import read_setup
+
+    wanted = read_setup(setup).device
+    if forget:
+        gone = forget_password(role, wanted.model, wanted.serial)
+        click.echo("forgotten" if gone else "there was none", err=True)
+        return FINE if gone else FOUND
+    if sys.stdin.isatty():
+        typed = getpass.getpass(f"Password of the {role} of {wanted.model} {wanted.serial}: ")
+        if getpass.getpass("Once more: ") != typed:
+            raise QuantityError("the two are not the same", valid="the same twice")
+    else:
+        typed = sys.stdin.readline().rstrip("\r\n")
+    if not typed:
+        raise QuantityError("an empty password is none", valid="the password of the role")
+    keep_password(role, wanted.model, wanted.serial, typed)
+    click.echo("kept in the key store", err=True)
+    return FINE
+
+
+def passwords_of(model: str, serial: str, steps: StepView | None = None) -> Passwords:
+    """The passwords of a device, by role; asked for on a terminal."""
+    from leitwerk.passwords import Passwords
+
+    def ask(role: str) -> str | None:
+        if not sys.stdin.isatty():
+            return None
+        if steps is not None:
+            steps.pause()
+        return getpass.getpass(f"Password of the {role}: ")
+
+    return Passwords(model, serial, ask)

@@ -25,7 +25,8 @@ settings.register_profile("usual", deadline=None)
 settings.load_profile("usual")
 
 PASSWORDS = {"operator": "1834"}
-KILN = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text("utf-8")
+EXAMPLES = resources.files("leitwerk") / "examples"
+KILN = (EXAMPLES / "kiln.yaml").read_text("utf-8")
 NOWHERE = LinkAddress("modbus+tcp", "127.0.0.1", 9, 3)
 
 
@@ -119,6 +120,13 @@ def logger(sheet) -> Logger:
 def device(sheet, logger) -> lw.Device:
     """The logger behind a link in memory."""
     return lw.Device(sheet, MemoryLink(logger))
+
+
+def example(name: str, address: object) -> str:
+    """An example's setup for a device at an address."""
+    text = (EXAMPLES / f"{name}.yaml").read_text("utf-8")
+    at = next(line for line in text.splitlines() if line.startswith("  at: "))
+    return text.replace(at, f"  at: {address}")
 
 
 def kiln_text(address: object = NOWHERE) -> str:

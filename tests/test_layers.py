@@ -18,7 +18,7 @@ FLOORS = [
     ["calibration", "tare", "orientation"],
     ["datasheet", "setup"],
     ["ranging"],
-    ["check"],
+    ["check", "needs"],
     ["image"],
     ["diagnosis", "wire"],
     ["verdicts", "explain"],

@@ -7,7 +7,7 @@ import threading
 import pytest
 
 import leitwerk as lw
-from conftest import PASSWORDS, kiln
+from conftest import PASSWORDS, example, kiln
 from leitwerk.address import parse_address
 from leitwerk.links.modbus import ModbusLink
 from leitwerk.links.port import why_port_fails
@@ -202,4 +202,57 @@ def test_an_answer_to_another_question_is_never_taken(reply, says):
     link = ModbusLink(serve_once(reply), patience=lw.Patience(0.2))
     with pytest.raises((lw.LinkError, lw.DeviceRefused), match=says):
         link.read([ReadRequest("input", 0, 2)])
+    link.close()
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (["--drop-every", "20"], "the connection broke"),
+        (["--wrong-unit-every", "9"], "unit 4 answered"),
+        (["--power-loss-at-write", "3"], "the connection broke"),
+        (["--silent-after-requests", "9"], "no answer to"),
+    ],
+)
+def test_faults_of_the_link_leave_a_whole_device(standin, tmp_path, words, says):
+    """Whatever goes wrong, an upload ends with a true state, and the next one mends it."""
+    setup = kiln(standin(*words).address)
+    with lw.connect(setup, patience=lw.Patience(0.5, retries=0)) as device:
+
+        def work():
+            for _ in range(9):
+                lw.upload(setup, device, keep=tmp_path, passwords=PASSWORDS)
+                device.read_settings()
+
+        with pytest.raises(lw.LeitwerkError, match=says) as caught:
+            work()
+        if isinstance(caught.value, lw.UploadError):
+            assert caught.value.state.startswith(("unchanged", "it works with its old settings",
+                                                  "it works with the new settings"))  # fmt: skip
+
+
+def test_power_lost_without_a_commit_leaves_what_the_upload_says(leitwerk, tmp_path, monkeypatch):
+    monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "2208")
+    with lw.start_standin("linde", "--rtu", "--power-loss-at-write", "2") as one:
+        path = tmp_path / "station.yaml"
+        path.write_text(example("station", one.address), encoding="utf-8")
+        broken = leitwerk("upload", str(path), "--timeout", "0.5")
+        assert (broken.exit_code, "some of its settings are new and some" in broken.stderr) == (
+            3,
+            True,
+        )
+        mended = leitwerk("upload", str(path), "--timeout", "0.5")
+    assert "read back, all as asked" in mended.stdout
+
+
+def test_reads_outlive_a_device_that_hangs_up(standin):
+    with lw.connect(kiln(standin("--drop-every", "3").address)) as device:
+        assert [device.identify().serial for _ in range(5)] == ["K2-00417"] * 5
+
+
+def test_one_port_speaks_one_language(standin):
+    address = standin("--rtu").address
+    link = ModbusLink(address)
+    with pytest.raises(lw.LinkError, match=r"in use here as modbus\+rtu at 19200,8N1"):
+        ModbusLink(parse_address(str(address).replace("19200", "9600")))
     link.close()

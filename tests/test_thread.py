@@ -1,20 +1,10 @@
 """The whole thread, setup to verdict, on every stand-in: only files differ."""
 
-from importlib import resources
-
 import pytest
 
 import leitwerk as lw
+from conftest import example
 from leitwerk.address import parse_address
-
-EXAMPLES = resources.files("leitwerk") / "examples"
-
-
-def example(name, address):
-    """An example's setup for a device at an address, and its text."""
-    text = (EXAMPLES / f"{name}.yaml").read_text("utf-8")
-    at = next(line for line in text.splitlines() if line.startswith("  at: "))
-    return text.replace(at, f"  at: {address}")
 
 
 @pytest.mark.parametrize(

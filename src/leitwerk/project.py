@@ -21,6 +21,7 @@ from leitwerk.collector import collector_paused
 from leitwerk.datasheet import Datasheet, parse_datasheet
 from leitwerk.errors import FileProblem, QuantityError, SetupError
 from leitwerk.findings import Finding, Findings, Severity, count_findings
+from leitwerk.needs import Needs, require_known, why_not
 from leitwerk.setup import Setup
 from leitwerk.setup.model import draft_setup
 from leitwerk.yamltext import MAX_BYTES
@@ -150,6 +151,43 @@ def choose_model(setup: Setup) -> list[ModelFit]:
         warnings = sum(f.severity is Severity.WARNING for f in every)
         fits.append(ModelFit(model, datasheet.summary, errors, warnings))
     return sorted(fits, key=lambda fit: (len(fit.errors), fit.warnings))
+
+
+@dataclass(frozen=True)
+class NeedsFit:
+    """Whether a model meets needs, and what stands against it."""
+
+    model: str
+    summary: str
+    reasons: tuple[str, ...]
+
+    @property
+    def ok(self) -> bool:
+        """Whether nothing stands against it."""
+        return not self.reasons
+
+    def to_dict(self) -> dict[str, Any]:
+        """The result as plain data for JSON."""
+        return {"model": self.model, "fits": self.ok, "reasons": list(self.reasons)}
+
+    def __str__(self) -> str:
+        head = f"{'fits' if self.ok else 'does not':8}  {self.model}: {self.summary}"
+        return "\n".join([head, *(f"            {reason}" for reason in self.reasons)])
+
+
+def choose_by_needs(needs: Needs) -> list[NeedsFit]:
+    """Every known model, those first that meet the needs, with what stands against the others.
+
+    Raises
+    ------
+    QuantityError
+        A need is not understood.
+
+    """
+    sheets = [find_datasheet(model) for model in known_models()]
+    require_known(needs, sheets)
+    fits = [NeedsFit(s.model, s.summary, tuple(why_not(needs, s))) for s in sheets]
+    return sorted(fits, key=lambda fit: len(fit.reasons))
 
 
 def find_assignment(setup: Setup, channel: str, datasheet: Datasheet | None = None) -> Assignment:

@@ -2,33 +2,95 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
 from leitwerk.cli.outcome import FINE, FOUND, reports_errors
 
+if TYPE_CHECKING:
+    from leitwerk.needs import Needs
+
 
 @click.command()
 @click.argument("setup", required=False)
+@click.option("--need", "inputs", multiple=True, metavar="N KIND", help="Inputs: '4 Pt100'.")
+@click.option("--output", "outputs", multiple=True, metavar="N KIND", help="Outputs: '2 relay'.")
+@click.option("--every", metavar="TIME", help="How often to sample: '10 s'.")
+@click.option("--keep-for", metavar="TIME", help="For how long the memory must last: '7 d'.")
+@click.option("--alarms", default=0, type=click.IntRange(0, 10_000), help="So many alarms.")
+@click.option("--stands", metavar="SPAN", help="Temperatures around it: '-20..40 °C'.")
+@click.option("--protection", metavar="IP", help="Degree of protection at least: IP54.")
 @click.option("--json", "as_json", is_flag=True, help="Print the models as JSON.")
 @reports_errors
-def models(setup: str | None, *, as_json: bool) -> int:
-    """Say which models SETUP fits, and why not the others; without it, list the models.
+def models(
+    setup: str | None,
+    *,
+    inputs: tuple[str, ...],
+    outputs: tuple[str, ...],
+    every: str | None,
+    keep_for: str | None,
+    alarms: int,
+    stands: str | None,
+    protection: str | None,
+    as_json: bool,
+) -> int:
+    """Say which models fit, and why not the others; without anything asked, list the models.
 
-    What a setup asks for is held against every datasheet: terminals, ranges, interval, alarms, texts.
+    Asked is either what a SETUP asks for (terminals, ranges, interval, alarms, texts), or needs. A
+    need is so many inputs of a kind: a sensor (Pt100, type K), a signal (4..20 mA, voltage,
+    contact), or the unit of what a device measures by itself (dB, l/s).
 
     Exit code 0: at least one fits. 1: none. 2: usage.
     """
     from leitwerk.cli.show import echo_json
-    from leitwerk.project import choose_model, find_datasheet, known_models, read_setup
+    from leitwerk.project import (
+        choose_by_needs,
+        choose_model,
+        find_datasheet,
+        known_models,
+        read_setup,
+    )
 
-    if setup is None:
+    needs = _needs(inputs, outputs, every, keep_for, alarms, stands, protection)
+    if setup is None and needs is None:
         for name in known_models():
             click.echo(f"{name:12} {find_datasheet(name).summary}")
         return FINE
-    fits = choose_model(read_setup(setup))
+    fits = choose_model(read_setup(setup)) if needs is None and setup else []
+    if needs is not None:
+        if setup is not None:
+            raise click.UsageError("give a setup or needs, not both")
+        fits = choose_by_needs(needs)  # type: ignore[assignment]
     if as_json:
         echo_json([fit.to_dict() for fit in fits])
     else:
         for fit in fits:
             click.echo(str(fit))
     return FINE if any(fit.ok for fit in fits) else FOUND
+
+
+def _needs(
+    inputs: tuple[str, ...],
+    outputs: tuple[str, ...],
+    every: str | None,
+    keep_for: str | None,
+    alarms: int,
+    stands: str | None,
+    protection: str | None,
+) -> Needs | None:
+    from leitwerk.needs import Needs, parse_counted, parse_protection
+    from leitwerk.quantities import parse_quantity, parse_span
+    from leitwerk.units import parse_unit
+
+    second = parse_unit("s")
+    needs = Needs(
+        inputs=tuple(parse_counted(text) for text in inputs),
+        outputs=tuple(parse_counted(text) for text in outputs),
+        interval_s=parse_quantity(every).value_in(second) if every else None,
+        keep_s=parse_quantity(keep_for).value_in(second) if keep_for else None,
+        alarms=alarms,
+        surroundings_c=parse_span(stands).ends_in(parse_unit("°C")) if stands else None,
+        protection=parse_protection(protection) if protection else "",
+    )
+    return None if needs == Needs() else needs

@@ -31,6 +31,7 @@ _WRITE = {"holding": 16, "coil": 15}
 _READ = {"coil": 1, "discrete": 2, "holding": 3, "input": 4}
 # Where the data of a write begins in a frame: MBAP header or unit, function, address, counts.
 _DATA_AT = {"modbus+tcp": 13, "modbus+rtu": 7}
+_UNIT_AT = {"modbus+tcp": 6, "modbus+rtu": 0}
 
 
 class _Client:
@@ -38,6 +39,7 @@ class _Client:
 
     def __init__(self, address: LinkAddress, timeout_s: float) -> None:
         self.packet: Callable[[bool, bytes], None] | None = None
+        self.heard = b""  # what came back on the last request
         self.client = self._make(address, timeout_s)
         self.close = self.client.close
 
@@ -67,6 +69,7 @@ class _Client:
         )
 
     def _trace(self, sending: bool, data: bytes) -> bytes:  # noqa: FBT001 - the package calls it so
+        self.heard = b"" if sending else data
         if self.packet is not None:
             self.packet(sending, data)
         return data
@@ -213,6 +216,11 @@ class ModbusLink:
                 f"{self.address}: the connection broke during '{request}'",
                 remedy="look at cable, switch and supply, then try again",
             )
+        heard: bytes = self._bus.end.heard
+        at = _UNIT_AT[self.address.scheme]
+        if len(heard) > at and heard[at] != self.address.unit:
+            # The package passes over such a frame in silence, and waits on.
+            return self._wrong_answer(request, f"unit {heard[at]} answered")
         return LinkTimeout(
             f"{self.address}: no answer to '{request}' within {self.patience.timeout_s:g} s",
             remedy="is this the right unit identifier, and is the device still on?"

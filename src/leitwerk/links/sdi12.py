@@ -118,7 +118,7 @@ class Sdi12Link:
             with self._bus.lock:
                 return self._patiently(partial(self._values, body, has_crc=measure.has_crc))
         with self._bus.lock:
-            wait = parse_wait(self.command(body))
+            wait = self._patiently(lambda: parse_wait(self._exchange(body)))
             if measure.kind == "M":
                 self._await_service(wait.seconds)
         if measure.kind == "C":

@@ -1,0 +1,72 @@
+"""Plain lines: confirmations, refusals, and devices that say something else."""
+
+import contextlib
+import socket
+import threading
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import leitwerk as lw
+from leitwerk.address import parse_address
+from leitwerk.datasheet.queries import Replies
+from leitwerk.links import open_device
+from leitwerk.wire.lines import LineReader
+
+SHEET = lw.find_datasheet("birke")
+PATIENCE = lw.Patience(0.3, retries=0)
+
+
+def answering(answers):
+    """A device that says these bytes, one piece after each line that it gets."""
+    listener = socket.create_server(("127.0.0.1", 0))
+
+    def run():
+        # Whoever has heard enough hangs up.
+        with contextlib.suppress(OSError), listener, listener.accept()[0] as connection:
+            for answer in answers:
+                connection.recv(300)
+                connection.sendall(answer)
+            connection.recv(300)
+
+    threading.Thread(target=run, daemon=True).start()
+    at = parse_address(f"text+tcp://127.0.0.1:{listener.getsockname()[1]}")
+    return open_device(SHEET, at, patience=PATIENCE)
+
+
+@pytest.mark.parametrize(
+    ("answers", "kind", "says"),
+    [
+        ([b"ERR 2\r\n"], lw.DeviceRefused, "it does not take this value"),
+        ([b"ERR 77\r\n"], lw.DeviceRefused, "refused 'BLO=1' with 'ERR 77'"),
+        ([b"what?\r\n"], lw.LinkError, "'what?' came after 'BLO=1', and not 'OK'"),
+        ([b""], lw.LinkTimeout, "no answer to 'BLO=1'"),
+        ([b"OK\r\nOK\r\n"], lw.LinkError, "2 lines came"),
+        ([b"x" * 70000], lw.LinkError, "more than 65536 bytes"),
+    ],
+)
+def test_a_setting_is_taken_only_when_that_is_confirmed(answers, kind, says):
+    with answering(answers) as device, pytest.raises(kind) as caught:
+        device.write_settings({"bar.low": 1.0})
+    assert says in str(caught.value)
+
+
+def test_a_question_may_be_refused_too():
+    with answering([b"ERR 1\r\n"]) as device, pytest.raises(lw.DeviceRefused, match="know this"):
+        device.identify()
+
+
+def test_lines_that_end_in_other_ways_arrive_whole():
+    for end, data, lines in (
+        (b"\r", b"1\r2\r\n3", ["1", "2"]), (b"\r\n", b"1\r\n2\r\n", ["1", "2"]),
+        (b"\n", b"1\r\n2\n", ["1", "2"]),
+    ):  # fmt: skip
+        reader = LineReader(end)
+        assert [line for byte in data for line in reader.feed(bytes([byte]))] == lines
+
+
+@given(answer=st.text(max_size=40), refuses=st.sampled_from(["", "ERR {}", "{}?", "E"]))
+def test_any_answer_is_a_refusal_or_not(answer, refuses):
+    code = Replies(refuses=refuses).refusal(answer)
+    assert code is None or code >= 0

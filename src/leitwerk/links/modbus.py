@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from pymodbus.client import ModbusSerialClient, ModbusTcpClient
 from pymodbus.exceptions import ConnectionException, ModbusException
-from pymodbus.framer import FramerType
+from pymodbus.framer import FramerRTU, FramerType
 
 from leitwerk.address import LinkAddress
 from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout, NotReached
@@ -31,7 +31,7 @@ _WRITE = {"holding": 16, "coil": 15}
 _READ = {"coil": 1, "discrete": 2, "holding": 3, "input": 4}
 # Where the data of a write begins in a frame: MBAP header or unit, function, address, counts.
 _DATA_AT = {"modbus+tcp": 13, "modbus+rtu": 7}
-_UNIT_AT = {"modbus+tcp": 6, "modbus+rtu": 0}
+_RTU_LEAST, _MBAP = 4, 7  # bytes: unit, function and check; the header before the function
 
 
 class _Client:
@@ -216,11 +216,10 @@ class ModbusLink:
                 f"{self.address}: the connection broke during '{request}'",
                 remedy="look at cable, switch and supply, then try again",
             )
-        heard: bytes = self._bus.end.heard
-        at = _UNIT_AT[self.address.scheme]
-        if len(heard) > at and heard[at] != self.address.unit:
+        unit = _unit_of(self._bus.end.heard, self.address.scheme)
+        if unit not in {None, self.address.unit}:
             # The package passes over such a frame in silence, and waits on.
-            return self._wrong_answer(request, f"unit {heard[at]} answered")
+            return self._wrong_answer(request, f"unit {unit} answered")
         return LinkTimeout(
             f"{self.address}: no answer to '{request}' within {self.patience.timeout_s:g} s",
             remedy="is this the right unit identifier, and is the device still on?"
@@ -243,3 +242,15 @@ class ModbusLink:
             f"{self.address}: the answer does not belong to '{request}': {what}",
             remedy="do two devices share this address?",
         )
+
+
+def _unit_of(frame: bytes, scheme: str) -> int | None:
+    """The unit that a whole and undisturbed answer comes from; None when it is no such thing."""
+    if scheme == "modbus+rtu":
+        whole = len(frame) > _RTU_LEAST
+        whole = whole and FramerRTU.compute_CRC(frame[:-2]) == int.from_bytes(frame[-2:], "big")
+        return frame[0] if whole else None
+    # MODBUS Messaging on TCP/IP V1.0b, 3.1.3: protocol 0, and the length of all that follows it.
+    whole = len(frame) > _MBAP and frame[2:4] == b"\0\0"
+    whole = whole and int.from_bytes(frame[4:6], "big") == len(frame) - 6
+    return frame[6] if whole else None

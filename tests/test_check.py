@@ -3,13 +3,15 @@
 import json
 from dataclasses import replace
 from datetime import date
+from importlib import resources
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import KILN
+import leitwerk as lw
+from conftest import KILN, example
 from leitwerk import SetupError, check_file, check_setup, encode_setup, parse_setup
 from leitwerk.setup.model import draft_setup
 
@@ -252,3 +254,24 @@ def test_fifty_megabytes_of_aliases_are_refused_unread(leitwerk, tmp_path):
     result = leitwerk("check", str(path))
     assert result.exit_code == 2
     assert "51 MB; nothing of that size is a setup" in result.output
+
+
+def test_what_another_role_must_write_is_told_before():
+    text = (resources.files("leitwerk") / "datasheets" / "linde.yaml").read_text("utf-8")
+    guarded = text.replace("lithium: 2}}", "lithium: 2}, role: administrator}")
+    setup = lw.parse_setup(example("station", "modbus+tcp://127.0.0.1"))
+    findings = lw.check_setup(setup, lw.parse_datasheet(guarded))
+    (note,) = (f for f in findings if f.rule == "needs-role")
+    assert "the password of the administrator" in note.message
+    sheet = lw.parse_datasheet(guarded)
+    assert sheet.role_for(["name", "battery.kind"]) == "administrator"
+    assert sheet.role_for(["name"]) == "operator"
+
+
+def test_an_address_of_another_protocol_and_a_bus_address_among_the_settings():
+    linde = lw.find_datasheet("linde")
+    setup = lw.parse_setup(example("station", "scpi+tcp://127.0.0.1"))
+    assert [f.rule for f in lw.check_setup(setup, linde) if f.is_error] == ["wrong-link"]
+    text = example("station", "modbus+tcp://127.0.0.1") + "  bus.unit: 9\n"
+    (finding,) = (f for f in lw.check_setup(lw.parse_setup(text), linde) if f.is_error)
+    assert (finding.rule, "leitwerk readdress" in finding.remedy) == ("bus-address", True)

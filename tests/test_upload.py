@@ -5,7 +5,7 @@ import json
 import pytest
 
 import leitwerk as lw
-from conftest import PASSWORDS, MemoryLink, kiln
+from conftest import PASSWORDS, MemoryLink, example, kiln
 from leitwerk.standins.firmware import Refusal, RefusedError
 from leitwerk.standins.logger import Logger
 
@@ -191,3 +191,23 @@ def test_the_keyboard_stops_an_upload_in_good_order(device, logger, tmp_path):
         carry(device, tmp_path, progress=stop)
     assert caught.value.state.startswith("unchanged")
     assert not logger.staged
+
+
+def test_what_changes_nothing_or_disturbs_nothing_leaves_a_recording_alone(
+    device, logger, tmp_path
+):
+    carry(device, tmp_path)
+    record(logger, ends=False)
+    logger.staged[0] = 7  # left by somebody else
+    receipt = carry(device, tmp_path)
+    assert (receipt.changes, receipt.restarted, logger.staged) == ((), False, {})
+    assert logger.recording_since_s is not None
+
+
+def test_what_counts_only_after_a_restart_is_told(leitwerk, tmp_path, monkeypatch):
+    monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "3317")
+    with lw.start_standin("weide") as one:
+        path = tmp_path / "race.yaml"
+        path.write_text(example("mill-race", one.address), encoding="utf-8")
+        assert "only after a restart" in leitwerk("check", str(path)).stdout
+        assert "in force only after one: damping" in leitwerk("upload", str(path)).stdout

@@ -133,6 +133,9 @@ def _check_storable(every: Iterable[Wanted], datasheet: Datasheet, findings: Fin
             role = family.template.role
             message = f"writing this takes the password of the {role}"
             findings.note("needs-role", wanted.path, message)
+        if family is not None and family.template.needs == "restart" and wanted.path:
+            message = f"{datasheet.model} takes this into force only after a restart"
+            findings.note("needs-restart", wanted.path, message)
         if family is None:
             message = f"{datasheet.model} has no setting for this; only Leitwerk will know it"
             findings.note("not-kept", wanted.path, message)

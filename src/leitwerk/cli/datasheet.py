@@ -14,7 +14,12 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("file")
-@click.option("--try", "address", metavar="ADDRESS", help="Read every point of it from a device.")
+@click.option(
+    "--try",
+    "address",
+    metavar="WHERE",
+    help="Read every point of it from a device, by address or name.",
+)
 @click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
 @patience_options(1.0)
 @reports_errors
@@ -42,11 +47,12 @@ def datasheet(file: str, *, address: str | None, as_json: bool, patience: Patien
             click.echo(f"{sheet.model}: {sheet.summary}\n{file}: no mistakes found ({points})")
         return FINE
 
-    from leitwerk.address import parse_address
+    from leitwerk.address import parse_where
+    from leitwerk.inventory import locate
     from leitwerk.links import open_device, try_datasheet
 
     results = []
-    with open_device(sheet, parse_address(address), patience=patience) as device:
+    with open_device(sheet, locate(parse_where(address)), patience=patience) as device:
         for tried in try_datasheet(device):
             results.append(tried)
             if not as_json:

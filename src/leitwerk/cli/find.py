@@ -17,17 +17,21 @@ if TYPE_CHECKING:
 @click.option("--json", "as_json", is_flag=True, help="Print the ports as JSON.")
 @reports_errors
 def ports(*, as_json: bool) -> int:
-    """List the serial ports of this machine, and what keeps them from being used."""
+    """List the serial ports of this machine: which devices were seen there, what keeps them busy."""
     from leitwerk.cli.show import echo_json
+    from leitwerk.inventory import Inventory
     from leitwerk.links.scan import list_serial_ports
 
-    every = list_serial_ports()
+    every, known = list_serial_ports(), Inventory.nearest().devices()
+    seen = {p.path: [d.name for d in known if d.address.serial_port == p.path] for p in every}
     if as_json:
-        echo_json([port.to_dict() for port in every])
+        echo_json([{**port.to_dict(), "devices": seen[port.path]} for port in every])
         return FINE
     for port in every:
         state = f"{port.trouble}: {port.remedy}" if port.trouble else "free"
         click.echo(f"{port.path:20} {port.description:40} {state}")
+        if seen[port.path]:
+            click.echo(f"{'':20} seen there: {', '.join(seen[port.path])}")
     if not every:
         click.echo("no serial ports; is the converter plugged in?")
     return FINE
@@ -58,14 +62,15 @@ def find(
 
     Exit code 0: somebody was found. 1: nobody. 2: usage. 3: the address is not reached.
     """
-    from leitwerk.address import parse_address
+    from leitwerk.address import parse_where
     from leitwerk.cli.devices import remember as note
     from leitwerk.cli.show import echo_json
     from leitwerk.cli.steps import StepView
+    from leitwerk.inventory import locate
     from leitwerk.links.scan import USUAL_LINES, scan_lines, spread
     from leitwerk.project import find_datasheet, known_models
 
-    base = parse_address(address)
+    base = locate(parse_where(address))
     every = spread(base, _units(units, base), _numbers(hosts, 0, 255) if hosts else ())
     sheets = [find_datasheet(model) for model in known_models()]
     on_lines = list(USUAL_LINES) if lines and base.is_serial else [base.line]

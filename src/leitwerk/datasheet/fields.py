@@ -215,6 +215,7 @@ class QueryEntry(Model):
     special: dict[str, Text] = Field(default_factory=dict)
     without_sensor: NumberField | None = None
     role: str = ""
+    needs: Literal["", "stopped", "restart"] = ""
 
 
 class PointEntry(Model):
@@ -229,6 +230,7 @@ class PointEntry(Model):
     characters: Literal["ascii", "latin-1"] = "ascii"
     read_only: YesNo = "no"
     role: str = ""
+    needs: Literal["", "stopped", "restart"] = ""
     words: Literal["high first", "low first"] = "high first"
     bytes: Literal["in order", "swapped"] = "in order"
     bits: BitsField | None = None
@@ -278,8 +280,9 @@ class Memory(Model):
 class Transfer(Model):
     """How settings are written."""
 
-    bridge: Count
-    role: Text
+    bridge: Count = 0
+    role: str = ""
+    stopped: YesNo = "no"
 
 
 class DatasheetFile(Model):

@@ -100,6 +100,7 @@ class Datasheet:
     alarms_at_most: int
     bridge: int
     role: str
+    stopped: bool
     refusals: Mapping[int, str]
     replies: Replies
     environment_c: tuple[float, float] | None
@@ -163,6 +164,10 @@ class Datasheet:
             for point in self.points("readings")
             if not point.name.startswith("channel.")
         }
+
+    def takes_while_recording(self, settings: Iterable[str]) -> bool:
+        """Whether these settings may be written while the device records."""
+        return not any(self.stopped or self.settings[s].needs == "stopped" for s in settings)
 
     def role_for(self, settings: Iterable[str]) -> str:
         """The role whose password is needed to write these settings."""

@@ -38,6 +38,7 @@ class Query:
     longest: int = MAX_TEXT
     read_only: bool = False
     role: str = ""
+    needs: str = ""
     special: tuple[tuple[float, str], ...] = ()
     substitute: float | None = None
     columns: tuple[int, int] | None = None

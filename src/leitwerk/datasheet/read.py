@@ -165,6 +165,7 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
         alarms_at_most=limits.alarms if limits else 0,
         bridge=file.transfer.bridge if file.transfer else 0,
         role=file.transfer.role if file.transfer else "",
+        stopped=file.transfer is not None and file.transfer.stopped == "yes",
         refusals={
             int(code): text
             for code, text in file.refusals.items()
@@ -232,6 +233,7 @@ def _family(name: str, entry: PointEntry | QueryEntry, protocol: str) -> tuple[s
         characters=entry.characters,
         read_only=entry.read_only == "yes" or entry.at.table in {"input", "discrete"},
         role=entry.role,
+        needs=entry.needs,
         offset=entry.offset or 0.0,
         low_word_first=entry.words == "low first",
         bytes_swapped=entry.bytes == "swapped",
@@ -281,6 +283,7 @@ def _query_family(name: str, entry: QueryEntry, protocol: str) -> tuple[str, Poi
         forbids=_FORBIDDEN.get(protocol, ""),
         read_only=not entry.tell,
         role=entry.role,
+        needs=entry.needs,
     )
     return template, PointFamily(query, indices)
 

@@ -99,6 +99,7 @@ class ScpiSession(AskingSession):
     def __init__(self, link: LineLink, datasheet: Datasheet) -> None:
         super().__init__(link.address, datasheet)
         self._link = link
+        self._is_clear = False
 
     def ask(self, question: str) -> str:
         """One line."""
@@ -106,7 +107,19 @@ class ScpiSession(AskingSession):
 
     def tell(self, message: str, *, secret: bool) -> None:
         """One line, and a look into the error queue."""
+        if not self._is_clear:
+            # What others have left in the queue is not the answer to this.
+            self._errors()
+            self._is_clear = True
         self._link.tell(message, secret=secret)
+        errors = self._errors()
+        if errors:
+            code, text = errors[0]
+            what = message.split(maxsplit=1)[0]
+            refusal = f"{self._address}: the device refused '{what}': {code}, {text}"
+            raise DeviceRefused(refusal, code=code)
+
+    def _errors(self) -> list[tuple[int, str]]:
         errors = []
         for _ in range(ERRORS_AT_MOST):
             # An entry is gone once it was asked for: never ask for the same one twice.
@@ -114,11 +127,7 @@ class ScpiSession(AskingSession):
             if code == NO_ERROR:
                 break
             errors.append((code, text))
-        if errors:
-            code, text = errors[0]
-            what = message.split(maxsplit=1)[0]
-            refusal = f"{self._address}: the device refused '{what}': {code}, {text}"
-            raise DeviceRefused(refusal, code=code)
+        return errors
 
 
 class TextSession(AskingSession):

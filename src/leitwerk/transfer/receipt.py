@@ -38,6 +38,7 @@ class Receipt:
     rounded: tuple[str, ...]
     discarded: int
     restarted: bool
+    restart: tuple[str, ...]
     backup: str
 
     def to_dict(self) -> dict[str, Any]:
@@ -60,6 +61,7 @@ class Receipt:
             "rounded": list(self.rounded),
             "recordings_discarded": self.discarded,
             "recording_restarted": self.restarted,
+            "in_force_after_restart": list(self.restart),
             "backup": self.backup,
         }
 
@@ -84,6 +86,8 @@ class Receipt:
         ]
         if self.discarded:
             lines.append(f"  discarded: {self.discarded} recordings, as told")
+        if self.restart:
+            lines.append(f"  restart:   in force only after one: {', '.join(self.restart)}")
         if self.restarted:
             lines.append("  recording: stopped for the upload, started again after it")
         lines += [f"  rounded:   {text}" for text in self.rounded]

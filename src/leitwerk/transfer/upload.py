@@ -95,15 +95,17 @@ def upload(
     files = KeptFiles.at(Path(keep), setup.device.serial, started := now())
     try:
         identity = attempt.identify()
-        status = attempt.look(discard=discard_recordings, stop=stop_recording)
+        status = attempt.step("look what it is doing", device.status)
         before = attempt.back_up(files, identity, started)
         changes = compare_images(before, attempt.image, device.datasheet)
+        attempt.require_idle(status, changes, discard=discard_recordings, stop=stop_recording)
         requests = 0
-        if changes or status.uncommitted or (discard_recordings and status.unfetched):
+        if changes or status.uncommitted or attempt.erases:
             attempt.log_in(passwords, changes)
             attempt.make_ready(status)
-            requests = attempt.write(changes)
-            attempt.commit()
+            if changes:
+                requests = attempt.write(changes)
+                attempt.commit()
         verified = attempt.verify(before)
         attempt.finish()
         receipt = Receipt(
@@ -122,6 +124,11 @@ def upload(
             rounded=_rounded(setup, device),
             discarded=attempt.discarded,
             restarted=attempt.restarted,
+            restart=tuple(
+                c.setting
+                for c in changes
+                if device.datasheet.settings[c.setting].needs == "restart"
+            ),
             backup=str(files.path("backup.json")),
         )
         attempt.step("keep the receipt", lambda: files.write_receipt(receipt))
@@ -149,6 +156,8 @@ class _Attempt:
         self.progress = progress
         self.settings = _Settings.UNTOUCHED
         self.logged_in = False
+        self.stops = False
+        self.erases = False
         self.stopped = False
         self.restarted = False
         self.discarded = 0
@@ -163,22 +172,27 @@ class _Attempt:
     def identify(self) -> Identity:
         return self.step("identify the device", lambda: self.device.require(self.setup))
 
-    def look(self, *, discard: bool, stop: bool) -> Status:
-        status = self.step("look what it is doing", self.device.status)
-        if status.recording and not stop:
+    def require_idle(
+        self, status: Status, changes: list[Change], *, discard: bool, stop: bool
+    ) -> None:
+        """Insist that nothing is disturbed that was not given up."""
+        sheet = self.device.datasheet
+        at_work = sheet.takes_while_recording(change.setting for change in changes)
+        self.erases = discard and status.unfetched > 0
+        if status.recording and not stop and (self.erases or not at_work):
             raise UploadError(
                 "the device is recording, and takes settings only when stopped",
                 state=_Settings.UNTOUCHED,
                 remedy="wait for its end, or allow it to be stopped (--stop-recording)",
             )
-        if status.unfetched and not discard:
+        if status.unfetched and not discard and not at_work:
             raise UploadError(
                 f"the device holds {_counted(status.unfetched)} that nobody has fetched; a new "
                 "setup would erase what they mean",
                 state=_Settings.UNTOUCHED,
                 remedy="fetch them first, or say that they may go (--discard-recordings)",
             )
-        return status
+        self.stops = status.recording and (self.erases or not at_work)
 
     def back_up(self, files: KeptFiles, identity: Identity, moment: datetime) -> Image:
         before = self.step("read its settings", self.device.read_settings)
@@ -200,10 +214,10 @@ class _Attempt:
 
     def make_ready(self, status: Status) -> None:
         """Nothing may be recording, in the way, or left from an upload that was broken off."""
-        if status.recording:
+        if self.stops:
             self.step("stop the recording", lambda: self.device.command("stop"))
             self.stopped = True
-        if status.unfetched:
+        if self.erases:
             self.step("erase recordings", lambda: self.device.command("erase recordings"))
             self.discarded = status.unfetched
         if self.device.commits:

@@ -41,7 +41,7 @@ def run_in_terminal(words: list[str], folder: Path) -> pyte.Screen:
     near, far = pty.openpty()
     environment = {
         **os.environ, "TERM": "xterm-256color", "COLUMNS": str(COLUMNS), "LINES": str(ROWS),
-        "LEITWERK_PASSWORD_OPERATOR": "1834",
+        "LEITWERK_PASSWORD_OPERATOR": "1834", "XDG_DATA_HOME": str(folder / "data"),
     }  # fmt: skip
     environment.pop("NO_COLOR", None)
     screen.draw("$ " + shlex.join(["leitwerk", *words]))
@@ -133,6 +133,12 @@ def main() -> None:
             shoot("upload", "upload", path, "--by", "Ida")
             shoot("live", "live", path, "--for", "3 s", "--figure", "figure.png")
             shutil.copy(folder / "figure.png", PICTURES / "figure-fail.png")
+        with start_standin("fichte-8", "--clock-ahead", "75", "--recordings", "2") as standin:
+            path = setup_file(folder, standin.address, {})
+            shoot("device", "device", path)
+        with start_standin("linde", "weide", "--bus") as bus:
+            port = str(bus.address).replace("?unit=5", "?unit=1")
+            shoot("find", "find", port, "--units", "1..12", "--remember")
 
 
 if __name__ == "__main__":

@@ -84,12 +84,17 @@ class DevicePage:
             for name, value in self.settings.settings.items()
             if value == "off" and name.rpartition(".")[2] in _SWITCHES
         }
-        lines = lines_by_block(
+        numbers: dict[str, list[str]] = {}
+        for block in sorted(off, key=_natural_order):
+            head, _, number = block.rpartition(".")
+            numbers.setdefault(head, []).append(number)
+        unused = "; ".join(f"{head} {', '.join(every)}" for head, every in numbers.items())
+        shown = [
             (name, show_setting(value, self.units.get(name, "")))
             for name, value in self.settings.settings.items()
-            if name.rpartition(".")[0] not in off and ".".join(name.split(".")[:2]) not in off
-        )
-        return [*lines, *([f"off: {', '.join(sorted(off, key=_natural_order))}"] if off else [])]
+            if ".".join(name.split(".")[:2]) not in off
+        ]
+        return lines_by_block([*shown, *([("off", unused)] if unused else [])])
 
     def _status_rows(self) -> Iterator[tuple[str, str]]:
         """One row for each first word: battery, memory, supply; single points together."""

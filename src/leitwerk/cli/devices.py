@@ -85,7 +85,7 @@ def device(
 
     Exit code 0: it was read. 2: usage. 3: not reached. 4: it refused.
     """
-    from leitwerk.cli.show import echo_json
+    from leitwerk.cli.show import console, echo_json, print_rows
     from leitwerk.links import open_device
     from leitwerk.page import read_page
 
@@ -99,14 +99,11 @@ def device(
     if as_json:
         echo_json(page.to_dict())
         return FINE
-    for heading, text in page.rows():
-        click.echo(f"{heading:10} {text}")
+    count = f"{len(page.settings.settings)}" + ("" if settings else ", shown by --settings")
+    print_rows([*page.rows(), ("settings", count)], console())
     if settings:
-        click.echo("settings")
         for line in page.setting_lines():
             click.echo(f"  {line}")
-    else:
-        click.echo(f"settings   {len(page.settings.settings)} (--settings shows them)")
     return FINE
 
 

@@ -80,7 +80,7 @@ def find(
             progress=lambda line, done, total: steps.show(
                 f"ask at {line}" if base.is_serial else "ask", done, total
             ),
-            on_found=lambda device: None if as_json else click.echo(str(device)),
+            on_found=lambda device: None if as_json else steps.say(str(device)),
         )  # fmt: skip
     click.echo(seen.summary(), err=True)
     twice = {device.address for pair in seen.duplicates() for device in pair}

@@ -59,6 +59,17 @@ def print_findings(findings: Iterable[Finding], out: Console) -> None:
             _print_wrapped(line, 6 + len(name), out)
 
 
+def print_rows(rows: Iterable[tuple[str, str]], out: Console) -> None:
+    """Print headings with their texts beside them; equal headings below each other stand once."""
+    every = list(rows)
+    width = max((len(heading) for heading, _ in every), default=0) + 2
+    before = ""
+    for heading, text in every:
+        shown = "" if heading == before else heading
+        _print_wrapped(Text(f"{shown:{width}}", "bold").append(text, "not bold"), width, out)
+        before = heading
+
+
 def _print_wrapped(text: Text, indent: int, out: Console) -> None:
     """Print a text; on a terminal between words, later lines indented. Elsewhere it is one line."""
     if not out.is_terminal:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import sys
 from types import TracebackType
 from typing import Self
 
+import click
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn
 
@@ -41,6 +43,13 @@ class StepView:
         """Make room for a question; showing goes on by itself afterwards."""
         if self._progress.live.is_started:
             self._progress.stop()
+
+    def say(self, text: str) -> None:
+        """Print a result on standard output, above the bars where both share a screen."""
+        if self._progress.live.is_started and sys.stdout.isatty():
+            self.console.print(text, markup=False, soft_wrap=True)
+        else:
+            click.echo(text)
 
     def show(self, step: str, done: int, total: int) -> None:
         """Show how far a step is."""

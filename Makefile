@@ -31,7 +31,7 @@ format: build/dev/ready
 
 # The same properties as in the tests, with a hundred times as many examples.
 fuzz: build/dev/ready
-	build/dev/bin/pytest -p no:cacheprovider --hypothesis-profile=fuzz -k "no_ or survive or any"
+	build/dev/bin/pytest -p no:cacheprovider --hypothesis-profile=fuzz -m hypothesis
 
 bench: build/dev/ready
 	build/dev/bin/python benchmarks/run.py

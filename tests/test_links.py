@@ -1,14 +1,16 @@
 """Links: addresses, serial lines over pseudo-terminals, traces, and answers that are none."""
 
+import re
 import socket
 import struct
 import threading
+from pathlib import Path
 
 import pytest
 
 import leitwerk as lw
 from conftest import PASSWORDS, example, kiln
-from leitwerk.address import parse_address
+from leitwerk.address import _SCHEMES, parse_address
 from leitwerk.links.modbus import ModbusLink
 from leitwerk.links.port import why_port_fails
 from leitwerk.wire.modbus import ReadRequest, WriteRequest
@@ -256,3 +258,12 @@ def test_one_port_speaks_one_language(standin):
     with pytest.raises(lw.LinkError, match=r"in use here as modbus\+rtu at 19200,8N1"):
         ModbusLink(parse_address(str(address).replace("19200", "9600")))
     link.close()
+
+
+def test_the_page_has_every_kind_of_address():
+    page = (Path(__file__).parent.parent / "docs" / "guide" / "links.md").read_text("utf-8")
+    rows = re.findall(r"^\| `(\w+\+\w+://[^`]*)`", page, re.MULTILINE)
+    examples = {"HOST:PORT": "kiln:5000", "unit=U": "unit=1", "line=L": "line=9600,8N1"}
+    for old, new in examples.items():
+        rows = [row.replace(old, new) for row in rows]
+    assert {parse_address(row).scheme for row in rows} == set(_SCHEMES)

@@ -33,8 +33,8 @@ class MemoryLines:
         self.lines.append(line)
         return self.meter.answer(line)
 
-    def tell(self, line, *, secret=False):
-        self.lines.append("secret" if secret else line)
+    def tell(self, line, *, public=None):
+        self.lines.append(line if public is None else public)
         assert self.meter.answer(line) is None
 
     def close(self):

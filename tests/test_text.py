@@ -1,6 +1,7 @@
 """Plain lines: confirmations, refusals, and devices that say something else."""
 
 import contextlib
+import select
 import socket
 import threading
 
@@ -70,3 +71,40 @@ def test_lines_that_end_in_other_ways_arrive_whole():
 def test_any_answer_is_a_refusal_or_not(answer, refuses):
     code = Replies(refuses=refuses).refusal(answer)
     assert code is None or code >= 0
+
+
+def test_a_password_is_in_no_trace_and_no_message():
+    entries = []
+    with lw.start_standin("birke", "--rtu") as one:
+        at = one.address
+        with open_device(SHEET, at, patience=PATIENCE, tracer=entries.append) as device:
+            device.log_in("operator", "bark")
+            with pytest.raises(lw.DeviceRefused) as caught:
+                device.log_in("operator", "spruce")
+    seen = f"{[str(entry) for entry in entries]} {caught.value} {caught.value.__context__}"
+    assert "KEY=" in seen
+    assert not any(word in seen for word in ("bark", "spruce", b"bark".hex(" "), b"spru".hex(" ")))
+
+
+def test_what_comes_unasked_is_not_the_next_answer():
+    listener = socket.create_server(("127.0.0.1", 0))
+    heard = threading.Event()
+
+    def run():
+        with listener, listener.accept()[0] as connection:
+            connection.recv(300)
+            connection.sendall(b"birke,PI-1180,4.0\r\n")
+            heard.wait(5)
+            connection.sendall(b"stray\r\n")
+            connection.recv(300)
+            connection.sendall(b"birke,PI-1181,4.0\r\n")
+            connection.recv(300)
+
+    threading.Thread(target=run, daemon=True).start()
+    at = parse_address(f"text+tcp://127.0.0.1:{listener.getsockname()[1]}")
+    with open_device(SHEET, at, patience=PATIENCE) as device:
+        assert device.identify().serial == "PI-1180"
+        heard.set()
+        # It has arrived when the socket has something to read.
+        select.select([device.link._socket], [], [], 5)
+        assert device.identify().serial == "PI-1181"

@@ -189,7 +189,7 @@ def _set_clock(one: Any) -> None:
 
     identity, role = one.identify(), one.datasheet.role
     if role:
-        one.log_in(role, passwords_of(identity.model, identity.serial)[role])
+        one.log_in_with(role, passwords_of(identity.model, identity.serial))
     one.set_clock()
     if role:
         one.log_out()

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from leitwerk.cli.outcome import FINE, FOUND, reports_errors
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from leitwerk.needs import Needs
+    from leitwerk.project import ModelFit, NeedsFit
 
 
 @click.command()
@@ -23,18 +26,7 @@ if TYPE_CHECKING:
 @click.option("--protection", metavar="IP", help="Degree of protection at least: IP54.")
 @click.option("--json", "as_json", is_flag=True, help="Print the models as JSON.")
 @reports_errors
-def models(
-    setup: str | None,
-    *,
-    inputs: tuple[str, ...],
-    outputs: tuple[str, ...],
-    every: str | None,
-    keep_for: str | None,
-    alarms: int,
-    stands: str | None,
-    protection: str | None,
-    as_json: bool,
-) -> int:
+def models(setup: str | None, *, as_json: bool, **asked: Any) -> int:
     """Say which models fit, and why not the others; without anything asked, list the models.
 
     Asked is either what a SETUP asks for (terminals, ranges, interval, alarms, texts), or needs. A
@@ -52,16 +44,16 @@ def models(
         read_setup,
     )
 
-    needs = _needs(inputs, outputs, every, keep_for, alarms, stands, protection)
+    needs = _needs(**asked)
     if setup is None and needs is None:
         for name in known_models():
             click.echo(f"{name:12} {find_datasheet(name).summary}")
         return FINE
-    fits = choose_model(read_setup(setup)) if needs is None and setup else []
-    if needs is not None:
-        if setup is not None:
-            raise click.UsageError("give a setup or needs, not both")
-        fits = choose_by_needs(needs)  # type: ignore[assignment]
+    if setup is not None and needs is not None:
+        raise click.UsageError("give a setup or needs, not both")
+    fits: Sequence[ModelFit | NeedsFit] = (
+        choose_by_needs(needs) if needs else choose_model(read_setup(str(setup)))
+    )
     if as_json:
         echo_json([fit.to_dict() for fit in fits])
     else:
@@ -71,6 +63,7 @@ def models(
 
 
 def _needs(
+    *,
     inputs: tuple[str, ...],
     outputs: tuple[str, ...],
     every: str | None,

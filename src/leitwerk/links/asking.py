@@ -35,8 +35,11 @@ class AskingSession(ABC):
         """The answer to a question: a line, or the values of a measurement."""
 
     @abstractmethod
-    def tell(self, message: str, *, secret: bool) -> None:
-        """Tell something, and make sure that the device has taken it."""
+    def tell(self, message: str, *, public: str | None = None) -> None:
+        """Tell something, and make sure that the device has taken it.
+
+        ``public`` is what may be shown of it, in errors and traces; None when all may be.
+        """
 
     def read(self, points: Sequence[Query]) -> dict[str, Stored]:
         """The values of points, by name."""
@@ -61,7 +64,9 @@ class AskingSession(ABC):
     ) -> int:
         """One after the other; what is refused ends it."""
         for done, (query, value) in enumerate(values.items(), start=1):
-            self.tell(query.tell.replace("{}", query.encode(value)), secret=secret)
+            head = query.tell.partition("{}")[0]
+            message = query.tell.replace("{}", query.encode(value))
+            self.tell(message, public=head if secret else None)
             progress(done, len(values))
         return len(values)
 
@@ -105,13 +110,13 @@ class ScpiSession(AskingSession):
         """One line."""
         return self._link.ask(question)
 
-    def tell(self, message: str, *, secret: bool) -> None:
+    def tell(self, message: str, *, public: str | None = None) -> None:
         """One line, and a look into the error queue."""
         if not self._is_clear:
             # What others have left in the queue is not the answer to this.
             self._errors()
             self._is_clear = True
-        self._link.tell(message, secret=secret)
+        self._link.tell(message, public=public)
         errors = self._errors()
         if errors:
             code, text = errors[0]
@@ -141,10 +146,10 @@ class TextSession(AskingSession):
         """One line."""
         return self._checked(question, self._link.ask(question))
 
-    def tell(self, message: str, *, secret: bool) -> None:
+    def tell(self, message: str, *, public: str | None = None) -> None:
         """One line, and its confirmation where the device gives one."""
-        what = message.split(maxsplit=1)[0] if secret else message
-        self._link.tell(message, secret=secret)
+        what = message if public is None else public
+        self._link.tell(message, public=public)
         if self._replies.confirms:
             answer = self._checked(what, self._link.listen(what))
             _require_confirmed(self._address, what, answer, self._replies.confirms)
@@ -164,12 +169,12 @@ class SensorSession(AskingSession):
             return self._link.measure(question, measure)
         return self._checked(question, self._link.command(question))
 
-    def tell(self, message: str, *, secret: bool) -> None:
+    def tell(self, message: str, *, public: str | None = None) -> None:
         """One command; every sensor answers."""
-        what = message[:2] if secret else message
+        what = message if public is None else public
         # The one command of the standard that is answered from another address: the new one.
         new_unit = parse_readdress(message)
-        answer = self._link.command(message, answers_as=new_unit, again=False, secret=secret)
+        answer = self._link.command(message, answers_as=new_unit, again=False, public=public)
         answer = self._checked(what, answer)
         if self._replies.confirms and not new_unit:
             _require_confirmed(self._address, what, answer, self._replies.confirms)

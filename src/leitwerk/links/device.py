@@ -226,6 +226,23 @@ class Device:
             message = f"the password given is not the {role}'s"
             raise DeviceRefused(message, remedy=remedy)
 
+    def log_in_with(self, role: str, passwords: Mapping[str, str]) -> None:
+        """Log in with the password that somebody has for a role.
+
+        Raises
+        ------
+        DeviceRefused
+            Nobody has it, or it is not the one.
+
+        """
+        try:
+            password = passwords[role]
+        except KeyError:
+            raise DeviceRefused(
+                f"the device wants the password of the {role}", remedy="give it and try again"
+            ) from None
+        self.log_in(role, password)
+
     def log_out(self) -> None:
         """Give up the rights of a login."""
         point = self.datasheet.point("access", "login")

@@ -187,13 +187,7 @@ def _require_free(device: Device, new: LinkAddress) -> None:
 def _logged_in(device: Device, point: Any, passwords: Mapping[str, str]) -> Any:
     role = point.role or device.datasheet.role
     if role:
-        try:
-            password = passwords[role]
-        except KeyError:
-            raise DeviceRefused(
-                f"the device wants the password of the {role}", remedy="give it and try again"
-            ) from None
-        device.log_in(role, password)
+        device.log_in_with(role, passwords)
     yield
     if role:
         # It may be gone from this address by now; a login ends by itself.

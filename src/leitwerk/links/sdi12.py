@@ -86,12 +86,13 @@ class Sdi12Link:
         self._unit = str(address.unit)
 
     def command(
-        self, body: str, *, answers_as: str = "", again: bool = True, secret: bool = False
+        self, body: str, *, answers_as: str = "", again: bool = True, public: str | None = None
     ) -> str:
         """What a sensor answers to a command, without its address.
 
         ``answers_as`` is the address that the answer must come from, when it is another one. What
-        changes something must not be asked ``again``.
+        changes something must not be asked ``again``. ``public`` is what may be shown of the command,
+        None when all may be.
 
         Raises
         ------
@@ -100,7 +101,7 @@ class Sdi12Link:
 
         """
         with self._bus.lock:
-            ask = partial(self._exchange, body, answers_as, secret=secret)
+            ask = partial(self._exchange, body, answers_as, public=public)
             return self._patiently(ask) if again else ask()
 
     def measure(self, body: str, measure: Measure) -> list[str]:
@@ -166,12 +167,14 @@ class Sdi12Link:
         return wire
 
     def _exchange(
-        self, body: str, answers_as: str = "", *, has_crc: bool = False, secret: bool = False
+        self, body: str, answers_as: str = "", *, has_crc: bool = False, public: str | None = None
     ) -> str:
         command = f"{self._unit}{body}!"
-        shown = f"{self._unit}{body[:2]}…" if secret else command
+        shown = command if public is None else f"{self._unit}{public}…"
         self.requests += 1
-        self._trace(command, sent=True, meaning=shown, secret=3 if secret else None)
+        self._trace(
+            command, sent=True, meaning=shown, secret=None if public is None else 1 + len(public)
+        )
         try:
             self._wire.send(command)
             line = self._wire.receive(self.patience.timeout_s)

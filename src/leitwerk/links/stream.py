@@ -97,8 +97,8 @@ class LineLink:
             )
         return answers[0]
 
-    def tell(self, message: str, *, secret: bool = False) -> None:
-        """Send a line to which no answer comes.
+    def tell(self, message: str, *, public: str | None = None) -> None:
+        """Send a line. ``public`` is what may be shown of it, in errors and traces; None for all.
 
         Raises
         ------
@@ -106,9 +106,11 @@ class LineLink:
             Nobody is there, or the connection broke.
 
         """
-        self._connect(message.split(maxsplit=1)[0])
+        what = message if public is None else public
+        self._drop_late()
+        self._connect(what)
         self.requests += 1
-        self._trace(message, sent=True, meaning="" if secret else message, secret=secret)
+        self._trace(message, sent=True, meaning=what, public=public)
         try:
             data = message.encode("latin-1") + self.end
             if self._socket is not None:
@@ -117,7 +119,7 @@ class LineLink:
             elif self._port is not None:
                 self._port.write(data)
         except OSError as error:
-            raise self._broken(message.split(maxsplit=1)[0], error) from error
+            raise self._broken(what, error) from error
 
     def close(self) -> None:
         """End the connection; what arrives afterwards is nobody's."""
@@ -126,6 +128,22 @@ class LineLink:
                 with contextlib.suppress(OSError):
                     end.close()
         self._socket, self._port, self._lines = None, None, LineReader(self.end)
+
+    def _drop_late(self) -> None:
+        """Forget what came after the last answer: it is not one to the next question."""
+        self._lines = LineReader(self.end)
+        try:
+            if self._port is not None:
+                self._port.reset_input_buffer()
+            elif self._socket is not None:
+                self._socket.settimeout(0.0)
+                while self._socket.recv(_PIECE):
+                    pass
+                self.close()  # the other end has closed; the next request connects anew
+        except BlockingIOError:
+            return
+        except OSError:
+            self.close()
 
     def _connect(self, what: str) -> None:
         if self._socket is not None or self._port is not None:
@@ -164,9 +182,9 @@ class LineLink:
             remedy="look at cable, switch and supply, then try again",
         )
 
-    def _trace(self, line: str, *, sent: bool, meaning: str, secret: bool = False) -> None:
+    def _trace(self, line: str, *, sent: bool, meaning: str, public: str | None = None) -> None:
         if self._tracer is not None:
             frame = line.encode("latin-1", "replace")
-            shown = len(line.split(" ", maxsplit=1)[0]) if secret else None
+            shown = None if public is None else len(public)
             now = datetime.now(UTC)
             self._tracer(TraceEntry(now, str(self.address), sent, frame, meaning, shown))

@@ -203,13 +203,8 @@ class _Attempt:
         role = self.device.datasheet.role_for(change.setting for change in changes)
         if not role:
             return  # a device that asks nobody
-        try:
-            password = passwords[role]
-        except KeyError:
-            raise DeviceRefused(
-                f"the device wants the password of the {role}", remedy="give it and try again"
-            ) from None
-        self.step(f"log in as the {role}", lambda: self.device.log_in(role, password))
+        step = f"log in as the {role}"
+        self.step(step, lambda: self.device.log_in_with(role, passwords))
         self.logged_in = True
 
     def make_ready(self, status: Status) -> None:

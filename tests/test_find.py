@@ -1,15 +1,17 @@
 """Finding devices and trying datasheets: read only, early, and with words for what is wrong."""
 
 import json
+from dataclasses import replace
 from importlib import resources
 
 import pytest
 
 import leitwerk as lw
 from conftest import NOWHERE, MemoryLink
+from leitwerk.address import parse_address
 from leitwerk.links import scan as scanning
 from leitwerk.links import try_datasheet
-from leitwerk.links.scan import Port, scan, spread
+from leitwerk.links.scan import FoundDevice, Port, Scan, scan, spread
 
 
 @pytest.fixture
@@ -122,3 +124,28 @@ def test_the_datasheet_command(leitwerk, address, tmp_path):
     result = leitwerk("datasheet", str(bad))
     assert (result.exit_code, "the key 'maker' is missing" in result.stderr) == (1, True)
     assert leitwerk("datasheet", "linde", "--try", str(NOWHERE)).exit_code == 3
+
+
+def test_whoever_no_datasheet_knows_may_introduce_itself():
+    for model, says in (("eibe", "serial number SH-0093, firmware 3.1, no datasheet"),
+                        ("ahorn", "ahorn, serial number 30071, firmware 2.3, no datasheet")):  # fmt: skip
+        with lw.start_standin(model) as one:
+            (found,) = scan([one.address], []).found
+        assert str(found).endswith(says)
+
+
+def test_framing_errors_speak_of_the_baud_rate(standin, monkeypatch):
+    counts = iter([3, 40])
+    monkeypatch.setattr(scanning, "framing_errors", lambda path: next(counts))
+    address = standin("--rtu", "--corrupt-every", "1").address
+    assert "(37 framing errors: the baud rate is another)" in scan([address], []).summary()
+
+
+def test_two_that_say_they_are_the_same_are_told():
+    with lw.start_standin("linde", "weide", "--bus") as bus:
+        base = bus.address
+        twin = FoundDevice(parse_address("modbus+tcp://127.0.0.2"), None)
+        (linde,) = scan([base], [lw.find_datasheet("linde")]).found
+    seen = Scan(found=[linde, replace(twin, identity=replace(linde.identity, serial="04711"))])
+    assert len(seen.duplicates()) == 1
+    assert "say that they are the same device" in seen.summary()

@@ -6,10 +6,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, patience_options, reports_errors
+from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
 
 if TYPE_CHECKING:
-    from leitwerk.links import Patience
+    from leitwerk.cli.outcome import LinkOptions
 
 
 @click.command()
@@ -21,9 +21,9 @@ if TYPE_CHECKING:
     help="Read every point of it from a device, by address or name.",
 )
 @click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
-@patience_options(1.0)
 @reports_errors
-def datasheet(file: str, *, address: str | None, as_json: bool, patience: Patience) -> int:
+@link_options(1.0)
+def datasheet(file: str, *, address: str | None, as_json: bool, link: LinkOptions) -> int:
     """Find the mistakes in the datasheet FILE, and try it on a device.
 
     FILE is a file, or the model of a datasheet that is known already. Trying reads every point by
@@ -52,7 +52,9 @@ def datasheet(file: str, *, address: str | None, as_json: bool, patience: Patien
     from leitwerk.links import open_device, try_datasheet
 
     results = []
-    with open_device(sheet, locate(parse_where(address)), patience=patience) as device:
+    with open_device(
+        sheet, locate(parse_where(address)), patience=link.patience, tracer=link.tracer
+    ) as device:
         for tried in try_datasheet(device):
             results.append(tried)
             if not as_json:

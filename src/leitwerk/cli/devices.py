@@ -7,10 +7,11 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, patience_options, reports_errors
+from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
 
 if TYPE_CHECKING:
     from leitwerk.address import LinkAddress
+    from leitwerk.cli.outcome import LinkOptions
     from leitwerk.datasheet import Datasheet
     from leitwerk.links import Patience
 
@@ -67,8 +68,8 @@ def devices(
 @click.option("--set-clock", is_flag=True, help="Set its clock to the time of this machine first.")
 @click.option("--keep", metavar="FOLDER", help="Where receipts are; 'kept' here or by the setup.")
 @click.option("--json", "as_json", is_flag=True, help="Print the page as JSON.")
-@patience_options(1.0)
 @reports_errors
+@link_options(1.0)
 def device(
     where: str,
     *,
@@ -77,7 +78,7 @@ def device(
     set_clock: bool,
     keep: str | None,
     as_json: bool,
-    patience: Patience,
+    link: LinkOptions,
 ) -> int:
     """Show one device: identity, clock, status, memory, features, last receipts.
 
@@ -89,9 +90,9 @@ def device(
     from leitwerk.links import open_device
     from leitwerk.page import read_page
 
-    sheet, address = _place(where, model, patience)
+    sheet, address = _place(where, model, link.patience)
     folder = Path(where).parent if Path(where).is_file() else Path()
-    with open_device(sheet, address, patience=patience) as one:
+    with open_device(sheet, address, patience=link.patience, tracer=link.tracer) as one:
         if set_clock:
             _set_clock(one)
         page = read_page(one, keep=keep or folder / "kept")
@@ -113,8 +114,8 @@ def device(
 @click.option("--to", "unit", default=None, metavar="UNIT", help="The new unit identifier.")
 @click.option("--name", default=None, help="The new name, in the device and in the inventory.")
 @click.option("--model", default=None, help="Its model; found out, if not given.")
-@patience_options(1.0)
 @reports_errors
+@link_options(1.0)
 def readdress(
     where: str,
     *,
@@ -122,7 +123,7 @@ def readdress(
     unit: str | None,
     name: str | None,
     model: str | None,
-    patience: Patience,
+    link: LinkOptions,
 ) -> int:
     """Give the device at WHERE another unit identifier on its bus, or another name, safely.
 
@@ -141,11 +142,11 @@ def readdress(
 
     if unit is None and name is None:
         raise QuantityError("nothing is to be changed", valid="--to UNIT, --name NAME, or both")
-    sheet, address = _place(where, model, patience)
+    sheet, address = _place(where, model, link.patience)
     inventory = Inventory.nearest()
 
     def reach(at: LinkAddress) -> Any:
-        return open_device(sheet, at, patience=patience)
+        return open_device(sheet, at, patience=link.patience, tracer=link.tracer)
 
     with StepView() as steps:
         passwords = passwords_of(sheet.model, serial, steps)

@@ -6,11 +6,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, patience_options, reports_errors
+from leitwerk.cli.outcome import FINE, link_options, reports_errors
 
 if TYPE_CHECKING:
+    from leitwerk.cli.outcome import LinkOptions
     from leitwerk.explain import Explanation
-    from leitwerk.links import Patience
     from leitwerk.quantities import Quantity
 
 
@@ -22,8 +22,8 @@ if TYPE_CHECKING:
 @click.option("--junction", metavar="TEMP", help="Temperature of the terminals (thermocouples).")
 @click.option("--json", "as_json", is_flag=True, help="Print the explanation as JSON.")
 @click.option("--figure", metavar="FILE", help="Draw the scale with everything on it (PNG).")
-@patience_options(2.0)
 @reports_errors
+@link_options(2.0)
 def explain(
     setup: str,
     channel: str,
@@ -33,7 +33,7 @@ def explain(
     junction: str | None,
     as_json: bool,
     figure: str | None,
-    patience: Patience,
+    link: LinkOptions,
 ) -> int:
     """Show what becomes of a signal on CHANNEL of SETUP, step by step.
 
@@ -55,7 +55,7 @@ def explain(
         from leitwerk.links import connect
         from leitwerk.live import read_once
 
-        with connect(wanted, patience=patience) as device:
+        with connect(wanted, patience=link.patience, tracer=link.tracer) as device:
             shown, found = read_once(wanted, device, assignment)
         cold = found if cold is None else cold
     typed: Quantity | None = parse_quantity(signal) if signal else None

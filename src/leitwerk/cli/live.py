@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Self
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, patience_options, reports_errors
+from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
 
 if TYPE_CHECKING:
-    from leitwerk.links import Patience
+    from leitwerk.cli.outcome import LinkOptions
     from leitwerk.live import LiveReport, Sample
 
 
@@ -60,9 +60,8 @@ class Seconds(click.ParamType[float]):
 @click.option("--csv", "form", flag_value="csv", help="Print a CSV line for each channel.")
 @click.option("--samples", metavar="FILE", help="Keep every sample as CSV.")
 @click.option("--figure", metavar="FILE", help="Draw the values against expectations (PNG).")
-@click.option("--trace", metavar="FILE", help="Keep every frame on the link; secrets are masked.")
-@patience_options(2.0)
 @reports_errors
+@link_options(2.0)
 def live(
     setup: str,
     *,
@@ -71,8 +70,7 @@ def live(
     form: str | None,
     samples: str | None,
     figure: str | None,
-    trace: str | None,
-    patience: Patience,
+    link: LinkOptions,
 ) -> int:
     """Watch the readings and hold them against what SETUP expects.
 
@@ -82,7 +80,6 @@ def live(
     from pathlib import Path
 
     from leitwerk.cli.devices import remember
-    from leitwerk.cli.traces import tracing
     from leitwerk.links import connect
     from leitwerk.live import verify
     from leitwerk.project import read_setup, write_atomic
@@ -90,8 +87,7 @@ def live(
     wanted = read_setup(setup)
     view = TableView(wanted.title) if form is None and _is_terminal() else None
     with (
-        tracing(trace) as tracer,
-        connect(wanted, patience=patience, tracer=tracer) as device,
+        connect(wanted, patience=link.patience, tracer=link.tracer) as device,
         view or nullcontext(),
     ):
         report = verify(

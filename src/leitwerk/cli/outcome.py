@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable
 from functools import wraps
-from typing import Any, ParamSpec, TypeVar
+from typing import TYPE_CHECKING, Any, NamedTuple, ParamSpec, TypeVar
 
 import click
 
@@ -19,6 +19,10 @@ from leitwerk.errors import (
     UploadError,
     WrongDevice,
 )
+
+if TYPE_CHECKING:
+    from leitwerk.links import Patience
+    from leitwerk.links.trace import Tracer
 
 # 0 fine, 1 errors found or a verdict of fail, 2 usage, 3 device not reached, 4 device refused
 FINE, FOUND, USAGE, NOT_REACHED, REFUSED = range(5)
@@ -57,18 +61,24 @@ def timeout_option(default: float) -> Callable[[Command], Command]:
     )
 
 
-def patience_options(timeout_s: float) -> Callable[[Command], Command]:
-    """The options of commands that use a device: how long to wait, how often to ask again.
+class LinkOptions(NamedTuple):
+    """How a command speaks with its device."""
 
-    The command is called with ``patience``.
-    """
+    patience: Patience
+    tracer: Tracer | None
+
+
+def link_options(timeout_s: float) -> Callable[[Command], Command]:
+    """The options of commands that use a device; the command is called with ``link``."""
 
     def decorate(command: Command) -> Command:
         @wraps(command)
-        def run(*args: Any, timeout: float, retries: int, **more: Any) -> Any:
+        def run(*args: Any, timeout: float, retries: int, trace: str | None, **more: Any) -> Any:
+            from leitwerk.cli.traces import tracing
             from leitwerk.links import Patience
 
-            return command(*args, patience=Patience(timeout, retries), **more)
+            with tracing(trace) as tracer:
+                return command(*args, link=LinkOptions(Patience(timeout, retries), tracer), **more)
 
         retries = click.option(
             "--retries",
@@ -78,7 +88,10 @@ def patience_options(timeout_s: float) -> Callable[[Command], Command]:
             metavar="N",
             help="Ask so often again what may be asked twice.",
         )
-        return timeout_option(timeout_s)(retries(run))  # type: ignore[return-value]
+        trace = click.option(
+            "--trace", metavar="FILE", help="Keep every frame on the link; secrets are masked."
+        )
+        return timeout_option(timeout_s)(retries(trace(run)))  # type: ignore[return-value]
 
     return decorate
 

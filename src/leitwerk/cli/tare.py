@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.live import Seconds
-from leitwerk.cli.outcome import FINE, patience_options, reports_errors
+from leitwerk.cli.outcome import FINE, link_options, reports_errors
 
 if TYPE_CHECKING:
-    from leitwerk.links import Patience
+    from leitwerk.cli.outcome import LinkOptions
     from leitwerk.units import Unit
 
 
@@ -32,8 +32,8 @@ if TYPE_CHECKING:
 @click.option("--spread", metavar="VALUE", help="How far readings at rest may spread.")
 @click.option("--drift", metavar="VALUE", help="How far they may drift meanwhile.")
 @click.option("--most", metavar="VALUE", help="The largest tare that is plausible.")
-@patience_options(2.0)
 @reports_errors
+@link_options(2.0)
 def tare(
     setup: str,
     channel: str,
@@ -44,7 +44,7 @@ def tare(
     spread: str | None,
     drift: str | None,
     most: str | None,
-    patience: Patience,
+    link: LinkOptions,
 ) -> int:
     """Read CHANNEL of SETUP at rest and take off what it shows.
 
@@ -73,7 +73,7 @@ def tare(
     unit = assignment.unit
     step = next(f["noise_free"] for f in explain_channel(assignment).ranges if f["chosen"])
     low, high = assignment.measurement.span
-    with connect(wanted, patience=patience) as device:
+    with connect(wanted, patience=link.patience, tracer=link.tracer) as device:
         times, values, good = read_untared(
             wanted, device, assignment, duration_s=duration_s, rate_hz=10.0 / min(duration_s, 5.0)
         )

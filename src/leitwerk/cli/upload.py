@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, patience_options, reports_errors
+from leitwerk.cli.outcome import FINE, link_options, reports_errors
 
 if TYPE_CHECKING:
-    from leitwerk.links import Patience
+    from leitwerk.cli.outcome import LinkOptions
 
 
 @click.command()
@@ -20,10 +20,9 @@ if TYPE_CHECKING:
 @click.option("--stop-recording", is_flag=True, help="A running recording may be stopped.")
 @click.option("--keep", metavar="FOLDER", help="For backups and receipts; 'kept' beside the setup.")
 @click.option("--by", metavar="NAME", help="Who uploads, for the receipt; you, if not given.")
-@click.option("--trace", metavar="FILE", help="Keep every frame on the link; secrets are masked.")
-@patience_options(2.0)
-@click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 @reports_errors
+@link_options(2.0)
+@click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 def upload(
     setup: str,
     *,
@@ -31,8 +30,7 @@ def upload(
     stop_recording: bool,
     keep: str | None,
     by: str | None,
-    trace: str | None,
-    patience: Patience,
+    link: LinkOptions,
     as_json: bool,
 ) -> int:
     """Carry SETUP to its device and verify that it arrived.
@@ -47,7 +45,6 @@ def upload(
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.show import console, echo_json, print_findings
     from leitwerk.cli.steps import StepView
-    from leitwerk.cli.traces import tracing
     from leitwerk.findings import Severity
     from leitwerk.links import connect
     from leitwerk.project import read_setup
@@ -55,8 +52,7 @@ def upload(
 
     wanted = read_setup(setup)
     with (
-        tracing(trace) as tracer,
-        connect(wanted, patience=patience, tracer=tracer) as device,
+        connect(wanted, patience=link.patience, tracer=link.tracer) as device,
         StepView() as steps,
     ):
         findings = check_setup(wanted, device.datasheet)

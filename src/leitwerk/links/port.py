@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import errno
+import os
+import struct
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -11,6 +14,10 @@ from leitwerk.errors import NotReached
 
 if TYPE_CHECKING:
     import serial
+
+
+# linux/serial.h, serial_icounter_struct: cts, dsr, rng, dcd, rx, tx, frame, and others after them.
+_TIOCGICOUNT, _COUNTERS, _FRAMING = 0x545D, 20, 6
 
 
 def open_port(address: LinkAddress, what: str) -> serial.Serial:
@@ -53,3 +60,26 @@ def why_port_fails(path: str) -> tuple[str, str]:
     if code in {errno.EBUSY, errno.EAGAIN}:
         return "another program holds it", "end the other program, then try again"
     return "it is no serial port, or broken", "is this the right name?"
+
+
+def framing_errors(path: str) -> int:
+    """How many frames a port has received that were none, since it is there; 0 where nobody counts.
+
+    Linux counts them in the drivers of real ports. They come from another baud rate than ours.
+    """
+    if not path.startswith("/dev/") or not sys.platform.startswith("linux"):
+        return 0
+    import fcntl  # noqa: PLC0415 - not on every system
+
+    try:
+        descriptor = os.open(path, os.O_RDONLY | os.O_NOCTTY | os.O_NONBLOCK)
+    except OSError:
+        return 0
+    try:
+        counts = fcntl.ioctl(descriptor, _TIOCGICOUNT, bytes(4 * _COUNTERS))
+    except OSError:
+        return 0  # a pseudo-terminal, or a driver that does not count
+    finally:
+        os.close(descriptor)
+    counted: int = struct.unpack(f"{_COUNTERS}i", counts)[_FRAMING]
+    return counted

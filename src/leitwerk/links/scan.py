@@ -16,8 +16,8 @@ from leitwerk.datasheet import Datasheet
 from leitwerk.errors import NotReached, QuantityError
 from leitwerk.identity import Identity, folded_number
 from leitwerk.links.patience import Patience
-from leitwerk.links.port import why_port_fails
-from leitwerk.links.presence import Presence, look_at, recognise
+from leitwerk.links.port import framing_errors, why_port_fails
+from leitwerk.links.presence import Presence, introduce, look_at, recognise
 
 USUAL_LINES = (
     SerialLine(19200, 8, "E", 1),
@@ -46,19 +46,22 @@ class Port:
 
 @dataclass(frozen=True, slots=True)
 class FoundDevice:
-    """Somebody who answered. ``identity`` is None when no datasheet knows it."""
+    """Somebody who answered. ``identity`` is what a datasheet, or else a standard, lets it say."""
 
     address: LinkAddress
     identity: Identity | None
+    has_datasheet: bool = False
 
     def __str__(self) -> str:
-        who = str(self.identity) if self.identity else "a device that no datasheet knows"
-        return f"{self.address}  {who}"
+        if self.identity is None:
+            return f"{self.address}  a device that no datasheet knows"
+        return f"{self.address}  {self.identity}" + ("" if self.has_datasheet else ", no datasheet")
 
     def to_dict(self) -> dict[str, Any]:
         """The device as plain data for JSON."""
         identity = self.identity.to_dict() if self.identity else None
-        return {"address": str(self.address), "identity": identity}
+        found = {"address": str(self.address), "identity": identity}
+        return {**found, "has_datasheet": self.has_datasheet}
 
 
 @dataclass
@@ -72,6 +75,7 @@ class Scan:
     silent: int = 0
     garbage: int = 0
     garbage_at: list[SerialLine] = field(default_factory=list)
+    framing_errors: int = 0
 
     def duplicates(self) -> list[tuple[FoundDevice, FoundDevice]]:
         """Pairs that say they are the same device, at different addresses."""
@@ -102,6 +106,8 @@ class Scan:
         if not self.garbage:
             return text
         text += f", {self.garbage} answered with garbage"
+        if self.framing_errors:
+            text += f" ({self.framing_errors} framing errors: the baud rate is another)"
         if not self.garbage_at:
             return text
         lines = " and ".join(str(line) for line in self.garbage_at)
@@ -119,6 +125,7 @@ class Scan:
         self.silent += other.silent
         self.garbage += other.garbage
         self.garbage_at += other.garbage_at
+        self.framing_errors += other.framing_errors
 
 
 def list_serial_ports() -> list[Port]:
@@ -196,6 +203,8 @@ def scan(
     """
     every = list(addresses)
     result = Scan()
+    port = every[0].serial_port if every else ""
+    before = framing_errors(port)
     hosts = {(address.host, address.port) for address in every if not address.is_serial}
     ask = partial(_ask, datasheets=datasheets, patience=Patience(timeout_s, retries=0))
     for done, seen in enumerate(_asked(every, ask, alone=len(hosts) <= 1), start=1):
@@ -203,6 +212,7 @@ def scan(
         for device in seen.found:
             on_found(device)
         progress(done, len(every))
+    result.framing_errors = framing_errors(port) - before
     result.garbage_at = list(dict.fromkeys(result.garbage_at))
     return result
 
@@ -271,7 +281,9 @@ def _ask(address: LinkAddress, datasheets: Sequence[Datasheet], patience: Patien
     presence = look_at(address, patience, datasheets)
     if presence is Presence.SOMEBODY:
         naming = replace(patience, timeout_s=max(patience.timeout_s, _NAMING_S), retries=1)
-        return Scan(found=[FoundDevice(address, recognise(address, datasheets, naming))])
+        known = recognise(address, datasheets, naming)
+        who = known or introduce(address, naming)
+        return Scan(found=[FoundDevice(address, who, has_datasheet=known is not None)])
     if presence is Presence.GARBAGE:
         return Scan(garbage=1, garbage_at=[address.line] if address.is_serial else [])
     return Scan(silent=1)

@@ -30,8 +30,11 @@ format: build/dev/ready
 	build/dev/bin/ruff format .
 
 # The same properties as in the tests, with a hundred times as many examples.
+# How many examples each property is tried with.
+EXAMPLES ?= 2000
+
 fuzz: build/dev/ready
-	build/dev/bin/pytest -p no:cacheprovider --hypothesis-profile=fuzz -m hypothesis
+	LEITWERK_FUZZ_EXAMPLES=$(EXAMPLES) build/dev/bin/pytest -p no:cacheprovider -n auto --hypothesis-profile=fuzz -m hypothesis
 
 bench: build/dev/ready
 	build/dev/bin/python benchmarks/run.py

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterator, Sequence
 from importlib import resources
 from pathlib import Path
@@ -20,7 +21,8 @@ from leitwerk.standins.plant import Plant
 from leitwerk.standins.profile import find_profile
 from leitwerk.wire.modbus import ReadRequest, WriteRequest
 
-settings.register_profile("fuzz", max_examples=10_000, deadline=None)
+_FUZZ = int(os.environ.get("LEITWERK_FUZZ_EXAMPLES", "2000"))
+settings.register_profile("fuzz", max_examples=_FUZZ, deadline=None)
 settings.register_profile("usual", deadline=None)
 settings.load_profile("usual")
 

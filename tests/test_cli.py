@@ -125,8 +125,8 @@ def test_models_are_listed_and_chosen_with_reasons(leitwerk, kiln_file):
 @pytest.mark.parametrize("command", ["upload", "live"])
 def test_devices_that_are_not_what_they_should_be(standin, leitwerk, kiln_file, command):
     for options, code, says in (
-        (("--serial", "K2-00418"), 4, "serial number 'K2-00418', the setup is for 'K2-00417'"),
-        (("--as-model", "fichte-16"), 4, "a model 'fichte-16', the setup is for 'fichte-8'"),
+        (("--serial", "K2-00418"), 4, "serial number 'K2-00418', this is for 'K2-00417'"),
+        (("--as-model", "fichte-16"), 4, "a model 'fichte-16', this is for 'fichte-8'"),
         (("--silent-after-requests", "0"), 3, "no answer to 'read input 0..31' within 0.3 s"),
     ):
         result = leitwerk(command, kiln_file(standin(*options).address), "--timeout", "0.3")

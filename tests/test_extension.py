@@ -41,7 +41,7 @@ MODULE = '''
 
             return lambda: numpy.array([p.number(self._lines()[p.ask]) for p in points])
 
-        def write(self, values, progress=lambda done, total: None, *, secret=False):
+        def write(self, values, progress=None, **how):
             lines = self._lines()
             lines |= {p.tell.partition(" ")[0]: p.encode(v) for p, v in values.items()}
             self.path.write_text("".join(f"{k} = {v}\\n" for k, v in lines.items()))

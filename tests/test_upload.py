@@ -11,7 +11,12 @@ from leitwerk.standins.logger import Logger
 
 
 def carry(device, tmp_path, **more):
-    more = {"passwords": PASSWORDS, "keep": tmp_path / "kept", **more}
+    allowed = {k: more.pop(k) for k in ("discard_recordings", "stop_recording") if k in more}
+    more = {
+        "passwords": PASSWORDS,
+        "keep": tmp_path / "kept",
+        "allowed": lw.Allowed(**allowed),
+    } | more
     return lw.upload(kiln(), device, **more)
 
 
@@ -99,7 +104,7 @@ def record(logger, *, ends):
     [
         ("recorded", {}, "holds 1 recording that nobody has fetched"),
         ("recording", {}, "is recording, and takes settings only when stopped"),
-        ("flat_battery", {}, "its memory is full, or its battery flat"),
+        ("flat_battery", {}, "battery.voltage is 2.31 V, at least 2.8 V is needed"),
         ("refuses_passwords", {}, "refuses the password"),
         ("", {"passwords": {}}, "wants the password of the operator"),
         ("", {"passwords": {"operator": "9"}}, "refuses the password"),
@@ -159,7 +164,7 @@ def test_a_device_that_forgets_what_it_was_told_is_found_out(device, logger, tmp
     logger._put_into_force = commit_most
     with pytest.raises(lw.UploadError, match=r"sample\.interval is 0\.7 instead of 10") as caught:
         carry(device, tmp_path)
-    assert caught.value.state == "it works with settings that are not those of the setup"
+    assert caught.value.state == "it works with settings that are not those that were asked for"
 
 
 def test_a_setup_with_errors_never_reaches_the_device(device, tmp_path):
@@ -210,4 +215,6 @@ def test_what_counts_only_after_a_restart_is_told(leitwerk, tmp_path, monkeypatc
         path = tmp_path / "race.yaml"
         path.write_text(example("mill-race", one.address), encoding="utf-8")
         assert "only after a restart" in leitwerk("check", str(path)).stdout
-        assert "in force only after one: damping" in leitwerk("upload", str(path)).stdout
+        uploaded = leitwerk("upload", str(path), "--timeout", "0.3")
+    assert "restart it, and wait until it answers: done" in uploaded.stderr
+    assert "13 settings read back, all as asked" in uploaded.stdout

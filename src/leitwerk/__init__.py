@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from leitwerk.check import check_setup
     from leitwerk.datasheet import Datasheet, parse_datasheet
     from leitwerk.errors import (
+        DeviceInUse,
         DeviceRefused,
         DomainError,
         FileProblem,
@@ -58,14 +59,16 @@ if TYPE_CHECKING:
         thermocouple,
     )
     from leitwerk.standins import StandIn, start_standin
-    from leitwerk.transfer import Receipt, upload
+    from leitwerk.transfer import Allowed, Receipt, plan_upload, recover, restore, upload
 
 _HOME = {
+    "Allowed": "transfer",
     "Chain": "signals",
     "Change": "image",
     "CheckedFile": "project",
     "Datasheet": "datasheet",
     "Device": "links",
+    "DeviceInUse": "errors",
     "DeviceRefused": "errors",
     "DomainError": "errors",
     "FileProblem": "errors",
@@ -105,7 +108,10 @@ _HOME = {
     "find_datasheet": "project",
     "parse_datasheet": "datasheet",
     "parse_setup": "setup",
+    "plan_upload": "transfer",
     "read_setup": "project",
+    "recover": "transfer",
+    "restore": "transfer",
     "rtd": "signals",
     "start_standin": "standins",
     "thermocouple": "signals",
@@ -114,11 +120,13 @@ _HOME = {
 }
 
 __all__ = [
+    "Allowed",
     "Chain",
     "Change",
     "CheckedFile",
     "Datasheet",
     "Device",
+    "DeviceInUse",
     "DeviceRefused",
     "DomainError",
     "FileProblem",
@@ -159,7 +167,10 @@ __all__ = [
     "find_datasheet",
     "parse_datasheet",
     "parse_setup",
+    "plan_upload",
     "read_setup",
+    "recover",
+    "restore",
     "rtd",
     "start_standin",
     "thermocouple",

@@ -12,6 +12,7 @@ LeitwerkError
     NotReached     nobody is at the address, or the port does not open
     LinkTimeout    it did not answer in time (also TimeoutError)
   DeviceRefused    the device answered, and said no; holds its code
+  DeviceInUse      somebody else is writing to the device
   UploadError      an upload stopped; says what state the device is in
   ReaddressError   changing an address stopped; says where the device is now
 """
@@ -114,6 +115,10 @@ class DeviceRefused(LeitwerkError):
     def __init__(self, message: str, *, code: int | None = None, remedy: str = "") -> None:
         super().__init__(message, remedy=remedy)
         self.code = code
+
+
+class DeviceInUse(LeitwerkError):
+    """Somebody else is writing to the device. Nothing was written."""
 
 
 class UploadError(LeitwerkError):

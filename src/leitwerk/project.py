@@ -368,6 +368,23 @@ def write_atomic(path: Path, text: str) -> None:
         raise FileProblem(f"cannot write {path}: {reason}", remedy=remedy) from error
 
 
+def remove_file(path: Path) -> None:
+    """Remove a file that may be gone already; it is gone from the disk when this returns.
+
+    Raises
+    ------
+    FileProblem
+        It cannot be removed.
+
+    """
+    try:
+        path.unlink(missing_ok=True)
+    except OSError as error:
+        reason = error.strerror or type(error).__name__
+        remedy = "is the folder writable?"
+        raise FileProblem(f"cannot remove {path}: {reason}", remedy=remedy) from error
+
+
 def free_path(folder: Path, stem: str, suffixes: Iterable[str]) -> Path:
     """A path in ``folder`` (without suffix) that no file with any of the suffixes has yet."""
     every = tuple(suffixes)

@@ -90,7 +90,7 @@ def device(
     from leitwerk.links import open_device
     from leitwerk.page import read_page
 
-    sheet, address = _place(where, model, link.patience)
+    sheet, address = place(where, model, link.patience)
     folder = Path(where).parent if Path(where).is_file() else Path()
     with open_device(sheet, address, patience=link.patience, tracer=link.tracer) as one:
         if set_clock:
@@ -142,7 +142,7 @@ def readdress(
 
     if unit is None and name is None:
         raise QuantityError("nothing is to be changed", valid="--to UNIT, --name NAME, or both")
-    sheet, address = _place(where, model, link.patience)
+    sheet, address = place(where, model, link.patience)
     inventory = Inventory.nearest()
 
     def reach(at: LinkAddress) -> Any:
@@ -196,7 +196,7 @@ def _set_clock(one: Any) -> None:
         one.log_out()
 
 
-def _place(where: str, model: str | None, patience: Patience) -> tuple[Datasheet, LinkAddress]:
+def place(where: str, model: str | None, patience: Patience) -> tuple[Datasheet, LinkAddress]:
     """The datasheet and the address of a device, whatever it was called by."""
     from leitwerk.address import DeviceName, parse_where
     from leitwerk.errors import QuantityError

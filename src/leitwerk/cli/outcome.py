@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, ParamSpec, TypeVar
 import click
 
 from leitwerk.errors import (
+    DeviceInUse,
     DeviceRefused,
     FileProblem,
     LeitwerkError,
@@ -32,6 +33,7 @@ _CODES: tuple[tuple[type[LeitwerkError], int], ...] = (
     (FileProblem, USAGE),
     (LinkError, NOT_REACHED),
     (WrongDevice, REFUSED),
+    (DeviceInUse, REFUSED),
     (DeviceRefused, REFUSED),
 )
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, link_options, reports_errors
+from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
 
 if TYPE_CHECKING:
     from leitwerk.cli.outcome import LinkOptions
@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("setup")
+@click.option("--plan", is_flag=True, help="Show what would change, and change nothing.")
+@click.option("--wait", default=10.0, metavar="S", help="Wait so long for another writer to end.")
 @click.option("--discard-recordings", is_flag=True, help="Recordings nobody fetched may be erased.")
 @click.option("--stop-recording", is_flag=True, help="A running recording may be stopped.")
 @click.option("--keep", metavar="FOLDER", help="For backups and receipts; 'kept' beside the setup.")
@@ -26,8 +28,10 @@ if TYPE_CHECKING:
 def upload(
     setup: str,
     *,
+    plan: bool,
     discard_recordings: bool,
     stop_recording: bool,
+    wait: float,
     keep: str | None,
     by: str | None,
     link: LinkOptions,
@@ -38,7 +42,8 @@ def upload(
     Only the device that the setup names is written to, and only what differs. The password is asked
     for, or taken from LEITWERK_PASSWORD_<ROLE>.
 
-    Exit code 0: verified. 1: the setup has errors. 2: usage. 3: device not reached. 4: refused.
+    Exit code 0: verified. 1: the setup has errors, or a plan has changes. 2: usage. 3: device not
+    reached. 4: refused.
     """
     from leitwerk.check import check_setup
     from leitwerk.cli.devices import remember
@@ -48,6 +53,7 @@ def upload(
     from leitwerk.findings import Severity
     from leitwerk.links import connect
     from leitwerk.project import read_setup
+    from leitwerk.transfer import Allowed, plan_upload
     from leitwerk.transfer import upload as carry
 
     wanted = read_setup(setup)
@@ -57,14 +63,20 @@ def upload(
     ):
         findings = check_setup(wanted, device.datasheet)
         print_findings([f for f in findings if f.severity is Severity.WARNING], steps.console)
+        if plan:
+            planned = plan_upload(wanted, device)
+            if as_json:
+                echo_json(planned.to_dict())
+            else:
+                console().print(str(planned), markup=False)
+            return FOUND if planned.changes else FINE
         receipt = carry(
             wanted,
             device,
             keep=keep or Path(setup).parent / "kept",
             passwords=passwords_of(wanted.device.model, wanted.device.serial, steps),
-            discard_recordings=discard_recordings,
-            stop_recording=stop_recording,
-            by=by or _user(),
+            allowed=Allowed(discard_recordings, stop_recording, wait),
+            by=by or user(),
             progress=steps.show,
         )
     remember(receipt.identity, device.address)
@@ -75,7 +87,8 @@ def upload(
     return FINE
 
 
-def _user() -> str:
+def user() -> str:
+    """Who runs this, for receipts."""
     try:
         return getpass.getuser()
     except (KeyError, OSError):

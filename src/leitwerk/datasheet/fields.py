@@ -283,6 +283,7 @@ class Transfer(Model):
     bridge: Count = 0
     role: str = ""
     stopped: YesNo = "no"
+    least: dict[str, Amount] = Field(default_factory=dict)
 
 
 class DatasheetFile(Model):

@@ -101,6 +101,7 @@ class Datasheet:
     bridge: int
     role: str
     stopped: bool
+    least: Mapping[str, tuple[float, str]]
     refusals: Mapping[int, str]
     replies: Replies
     environment_c: tuple[float, float] | None

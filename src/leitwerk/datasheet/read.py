@@ -165,6 +165,10 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
         alarms_at_most=limits.alarms if limits else 0,
         bridge=file.transfer.bridge if file.transfer else 0,
         role=file.transfer.role if file.transfer else "",
+        least={
+            name: (amount.value, amount.unit.symbol if amount.unit else "")
+            for name, amount in (file.transfer.least if file.transfer else {}).items()
+        },
         stopped=file.transfer is not None and file.transfer.stopped == "yes",
         refusals={
             int(code): text

@@ -61,13 +61,19 @@ class AskingSession(ABC):
         progress: Callable[[int, int], None] = lambda done, total: None,
         *,
         secret: bool = False,
+        backwards: bool = False,
     ) -> int:
         """One after the other; what is refused ends it."""
-        for done, (query, value) in enumerate(values.items(), start=1):
+        every = list(values.items())
+        for done, (query, value) in enumerate(every[::-1] if backwards else every, start=1):
             head = query.tell.partition("{}")[0]
             message = query.tell.replace("{}", query.encode(value))
             self.tell(message, public=head if secret else None)
             progress(done, len(values))
+        return len(values)
+
+    def count_writes(self, values: Mapping[Query, Stored]) -> int:
+        """One for each."""
         return len(values)
 
     def _answers(self, points: Sequence[Query]) -> dict[str, str | list[str]]:

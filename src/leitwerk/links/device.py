@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self
 
 from leitwerk.address import LinkAddress
 from leitwerk.datasheet import Datasheet, Stored
-from leitwerk.errors import DeviceRefused, QuantityError, WrongDevice
+from leitwerk.errors import DeviceRefused, LinkError, QuantityError, WrongDevice
 from leitwerk.identity import Identity, same_number
 from leitwerk.image import Image
 from leitwerk.inventory import locate
@@ -31,6 +32,10 @@ from leitwerk.setup import Setup
 if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
+
+
+RESTART_S = 60.0  # so long may a device take to come back
+_RESTART_PAUSE_S = 0.2
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,8 +88,8 @@ class Device:
         known = {"maker": sheet.maker, "model": "", "serial": "", "firmware": ""}
         return Identity(**{name: _text(found.get(name, text)) for name, text in known.items()})
 
-    def require(self, setup: Setup) -> Identity:
-        """Identify, and insist on the device that a setup names.
+    def require(self, model: str, serial: str) -> Identity:
+        """Identify, and insist on a device, such as the one that a setup names.
 
         Raises
         ------
@@ -93,15 +98,13 @@ class Device:
 
         """
         identity = self.identify()
-        wanted = setup.device
         for what, found, meant in (
-            ("a model", identity.model, wanted.model),
-            ("the serial number", identity.serial, wanted.serial),
+            ("a model", identity.model, model),
+            ("the serial number", identity.serial, serial),
         ):
             if found != meant and not (what.endswith("number") and same_number(found, meant)):
                 raise WrongDevice(
-                    f"the device at {self.address} has {what} {found!r}, the setup is for "
-                    f"{meant!r}",
+                    f"the device at {self.address} has {what} {found!r}, this is for {meant!r}",
                     remedy="is it the right device, the right address, the right setup? Nothing "
                     "was written.",
                 )
@@ -188,16 +191,53 @@ class Device:
         self,
         values: Mapping[str, Stored],
         progress: Callable[[int, int], None] = lambda done, total: None,
+        *,
+        backwards: bool = False,
     ) -> int:
         """Write settings in as few requests as possible; returns how many it took.
 
         They are not in force before ``command("commit")``. ``progress`` is called after each
-        request with the number done and the number in all.
+        request with the number done and the number in all. ``backwards`` undoes: the last request
+        of the same settings comes first.
         """
         settings = self.datasheet.settings
         points = {settings[name]: value for name, value in values.items()}
         with self._explained():
-            return self._session.write(points, progress)
+            return self._session.write(points, progress, backwards=backwards)
+
+    def count_writes(self, values: Mapping[str, Stored]) -> int:
+        """How many requests it would take to write settings."""
+        settings = self.datasheet.settings
+        return self._session.count_writes({settings[name]: v for name, v in values.items()})
+
+    @property
+    def restarts(self) -> bool:
+        """Whether it can be told to restart."""
+        family = self.datasheet.family("access", "command")
+        return family is not None and "restart" in dict(family.template.choices)
+
+    def restart(self, wait_s: float = RESTART_S) -> None:
+        """Restart the device, and wait until it answers again.
+
+        Raises
+        ------
+        LinkError
+            It does not answer within ``wait_s``.
+
+        """
+        before = self.identify()
+        # It may be gone before it has confirmed.
+        with suppress(LinkError):
+            self.command("restart")
+        deadline = time.monotonic() + wait_s
+        while True:
+            time.sleep(_RESTART_PAUSE_S)
+            try:
+                if self.identify() == before:
+                    return
+            except LinkError:
+                if time.monotonic() > deadline:
+                    raise
 
     def command(self, name: str) -> None:
         """Have a command carried out: commit, drop, start, stop, erase recordings."""

@@ -31,8 +31,15 @@ class Session(Protocol):
         progress: Callable[[int, int], None] = lambda done, total: None,
         *,
         secret: bool = False,
+        backwards: bool = False,
     ) -> int:
-        """Write values in as few requests as possible; returns how many it took."""
+        """Write values in as few requests as possible; returns how many it took.
+
+        ``backwards`` sends the last request first.
+        """
+
+    def count_writes(self, values: Mapping[Any, Stored]) -> int:
+        """How many requests it would take to write values."""
 
 
 class RegisterSession:
@@ -58,13 +65,20 @@ class RegisterSession:
         progress: Callable[[int, int], None] = lambda done, total: None,
         *,
         secret: bool = False,
+        backwards: bool = False,
     ) -> int:
         """Neighbours together; registers of which only a field changes are read first."""
         shared = shared_registers(values)
         words = self._link.read(shared) if shared else []
         present = {request.start: word for request, word in zip(shared, words, strict=True)}
         requests = plan_writes(values, present)
+        if backwards:
+            requests = requests[::-1]
         for done, request in enumerate(requests, start=1):
             self._link.write(replace(request, secret=secret))
             progress(done, len(requests))
         return len(requests)
+
+    def count_writes(self, values: Mapping[Any, Stored]) -> int:
+        """What stands in the shared registers plays no part in how many there are."""
+        return len(plan_writes(values, {r.start: 0 for r in shared_registers(values)}))

@@ -77,7 +77,7 @@ def verify(
     channels = check_into(setup, device.datasheet, findings)
     if findings.has_errors:
         raise SetupError(findings.file, findings.sorted())
-    identity = device.require(setup)
+    identity = device.require(setup.device.model, setup.device.serial)
     image = encode_setup(setup, device.datasheet)
     changes = compare_images(device.read_settings(), image, device.datasheet)
     poller = Poller(device, channels)

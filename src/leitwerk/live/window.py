@@ -36,7 +36,7 @@ def read_once(
         The device was not reached, or refused.
 
     """
-    device.require(setup)
+    device.require(setup.device.model, setup.device.serial)
     shown, qualities, junction = Poller(device, [channel]).poll()
     good = qualities[0] == Quality.GOOD and math.isfinite(shown[0])
     return float(shown[0]) if good else None, junction
@@ -63,7 +63,7 @@ def read_untared(
 
     """
     count = sample_count(duration_s, rate_hz)
-    device.require(setup)
+    device.require(setup.device.model, setup.device.serial)
     poller = Poller(device, [channel])
     times, shown = np.zeros(count), np.zeros(count)
     qualities = np.zeros(count, dtype=np.uint8)

@@ -19,6 +19,7 @@ from leitwerk.standins.faults import Troubles
 
 _TABLE_SIZES = {"holding": 1000, "input": 500, "coil": 64, "discrete": 64}
 _LOGIN_LASTS_S = 300.0
+_STARTS_S = 0.5  # so long it hears nothing after a restart
 ROLES = ("nobody", "operator", "administrator")
 
 
@@ -79,6 +80,7 @@ class Firmware(ABC):
         self.staged: dict[int, int] = {}
         self.role = 0
         self.role_until_s = 0.0
+        self.starting_until_s = float("-inf")
         self._owners = self._map_registers()
         groups = ("identity", "status", "readings", "recordings")
         self._shown = [point for group in groups for point in datasheet.points(group)]
@@ -126,7 +128,8 @@ class Firmware(ABC):
             for address, word in list(zip(range(start, start + len(words)), words, strict=True))[
                 : (len(words) + 1) // 2
             ]:
-                self.holding[address] = word
+                if address in self._owners:
+                    self.holding[address] = word
         self.staged.clear()
         self.role = 0
 
@@ -240,6 +243,10 @@ class Firmware(ABC):
             self.staged.clear()
         elif command == "drop":
             self.staged.clear()
+        elif command == "restart":
+            self.staged.clear()
+            self.role = 0
+            self.starting_until_s = self.clock() + _STARTS_S
         else:
             self.carry_out(command)
 

@@ -165,6 +165,8 @@ class _Line:
             firmware.lose_power(address, words)
             self.hang_up()
             await asyncio.Event().wait()
+        if firmware.clock() < firmware.starting_until_s:
+            await asyncio.Event().wait()
         for limit, done in (
             (faults.silent_after_requests, self._requests),
             (faults.silent_after_writes, self._writes),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import re
 from collections.abc import Mapping
@@ -10,13 +11,16 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from leitwerk.datasheet import Stored
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity, same_number
 from leitwerk.image import Change, Image, lines_by_block
 from leitwerk.project import free_path, read_bytes, write_atomic
+from leitwerk.transfer.history import RECEIPT, read_history
+from leitwerk.transfer.source import Source
 
-_RECEIPT = "-receipt.json"
-_KINDS = ("-backup.json", _RECEIPT, "-receipt.txt")
+JOURNAL = "journal.json"
+_KINDS = ("-backup.json", RECEIPT, "-receipt.txt")
 
 
 @dataclass(frozen=True)
@@ -26,15 +30,15 @@ class Receipt:
     by: str
     started: datetime
     finished: datetime
-    setup_file: str
-    setup_title: str
-    setup_sha256: str
+    source: Source
     identity: Identity
     address: str
     changes: tuple[Change, ...]
     requests: int
     together: bool
     verified: int
+    settings_sha256: str
+    previous: str
     rounded: tuple[str, ...]
     discarded: int
     restarted: bool
@@ -48,16 +52,14 @@ class Receipt:
             "by": self.by,
             "started": _stamp(self.started),
             "finished": _stamp(self.finished),
-            "setup": {
-                "file": self.setup_file,
-                "title": self.setup_title,
-                "sha256": self.setup_sha256,
-            },
+            "what": self.source.to_dict(),
             "device": {**self.identity.to_dict(), "address": self.address},
             "changes": [change.to_dict() for change in self.changes],
             "write_requests": self.requests,
             "in_force_together": self.together,
             "settings_verified": self.verified,
+            "settings_sha256": self.settings_sha256,
+            "previous": self.previous,
             "rounded": list(self.rounded),
             "recordings_discarded": self.discarded,
             "recording_restarted": self.restarted,
@@ -75,10 +77,10 @@ class Receipt:
             else "nothing to change: the device held these settings already"
         )
         lines = [
-            f"Receipt: {self.setup_title}",
+            f"Receipt: {self.source.title}",
             f"  device:    {self.identity}",
             f"  address:   {self.address}",
-            f"  setup:     {self.setup_file} (SHA-256 {self.setup_sha256[:16]}…)",
+            f"  {self.source.kind + ':':10} {self.source.file} (SHA-256 {self.source.sha256[:16]}…)",
             f"  by:        {self.by}, {_stamp(self.started)}",
             f"  result:    {what}",
             f"  verified:  {self.verified} settings read back, all as asked",
@@ -110,8 +112,18 @@ class KeptFiles:
     @classmethod
     def at(cls, keep: Path, serial: str, moment: datetime) -> KeptFiles:
         """Names that no other upload has used."""
-        folder = keep / (re.sub(r"[^A-Za-z0-9_-]", "_", serial) or "_")
+        folder = device_folder(keep, serial)
         return cls(free_path(folder, moment.strftime("%Y-%m-%dT%H%M%SZ"), _KINDS))
+
+    @property
+    def folder(self) -> Path:
+        """The folder of the device."""
+        return self.stem.parent
+
+    @property
+    def journal(self) -> Path:
+        """The journal: one for each device, while something is unfinished."""
+        return self.folder / JOURNAL
 
     def path(self, kind: str) -> Path:
         """The file of a kind: ``backup.json``, ``receipt.json``, ``receipt.txt``."""
@@ -143,26 +155,67 @@ def _json(content: Mapping[str, Any]) -> str:
 
 
 def last_receipts(keep: Path, serial: str, count: int) -> list[dict[str, Any]]:
-    """The last receipts of a device in a folder, as plain data, the newest first.
+    """The last receipts of a device in a folder, as plain data, the newest first."""
+    return list(read_history(device_folder(keep, serial)).receipts[::-1][:count])
 
-    Files that are no receipts are passed over: what a folder holds besides is nobody's business.
+
+def device_folder(keep: Path, serial: str) -> Path:
+    """The folder of a device among those of all devices, however its serial number is written."""
+    if keep.is_dir():
+        for folder in sorted(keep.iterdir()):
+            if folder.is_dir() and same_number(folder.name.replace("_", "-"), serial):
+                return folder
+    return keep / (re.sub(r"[^A-Za-z0-9_-]", "_", serial) or "_")
+
+
+def settings_hash(image: Image) -> str:
+    """SHA-256 of settings: of their JSON with sorted keys, UTF-8, without spaces (RFC 8785 in short)."""
+    text = json.dumps(
+        dict(image.settings), sort_keys=True, ensure_ascii=False, separators=(",", ":")
+    )
+    return hashlib.sha256(text.encode("utf-8")).hexdigest()
+
+
+def read_backup(path: str | Path) -> tuple[Identity, Image, str]:
+    """Whose settings a backup holds, the settings, and the SHA-256 of the file.
+
+    Raises
+    ------
+    FileProblem
+        The file cannot be read, or is no backup.
+
     """
-    if not keep.is_dir():
-        return []
-    files = [
-        file
-        for folder in keep.iterdir()
-        if folder.is_dir() and same_number(folder.name.replace("_", "-"), serial)
-        for file in folder.glob(f"*{_RECEIPT}")
-    ]
-    receipts: list[dict[str, Any]] = []
-    for file in sorted(files, key=lambda file: file.name, reverse=True):
-        if len(receipts) == count:
-            break
-        try:
-            content = json.loads(read_bytes(file))
-        except (ValueError, FileProblem):
-            continue
-        if isinstance(content, dict) and content.get("receipt") == 1:
-            receipts.append(content)
-    return receipts
+    content = read_bytes(path)
+    try:
+        identity, settings = _parse_backup(json.loads(content))
+    except (ValueError, KeyError, TypeError, AttributeError) as error:
+        raise FileProblem(
+            f"{path} is no backup: {error}",
+            remedy="backups are the files …-backup.json in the folder 'kept'",
+        ) from error
+    return identity, Image(identity.model, settings), hashlib.sha256(content).hexdigest()
+
+
+def _parse_backup(data: Any) -> tuple[Identity, dict[str, Stored]]:
+    if data["backup"] != 1:
+        raise ValueError(f"version {data['backup']!r} is not known")
+    who = [data["device"][name] for name in ("maker", "model", "serial", "firmware")]
+    if not all(isinstance(text, str) for text in who):
+        raise TypeError("the device is not named")
+    return Identity(*who), {str(name): stored_value(v) for name, v in data["settings"].items()}
+
+
+def stored_value(value: object) -> Stored:
+    """A setting out of JSON.
+
+    Raises
+    ------
+    TypeError
+        It is none.
+
+    """
+    if isinstance(value, str):
+        return value
+    if isinstance(value, bool) or not isinstance(value, int | float):
+        raise TypeError(f"{value!r} is no setting")
+    return float(value)

@@ -66,7 +66,7 @@ def crc_text(answer: str) -> str:
 
     """
     crc = 0
-    for byte in answer.encode("latin-1"):
+    for byte in answer.encode("latin-1", "replace"):
         crc ^= byte
         for _ in range(8):
             crc = (crc >> 1) ^ 0xA001 if crc & 1 else crc >> 1

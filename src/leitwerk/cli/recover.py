@@ -1,0 +1,176 @@
+"""leitwerk recover, leitwerk restore and leitwerk history."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
+
+if TYPE_CHECKING:
+    from leitwerk.cli.outcome import LinkOptions
+
+
+@click.command()
+@click.argument("setup")
+@click.option("--finish", is_flag=True, help="Write what is still missing.")
+@click.option("--undo", is_flag=True, help="Give the device its old settings back.")
+@click.option("--stop-recording", is_flag=True, help="A running recording may be stopped.")
+@click.option("--discard-recordings", is_flag=True, help="Recordings nobody fetched may be erased.")
+@click.option("--keep", metavar="FOLDER", help="Where the journal is; 'kept' beside the setup.")
+@click.option("--by", metavar="NAME", help="Who does it, for the receipt; you, if not given.")
+@click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
+@reports_errors
+@link_options(2.0)
+def recover(
+    setup: str,
+    *,
+    finish: bool,
+    undo: bool,
+    stop_recording: bool,
+    discard_recordings: bool,
+    keep: str | None,
+    by: str | None,
+    as_json: bool,
+    link: LinkOptions,
+) -> int:
+    """Say what an upload to SETUP's device that was broken off has left, and finish or undo it.
+
+    Exit code 0: finished or undone, and verified. 1: it is unfinished (without an option). 2: usage,
+    or nothing is unfinished. 3: device not reached. 4: refused.
+    """
+    from leitwerk.cli.password import passwords_of
+    from leitwerk.cli.show import console, echo_json
+    from leitwerk.cli.steps import StepView
+    from leitwerk.cli.upload import user
+    from leitwerk.links import connect
+    from leitwerk.project import read_setup
+    from leitwerk.transfer import Allowed, look_back, unfinished
+    from leitwerk.transfer import recover as settle
+
+    if finish and undo:
+        raise click.UsageError("--finish or --undo, not both")
+    wanted = read_setup(setup)
+    folder = Path(keep) if keep else Path(setup).parent / "kept"
+    journal = unfinished(folder, wanted.device.serial)
+    with (
+        connect(wanted, patience=link.patience, tracer=link.tracer) as device,
+        StepView() as steps,
+    ):
+        if not (finish or undo):
+            found = look_back(device, journal)
+            if as_json:
+                echo_json(found.to_dict())
+            else:
+                console().print(str(found), markup=False)
+                click.echo("  finish it with --finish, or give the old settings back with --undo")
+            return FOUND
+        receipt = settle(
+            device,
+            journal,
+            undo=undo,
+            keep=folder,
+            passwords=passwords_of(journal.identity.model, journal.identity.serial, steps),
+            allowed=Allowed(discard_recordings, stop_recording),
+            by=by or user(),
+            progress=steps.show,
+        )
+    if as_json:
+        echo_json(receipt.to_dict())
+    else:
+        console().print(str(receipt), markup=False)
+    return FINE
+
+
+@click.command()
+@click.argument("backup")
+@click.argument("where")
+@click.option("--stop-recording", is_flag=True, help="A running recording may be stopped.")
+@click.option("--discard-recordings", is_flag=True, help="Recordings nobody fetched may be erased.")
+@click.option("--keep", metavar="FOLDER", help="For backups and receipts; 'kept' here.")
+@click.option("--by", metavar="NAME", help="Who does it, for the receipt; you, if not given.")
+@click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
+@reports_errors
+@link_options(2.0)
+def restore(
+    backup: str,
+    where: str,
+    *,
+    stop_recording: bool,
+    discard_recordings: bool,
+    keep: str | None,
+    by: str | None,
+    as_json: bool,
+    link: LinkOptions,
+) -> int:
+    """Give the device at WHERE the settings of BACKUP back, and verify that it has them.
+
+    Only the device that the backup is of is written to. WHERE is an address, a name of the
+    inventory, or a setup file.
+
+    Exit code 0: verified. 2: usage. 3: device not reached. 4: refused.
+    """
+    from leitwerk.cli.devices import place, remember
+    from leitwerk.cli.password import passwords_of
+    from leitwerk.cli.show import console, echo_json
+    from leitwerk.cli.steps import StepView
+    from leitwerk.cli.upload import user
+    from leitwerk.links import open_device
+    from leitwerk.transfer import Allowed, read_backup
+    from leitwerk.transfer import restore as give_back
+
+    identity, _, _ = read_backup(backup)
+    sheet, address = place(where, identity.model, link.patience)
+    with (
+        open_device(sheet, address, patience=link.patience, tracer=link.tracer) as device,
+        StepView() as steps,
+    ):
+        receipt = give_back(
+            backup,
+            device,
+            keep=keep or "kept",
+            passwords=passwords_of(identity.model, identity.serial, steps),
+            allowed=Allowed(discard_recordings, stop_recording),
+            by=by or user(),
+            progress=steps.show,
+        )
+    remember(receipt.identity, address)
+    if as_json:
+        echo_json(receipt.to_dict())
+    else:
+        console().print(str(receipt), markup=False)
+    return FINE
+
+
+@click.command()
+@click.argument("serial")
+@click.option("--keep", metavar="FOLDER", default="kept", show_default=True, help="The receipts.")
+@click.option("--json", "as_json", is_flag=True, help="Print the history as JSON.")
+@reports_errors
+def history(serial: str, *, keep: str, as_json: bool) -> int:
+    """List the receipts of the device with SERIAL, and verify that none was changed or taken away.
+
+    Exit code 0: the chain is whole. 1: it is not, or there is no receipt. 2: usage.
+    """
+    from leitwerk.cli.show import echo_json
+    from leitwerk.transfer import read_history
+    from leitwerk.transfer.receipt import device_folder
+
+    found = read_history(device_folder(Path(keep), serial))
+    if as_json:
+        echo_json(found.to_dict())
+    else:
+        for receipt in found.receipts:
+            what = receipt.get("what", {})
+            count = len(receipt.get("changes", ()))
+            click.echo(
+                f"{receipt.get('finished', '?')}  {what.get('kind', '?'):8} by "
+                f"{receipt.get('by', '?')}: {count} settings changed ({what.get('file', '?')})"
+            )
+        for broken in found.breaks:
+            click.echo(f"broken: {broken}", err=True)
+        whole = "whole: none was changed or taken away" if found.whole else "broken"
+        click.echo(f"{len(found.receipts)} receipts, their chain is {whole}", err=True)
+    return FINE if found.whole and found.receipts else FOUND

@@ -1,0 +1,102 @@
+"""The history of a device: its receipts, each with the hash of the one before."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from leitwerk.errors import FileProblem
+from leitwerk.project import read_bytes
+
+RECEIPT = "-receipt.json"
+
+
+@dataclass(frozen=True, slots=True)
+class _Link:
+    file: Path
+    sha256: str
+    previous: str
+    content: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class History:
+    """The receipts of one device, the oldest first, and where the chain does not hold."""
+
+    receipts: tuple[dict[str, Any], ...]
+    breaks: tuple[str, ...]
+
+    @property
+    def whole(self) -> bool:
+        """Whether every receipt but the first follows on one that is there and unchanged."""
+        return not self.breaks
+
+    def to_dict(self) -> dict[str, Any]:
+        """The history as plain data for JSON."""
+        return {"whole": self.whole, "breaks": list(self.breaks), "receipts": list(self.receipts)}
+
+
+def head_of(folder: Path) -> str:
+    """The hash of the last receipt in a device's folder, empty when there is none."""
+    chain = _in_order(_links(folder))
+    return chain[-1].sha256 if chain else ""
+
+
+def read_history(folder: Path) -> History:
+    """The receipts of a device's folder, and whether their chain holds.
+
+    A receipt that was changed or taken away shows at the one after it; the last one is proven by
+    the next.
+    """
+    chain = _in_order(_links(folder))
+    known = {link.sha256 for link in chain}
+    breaks = []
+    for k, link in enumerate(chain):
+        if link.previous and link.previous not in known:
+            breaks.append(
+                f"{link.file.name} follows on a receipt that is not there, or was changed"
+            )
+        elif not link.previous and k > 0:
+            breaks.append(f"{link.file.name} says that it is the first, and is not")
+    return History(tuple(link.content for link in chain), tuple(breaks))
+
+
+def _links(folder: Path) -> list[_Link]:
+    """What is a receipt among the files of a folder; the rest is nobody's business."""
+    if not folder.is_dir():
+        return []
+    links = []
+    for file in sorted(folder.glob(f"*{RECEIPT}")):
+        try:
+            raw = read_bytes(file)
+            content = json.loads(raw)
+        except (ValueError, FileProblem):
+            continue
+        if isinstance(content, dict) and content.get("receipt") == 1:
+            previous = content.get("previous")
+            digest = hashlib.sha256(raw).hexdigest()
+            links.append(
+                _Link(file, digest, previous if isinstance(previous, str) else "", content)
+            )
+    return links
+
+
+def _in_order(links: list[_Link]) -> list[_Link]:
+    """By their chain; where it is broken, by the names of the files, which begin with the time.
+
+    A clock that was set back changes the names and not the chain.
+    """
+    after = {link.previous: link for link in links if link.previous}
+    known = {link.sha256 for link in links}
+    order: list[_Link] = []
+    for start in links:
+        if start.previous in known:
+            continue
+        step: _Link | None = start
+        while step is not None and step not in order:
+            order.append(step)
+            step = after.get(step.sha256)
+    return order + [link for link in links if link not in order]

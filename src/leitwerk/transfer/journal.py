@@ -1,0 +1,138 @@
+"""The journal: what an upload is about to do, on disk before it does it.
+
+It is there while an upload is under way, and stays when one was broken off; then it says what was
+changed from what to what, so that the upload can be finished or undone.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from leitwerk.datasheet import Stored
+from leitwerk.errors import FileProblem
+from leitwerk.identity import Identity
+from leitwerk.image import Change
+from leitwerk.project import read_bytes, remove_file, write_atomic
+from leitwerk.transfer.receipt import JOURNAL, stored_value
+from leitwerk.transfer.source import Source
+
+_VERSION = 1
+
+
+@dataclass(frozen=True)
+class Journal:
+    """An upload under way, or broken off. ``stage`` is the last thing that it was about to do."""
+
+    path: Path
+    source: Source
+    identity: Identity
+    address: str
+    by: str
+    started: datetime
+    changes: tuple[Change, ...]
+    stage: str
+    stopped: bool = False
+
+    @property
+    def old(self) -> dict[str, Stored]:
+        """What the settings were before; those that were never read are missing."""
+        return {c.setting: c.old for c in self.changes if c.old is not None}
+
+    @property
+    def new(self) -> dict[str, Stored]:
+        """What the settings were to become."""
+        return {c.setting: c.new for c in self.changes}
+
+    def at(self, stage: str, *, stopped: bool | None = None) -> Journal:
+        """The same at another stage, on disk.
+
+        Raises
+        ------
+        FileProblem
+            It cannot be written.
+
+        """
+        journal = replace(self, stage=stage, stopped=self.stopped if stopped is None else stopped)
+        content = {
+            "journal": _VERSION,
+            "what": self.source.to_dict(),
+            "device": {**self.identity.to_dict(), "address": self.address},
+            "by": self.by,
+            "started": self.started.isoformat(),
+            "stage": journal.stage,
+            "recording_stopped": journal.stopped,
+            "changes": [change.to_dict() for change in self.changes],
+        }
+        write_atomic(self.path, json.dumps(content, indent=2, ensure_ascii=False) + "\n")
+        return journal
+
+    def close(self) -> None:
+        """The upload is finished, and there is nothing left to undo."""
+        remove_file(self.path)
+
+    def __str__(self) -> str:
+        when = self.started.isoformat(timespec="seconds").replace("+00:00", "Z")
+        return f"{self.source} of {when} by {self.by}, broken off at the step '{self.stage}'"
+
+
+def read_journal(folder: Path) -> Journal | None:
+    """The journal in a device's folder; None when no upload is unfinished.
+
+    Raises
+    ------
+    FileProblem
+        There is one that cannot be read, is damaged, or was written by a newer version.
+
+    """
+    path = folder / JOURNAL
+    if not path.exists():
+        return None
+    try:
+        content: Any = json.loads(read_bytes(path))
+        version = content["journal"]
+        if version != _VERSION:
+            raise FileProblem(
+                f"{path} is a journal of version {version}, this Leitwerk knows {_VERSION}",
+                remedy="finish or undo that upload with the Leitwerk that began it",
+            )
+        return _parse(path, content)
+    except (ValueError, KeyError, TypeError, AttributeError) as error:
+        raise FileProblem(
+            f"{path} is no journal, or damaged: {error}",
+            remedy="an upload to this device was broken off; read the device, compare it with the "
+            "backups beside this file, then move the file away",
+        ) from error
+
+
+def _parse(path: Path, content: Mapping[str, Any]) -> Journal:
+    device = content["device"]
+    changes = tuple(
+        Change(_text(c["setting"]), _stored(c["old"]), stored_value(c["new"]), _text(c["unit"]))
+        for c in content["changes"]
+    )
+    return Journal(
+        path=path,
+        source=Source.from_dict(content["what"]),
+        identity=Identity(*(_text(device[k]) for k in ("maker", "model", "serial", "firmware"))),
+        address=_text(device["address"]),
+        by=_text(content["by"]),
+        started=datetime.fromisoformat(content["started"]),
+        changes=changes,
+        stage=_text(content["stage"]),
+        stopped=content["recording_stopped"] is True,
+    )
+
+
+def _text(value: object) -> str:
+    if not isinstance(value, str):
+        raise TypeError(f"{value!r} is no text")
+    return value
+
+
+def _stored(value: object) -> Stored | None:
+    return None if value is None else stored_value(value)

@@ -1,0 +1,49 @@
+"""One writer per device: a lock that holds between processes, too."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from filelock import FileLock, Timeout
+from platformdirs import user_data_dir
+
+from leitwerk.errors import DeviceInUse, FileProblem
+from leitwerk.identity import Identity, folded_number
+
+
+@contextmanager
+def only_writer(identity: Identity, wait_s: float) -> Iterator[None]:
+    """Nobody else on this machine writes to the device meanwhile.
+
+    The system gives the lock up when a process ends, however it ends.
+
+    Raises
+    ------
+    DeviceInUse
+        Somebody else is writing to it, and has not finished within ``wait_s``.
+    FileProblem
+        The lock cannot be taken for another reason.
+
+    """
+    name = re.sub(r"[^\w-]+", "_", f"{identity.model}-{folded_number(identity.serial)}")
+    path = Path(user_data_dir("leitwerk", appauthor=False)) / "locks" / f"{name}.lock"
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        lock = FileLock(path)
+        lock.acquire(timeout=wait_s)
+    except Timeout:
+        raise DeviceInUse(
+            f"somebody else is writing to {identity.model} {identity.serial}",
+            remedy="wait until that upload has ended, then try again (--wait S waits for it)",
+        ) from None
+    except OSError as error:
+        reason = error.strerror or type(error).__name__
+        remedy = "is the folder there and writable?"
+        raise FileProblem(f"cannot lock {path}: {reason}", remedy=remedy) from error
+    try:
+        yield
+    finally:
+        lock.release()

@@ -1,0 +1,150 @@
+"""After an upload that was broken off: what state the device is in, finishing it, undoing it."""
+
+from __future__ import annotations
+
+import enum
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from leitwerk.errors import FileProblem
+from leitwerk.image import Change, Image
+from leitwerk.links import Device
+from leitwerk.transfer.journal import Journal, read_journal
+from leitwerk.transfer.receipt import JOURNAL, Receipt, device_folder
+from leitwerk.transfer.transaction import (
+    NOTHING_MORE,
+    Allowed,
+    Progress,
+    Terms,
+    carry,
+    content_hash,
+)
+
+
+class Found(enum.StrEnum):
+    """What the settings of the device are."""
+
+    OLD = "all of the settings are the old ones"
+    NEW = "all of the settings are the new ones"
+    MIXED = "some of the settings are the old ones, some the new ones"
+    OTHER = "some of the settings are neither the old nor the new ones"
+
+
+@dataclass(frozen=True)
+class Aftermath:
+    """A device after an upload that was broken off."""
+
+    journal: Journal
+    found: Found
+    new: tuple[Change, ...]
+    old: tuple[Change, ...]
+    other: tuple[str, ...]
+
+    def __str__(self) -> str:
+        lines = [str(self.journal), f"  device: {self.found.value}"]
+        lines += [
+            f"    new: {c.setting} is {c.shown_new()}, was {c.shown_old()}" for c in self.new[:9]
+        ]
+        lines += [f"    other: {name}" for name in self.other[:9]]
+        return "\n".join(lines)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The aftermath as plain data for JSON."""
+        return {
+            "journal": str(self.journal.path),
+            "what": self.journal.source.to_dict(),
+            "stage": self.journal.stage,
+            "found": self.found.name.lower(),
+            "new": [change.to_dict() for change in self.new],
+            "old": [change.to_dict() for change in self.old],
+            "other": list(self.other),
+        }
+
+
+def unfinished(keep: str | Path, serial: str) -> Journal:
+    """The journal of an upload to a device that was broken off.
+
+    Raises
+    ------
+    FileProblem
+        There is none, or it cannot be used.
+
+    """
+    folder = device_folder(Path(keep), serial)
+    journal = read_journal(folder)
+    if journal is None:
+        raise FileProblem(
+            f"there is no {JOURNAL} in {folder}: no upload to this device was broken off",
+            remedy="is this the folder where its backups and receipts are?",
+        )
+    return journal
+
+
+def look_back(device: Device, journal: Journal) -> Aftermath:
+    """Read a device after an upload that was broken off; nothing is written.
+
+    Raises
+    ------
+    WrongDevice
+        It is another device.
+    LinkError
+        It was not reached.
+
+    """
+    device.require(journal.identity.model, journal.identity.serial)
+    present = device.read_settings().settings
+    new = tuple(c for c in journal.changes if present.get(c.setting) == c.new)
+    old = tuple(c for c in journal.changes if present.get(c.setting) == c.old and c not in new)
+    other = tuple(c.setting for c in journal.changes if c not in new and c not in old)
+    if other:
+        found = Found.OTHER
+    elif not new:
+        found = Found.OLD
+    else:
+        found = Found.MIXED if old else Found.NEW
+    return Aftermath(journal, found, new, old, other)
+
+
+def recover(
+    device: Device,
+    journal: Journal,
+    *,
+    undo: bool,
+    keep: str | Path,
+    passwords: Mapping[str, str],
+    allowed: Allowed = NOTHING_MORE,
+    by: str = "unnamed",
+    progress: Progress = lambda step, done, total: None,
+    now: Callable[[], datetime] = lambda: datetime.now(UTC),
+) -> Receipt:
+    """Finish an upload that was broken off, or undo it; either ends verified.
+
+    Undone is in reverse order, for devices where each setting counts as soon as it is written.
+
+    Raises
+    ------
+    WrongDevice, DeviceInUse, UploadError
+        As for an upload.
+
+    """
+    settings = journal.old if undo else journal.new
+    source = replace(
+        journal.source,
+        kind="undo" if undo else "finish",
+        sha256=content_hash(repr(sorted(settings.items())).encode()),
+    )
+    terms = Terms(
+        source=source,
+        serial=journal.identity.serial,
+        keep=Path(keep),
+        passwords=passwords,
+        allowed=replace(allowed, replace_unfinished=True),
+        by=by,
+        backwards=undo,
+        progress=progress,
+        now=now,
+    )
+    return carry(device, Image(journal.identity.model, settings), terms)

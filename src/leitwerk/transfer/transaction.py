@@ -1,0 +1,432 @@
+"""A transaction: settings carried to a device whole, or not at all, and proven."""
+
+from __future__ import annotations
+
+import contextlib
+import enum
+import hashlib
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TypeAlias, TypeVar
+
+from leitwerk.errors import (
+    DeviceInUse,
+    DeviceRefused,
+    LeitwerkError,
+    UploadError,
+    WrongDevice,
+)
+from leitwerk.identity import Identity
+from leitwerk.image import Change, Image, compare_images
+from leitwerk.links import Device, Status
+from leitwerk.transfer.history import head_of
+from leitwerk.transfer.journal import Journal, read_journal
+from leitwerk.transfer.locking import only_writer
+from leitwerk.transfer.receipt import KeptFiles, Receipt, settings_hash
+from leitwerk.transfer.source import Source
+
+Progress: TypeAlias = Callable[[str, int, int], None]
+
+T = TypeVar("T")
+_AGAIN = (
+    "mend the cause, then run the same upload again: it reads the device and goes on from there"
+)
+
+
+class _Settings(enum.StrEnum):
+    """What the device's settings are if the transaction ends at this moment."""
+
+    UNTOUCHED = "unchanged; no setting of it was touched"
+    UNDONE = "it works with its old settings; what was written has been undone and verified"
+    STAGED = (
+        "it works with its old settings; what was written waits in it uncommitted, has no effect, "
+        "and is dropped by the next upload"
+    )
+    PARTLY = (
+        "some of its settings are new and some are old, as it has no commit; the journal holds what "
+        "it had, and 'leitwerk recover' finishes or undoes it"
+    )
+    COMMITTING = (
+        "unknown: the new settings were written and the commit sent, but not confirmed; it works "
+        "either with all of the old or with all of the new settings"
+    )
+    UNVERIFIED = "it works with the new settings, but they have not been verified"
+    DIFFERENT = "it works with settings that are not those that were asked for"
+    VERIFIED = "it works with the new settings, and they have been verified"
+
+
+_NOTHING_TO_RECOVER = {_Settings.UNTOUCHED, _Settings.UNDONE, _Settings.STAGED, _Settings.VERIFIED}
+
+
+@dataclass(frozen=True, slots=True)
+class Allowed:
+    """What a transaction may do besides changing settings.
+
+    Attributes
+    ----------
+    discard_recordings : bool
+        Whether recordings that nobody has fetched may be erased.
+    stop_recording : bool
+        Whether a running recording may be stopped; it is started again afterwards.
+    wait_s : float, in s
+        How long to wait for another writer to end.
+    replace_unfinished : bool
+        Whether an upload that was broken off may be left behind: this one finishes or undoes it.
+
+    """
+
+    discard_recordings: bool = False
+    stop_recording: bool = False
+    wait_s: float = 10.0
+    replace_unfinished: bool = False
+
+
+NOTHING_MORE = Allowed()
+
+
+@dataclass(frozen=True)
+class Terms:
+    """Who carries what to a device, where it is kept, and what is allowed."""
+
+    source: Source
+    serial: str
+    keep: Path
+    passwords: Mapping[str, str]
+    allowed: Allowed = NOTHING_MORE
+    by: str = "unnamed"
+    backwards: bool = False
+    rounded: tuple[str, ...] = ()
+    progress: Progress = lambda step, done, total: None
+    now: Callable[[], datetime] = lambda: datetime.now(UTC)
+
+
+def carry(device: Device, wanted: Image, terms: Terms) -> Receipt:
+    """Carry settings to a device, and prove that they arrived.
+
+    Parameters
+    ----------
+    device : Device
+    wanted : Image
+        The settings that it shall have; all others stay as they are.
+    terms : Terms
+
+    Returns
+    -------
+    Receipt
+        It and the backup are also kept as files.
+
+    Raises
+    ------
+    WrongDevice
+        Another device answered; nothing was written.
+    DeviceInUse
+        Somebody else is writing to it; nothing was written.
+    UploadError
+        Anything else; it says what state the device is in and what to do.
+
+    """
+    started = terms.now()
+    attempt = _Attempt(device, wanted, terms)
+    try:
+        identity = attempt.identify()
+        with only_writer(identity, terms.allowed.wait_s):
+            return attempt.run(identity, started)
+    except (UploadError, WrongDevice, DeviceInUse):
+        raise  # they say it all
+    except (LeitwerkError, KeyboardInterrupt) as error:
+        state = attempt.retreat()
+        # While nothing has happened, the cause's own remedy is the better one.
+        own_remedy = getattr(error, "remedy", "") if state == _Settings.UNTOUCHED else ""
+        raise UploadError(
+            getattr(error, "message", "the upload was stopped by the keyboard"),
+            state=state,
+            remedy=own_remedy or _AGAIN,
+        ) from error
+
+
+class _Attempt:
+    """One transaction on its way, and what it has done to the device so far."""
+
+    def __init__(self, device: Device, wanted: Image, terms: Terms) -> None:
+        self.device = device
+        self.wanted = wanted
+        self.terms = terms
+        self.settings = _Settings.UNTOUCHED
+        self.journal: Journal | None = None
+        self.changes: list[Change] = []
+        self.logged_in = False
+        self.stops = False
+        self.erases = False
+        self.stopped = False
+        self.started_again = False
+        self.discarded = 0
+
+    def step(self, name: str, act: Callable[[], T]) -> T:
+        """Do one step and show it before and after."""
+        self.terms.progress(name, 0, 1)
+        result = act()
+        self.terms.progress(name, 1, 1)
+        return result
+
+    def identify(self) -> Identity:
+        return self.step(
+            "identify the device",
+            lambda: self.device.require(self.wanted.model, self.terms.serial),
+        )
+
+    def run(self, identity: Identity, started: datetime) -> Receipt:
+        """All that follows once the device is known and nobody else writes to it."""
+        terms, device = self.terms, self.device
+        files = KeptFiles.at(terms.keep, identity.serial, started)
+        earlier = read_journal(files.folder)
+        self.require_own(earlier)
+        status = self.step("look what it is doing", device.status)
+        before = self.step("read its settings", device.read_settings)
+        self.step("keep a backup", lambda: files.write_backup(before, identity, started))
+        self.changes = compare_images(before, self.wanted, device.datasheet)
+        self.require_idle(status)
+        requests = 0
+        if self.changes or status.uncommitted or self.erases:
+            self.require_fit()
+            self.log_in()
+            if self.changes:
+                self.open_journal(files, identity, started, earlier)
+            self.make_ready(status)
+            if self.changes:
+                requests = self.write()
+                self.commit()
+        restart = self.restart()
+        after = self.verify(before)
+        self.finish()
+        receipt = Receipt(
+            by=terms.by,
+            started=started,
+            finished=terms.now(),
+            source=terms.source,
+            identity=identity,
+            address=str(device.address),
+            changes=tuple(self.changes),
+            requests=requests,
+            together=device.commits,
+            verified=len({**before.settings, **self.wanted.settings}),
+            settings_sha256=settings_hash(after),
+            previous=head_of(files.folder),
+            rounded=terms.rounded,
+            discarded=self.discarded,
+            restarted=self.started_again,
+            restart=restart,
+            backup=str(files.path("backup.json")),
+        )
+        self.step("keep the receipt", lambda: files.write_receipt(receipt))
+        if earlier is not None or self.journal is not None:
+            # The receipt is on disk: nothing is left to be finished or undone.
+            (self.journal or earlier).close()  # type: ignore[union-attr]
+        return receipt
+
+    # ------------------------------------------------------------------ before the first write
+
+    def require_own(self, earlier: Journal | None) -> None:
+        """Insist that an upload which was broken off is this one, or may be left behind."""
+        if earlier is None or self.terms.allowed.replace_unfinished:
+            return
+        mine = self.terms.source
+        if (earlier.source.kind, earlier.source.sha256) == (mine.kind, mine.sha256):
+            return  # the same again: it goes on from where it stopped
+        raise UploadError(
+            f"an earlier upload to this device was broken off: {earlier}",
+            state="nobody knows before it is read; 'leitwerk recover' reads it and says",
+            remedy="finish or undo that one first: leitwerk recover, with --finish or --undo",
+        )
+
+    def require_idle(self, status: Status) -> None:
+        """Insist that nothing is disturbed that was not given up."""
+        sheet, allowed = self.device.datasheet, self.terms.allowed
+        at_work = sheet.takes_while_recording(change.setting for change in self.changes)
+        self.erases = allowed.discard_recordings and status.unfetched > 0
+        if status.recording and not allowed.stop_recording and (self.erases or not at_work):
+            raise UploadError(
+                "the device is recording, and takes settings only when stopped",
+                state=_Settings.UNTOUCHED,
+                remedy="wait for its end, or allow it to be stopped (--stop-recording)",
+            )
+        if status.unfetched and not allowed.discard_recordings and not at_work:
+            raise UploadError(
+                f"the device holds {counted(status.unfetched)} that nobody has fetched; a new "
+                "setup would erase what they mean",
+                state=_Settings.UNTOUCHED,
+                remedy="fetch them first (--fetch-recordings), or say that they may go "
+                "(--discard-recordings)",
+            )
+        self.stops = status.recording and (self.erases or not at_work)
+
+    def require_fit(self) -> None:
+        """Insist that the device can bear being written to: its battery, whatever it needs."""
+        least = self.device.datasheet.least
+        if not least:
+            return
+        status = self.step("see that it is fit", self.device.status_points)
+        for name, (value, unit) in least.items():
+            found = status.get(name)
+            if isinstance(found, float) and found < value:
+                raise UploadError(
+                    f"the device is not fit to be written to: {name} is {found:g} {unit}, at least "
+                    f"{value:g} {unit} is needed",
+                    state=_Settings.UNTOUCHED,
+                    remedy="charge or change its battery, or supply it, then upload again",
+                )
+
+    def log_in(self) -> None:
+        role = self.device.datasheet.role_for(change.setting for change in self.changes)
+        if not role:
+            return  # a device that asks nobody
+        passwords = self.terms.passwords
+        self.step(f"log in as the {role}", lambda: self.device.log_in_with(role, passwords))
+        self.logged_in = True
+
+    def open_journal(
+        self, files: KeptFiles, identity: Identity, started: datetime, earlier: Journal | None
+    ) -> None:
+        """What is about to happen is on disk before it does.
+
+        After an upload that was broken off, what the device had *before that* is what counts.
+        """
+        changes = {change.setting: change for change in self.changes}
+        if earlier is not None and earlier.source.kind != "undo":
+            for change in earlier.changes:
+                own = changes.get(change.setting)
+                changes[change.setting] = replace(own or change, old=change.old)
+        journal = Journal(
+            path=files.journal,
+            source=self.terms.source,
+            identity=identity,
+            address=str(self.device.address),
+            by=self.terms.by,
+            started=started,
+            changes=tuple(changes.values()),
+            stage="",
+        )
+        self.journal = self.step("keep a journal", lambda: journal.at("write what differs"))
+
+    # ------------------------------------------------------------------ writing
+
+    def make_ready(self, status: Status) -> None:
+        """Nothing may be recording, in the way, or left from an upload that was broken off."""
+        if self.stops:
+            if self.journal is not None:
+                self.journal = self.journal.at("stop the recording", stopped=True)
+            self.step("stop the recording", lambda: self.device.command("stop"))
+            self.stopped = True
+        if self.erases:
+            self.step("erase recordings", lambda: self.device.command("erase recordings"))
+            self.discarded = status.unfetched
+        if self.device.commits:
+            self.device.command("drop")
+
+    def write(self) -> int:
+        self.settings = _Settings.STAGED if self.device.commits else _Settings.PARTLY
+        return self.device.write_settings(
+            {change.setting: change.new for change in self.changes},
+            lambda done, total: self.terms.progress("write what differs", done, total),
+            backwards=self.terms.backwards,
+        )
+
+    def commit(self) -> None:
+        if not self.device.commits:
+            self.settings = _Settings.UNVERIFIED
+            return
+        if self.journal is not None:
+            self.journal = self.journal.at("commit")
+        self.settings = _Settings.COMMITTING
+        try:
+            self.step("commit", lambda: self.device.command("commit"))
+        except DeviceRefused:
+            # It has answered, and said no: what was written still waits.
+            self.settings = _Settings.STAGED
+            raise
+        self.settings = _Settings.UNVERIFIED
+
+    def restart(self) -> tuple[str, ...]:
+        """Restart a device that needs it and can be told to; returns what still waits for one."""
+        settings = self.device.datasheet.settings
+        waiting = tuple(c.setting for c in self.changes if settings[c.setting].needs == "restart")
+        if not waiting or not self.device.restarts:
+            return waiting
+        self.step("restart it, and wait until it answers", self.device.restart)
+        self.logged_in = False
+        return ()
+
+    def verify(self, before: Image) -> Image:
+        """Read everything back; what was asked must be there, and the rest be as it was."""
+        after = self.step("read everything back", self.device.read_settings)
+        asked = Image(after.model, {**before.settings, **self.wanted.settings})
+        wrong = compare_images(after, asked, self.device.datasheet)
+        if wrong:
+            self.settings = _Settings.DIFFERENT
+            raise UploadError(
+                "the device does not hold what it was told: "
+                + "; ".join(f"{c.setting} is {c.old!r} instead of {c.new!r}" for c in wrong[:5])
+                + (f" and {len(wrong) - 5} more" if len(wrong) > 5 else ""),
+                state=self.retreat(),
+                remedy="upload again; if it stays like this, the datasheet does not fit the device",
+            )
+        self.settings = _Settings.VERIFIED
+        return after
+
+    def finish(self) -> None:
+        if self.stopped:
+            self.step("start the recording again", lambda: self.device.command("start"))
+            self.started_again = True
+        if self.logged_in:
+            # All is done and proven; a login ends by itself if the device is not heard any more.
+            with contextlib.suppress(LeitwerkError):
+                self.device.log_out()
+
+    # ------------------------------------------------------------------ when something is wrong
+
+    def retreat(self) -> str:
+        """Leave a device in order as far as it still hears, and say what state it is in.
+
+        Settings that wait to be committed are dropped; without a commit, what was written is undone
+        in reverse. A recording is started again only when its settings are those it began with.
+        """
+        with contextlib.suppress(LeitwerkError):  # the state below tells what could not be done
+            if self.settings is _Settings.STAGED:
+                self.device.command("drop")
+                self.settings = _Settings.UNTOUCHED
+            if self.settings is _Settings.PARTLY:
+                self._undo()
+            whole = self.settings in {_Settings.UNTOUCHED, _Settings.UNDONE}
+            if self.stopped and not self.started_again and whole:
+                self.device.command("start")
+                self.started_again = True
+            if self.logged_in:
+                self.device.log_out()
+        if self.journal is not None and self.settings in _NOTHING_TO_RECOVER:
+            with contextlib.suppress(LeitwerkError):
+                self.journal.close()
+        parts = [self.settings.value]
+        if self.discarded:
+            parts.append(f"{counted(self.discarded)} erased, as told")
+        if self.stopped:
+            again = "is running again" if self.started_again else "has not been started again"
+            parts.append(f"its recording was stopped and {again}")
+        return "; ".join(parts)
+
+    def _undo(self) -> None:
+        old = {c.setting: c.old for c in self.changes if c.old is not None}
+        self.device.write_settings(old, backwards=not self.terms.backwards)
+        present = self.device.read_settings().settings
+        if all(present.get(name) == value for name, value in old.items()):
+            self.settings = _Settings.UNDONE
+
+
+def counted(recordings: int) -> str:
+    """So many recordings, in words."""
+    return f"{recordings} recording{'s' if recordings != 1 else ''}"
+
+
+def content_hash(content: bytes) -> str:
+    """SHA-256 of a file's content, in hexadecimal."""
+    return hashlib.sha256(content).hexdigest()

@@ -1,0 +1,276 @@
+"""Uploads broken off at every single request, by every kind of end, and what becomes of them."""
+
+import hashlib
+import json
+import os
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+
+import pytest
+
+import leitwerk as lw
+from conftest import PASSWORDS, Clock, MemoryLink, example, kiln
+from leitwerk.standins.charger import Charger
+from leitwerk.standins.logger import Logger
+from leitwerk.standins.profile import find_profile
+from leitwerk.transfer import Found, look_back, read_history, unfinished
+from leitwerk.transfer.receipt import device_folder
+
+STATION_PASSWORDS = {"operator": "2208"}
+
+
+def logger_case(sheet):
+    from leitwerk.standins.plant import Plant
+
+    return Logger(sheet, find_profile("fichte-8"), Plant(), Clock()), kiln(), PASSWORDS
+
+
+def charger_case(sheet):
+    setup = lw.parse_setup(example("station", "modbus+tcp://127.0.0.1:9?unit=5"))
+    return Charger(sheet, find_profile("linde"), Clock()), setup, STATION_PASSWORDS
+
+
+CASES = {"fichte-8": logger_case, "linde": charger_case}
+
+
+class Killed(BaseException):
+    """The process ends here: nothing that would tidy up is run any more."""
+
+
+class FatalLink(MemoryLink):
+    """A link on which the process dies, or the power of the device fails, at one request."""
+
+    def __init__(self, firmware, at, end):
+        super().__init__(firmware)
+        self.at, self.end = at, end
+
+    def _do(self, request):
+        if len(self.requests) == self.at:
+            if self.end == "power" and hasattr(request, "words"):
+                self.logger.lose_power(request.start, list(request.words))
+            if self.end == "killed after":
+                super()._do(request)
+            if self.end == "power":
+                self.requests.append(str(request))
+                raise lw.LinkTimeout("no answer")
+            raise Killed
+        if self.end == "power" and len(self.requests) > self.at:
+            self.requests.append(str(request))
+            raise lw.LinkTimeout("no answer")
+        return super()._do(request)
+
+
+@pytest.mark.parametrize("undo", [False, True], ids=["finish", "undo"])
+@pytest.mark.parametrize("end", ["killed before", "killed after", "power"])
+@pytest.mark.parametrize("model", CASES)
+def test_cut_at_every_request_then_recovered(tmp_path_factory, model, end, undo, capsys):
+    sheet, cuts = lw.find_datasheet(model), 0
+    firmware, setup, passwords = CASES[model](sheet)
+    old = list(firmware.holding)
+    lw.upload(setup, lw.Device(sheet, MemoryLink(firmware)), keep=tmp_path_factory.mktemp("k"),
+              passwords=passwords)  # fmt: skip
+    new = list(firmware.holding)
+    while True:
+        keep = tmp_path_factory.mktemp("k")
+        firmware, setup, passwords = CASES[model](sheet)
+        try:
+            lw.upload(setup, lw.Device(sheet, FatalLink(firmware, cuts, end)), keep=keep,
+                      passwords=passwords)  # fmt: skip
+        except (Killed, lw.LeitwerkError):
+            pass
+        else:
+            break
+        cuts += 1
+        again = lw.Device(sheet, MemoryLink(firmware))
+        try:
+            journal = unfinished(keep, setup.device.serial)
+        except lw.FileProblem:
+            # Nothing to recover: then nothing is half.
+            assert firmware.holding in (old, new)
+            continue
+        found = look_back(again, journal).found
+        assert (found is Found.OLD) == (firmware.holding == old)
+        assert (found is Found.NEW) == (firmware.holding == new)
+        lw.recover(again, journal, undo=undo, keep=keep, passwords=passwords)
+        assert firmware.holding == (old if undo else new)
+        with pytest.raises(lw.FileProblem, match="no upload to this device was broken off"):
+            unfinished(keep, setup.device.serial)
+    with capsys.disabled():
+        sys.stdout.write(f"\n{model}, {end}: {cuts} cut points")
+    assert cuts >= 9
+
+
+def first_write(sheet):
+    """Which request of an upload to linde is the first that writes settings."""
+    firmware, setup, passwords = charger_case(sheet)
+    device = lw.Device(sheet, MemoryLink(firmware))
+    with tempfile.TemporaryDirectory() as keep:
+        lw.upload(setup, device, keep=keep, passwords=passwords)
+    writes = [k for k, text in enumerate(device.link.requests) if text.startswith("write")]
+    return writes[1]  # the one before it is the login
+
+
+def test_the_same_upload_again_goes_on_and_undo_still_knows_the_first_settings(tmp_path):
+    sheet = lw.find_datasheet("linde")
+    firmware, setup, passwords = charger_case(sheet)
+    old = list(firmware.holding)
+    at = first_write(sheet)
+    for _ in range(2):
+        with pytest.raises(Killed):
+            lw.upload(setup, lw.Device(sheet, FatalLink(firmware, at, "killed after")),
+                      keep=tmp_path, passwords=passwords)  # fmt: skip
+    assert firmware.holding != old
+    device = lw.Device(sheet, MemoryLink(firmware))
+    lw.recover(device, unfinished(tmp_path, "4711"), undo=True, keep=tmp_path, passwords=passwords)
+    assert firmware.holding == old
+
+
+def test_another_upload_is_refused_until_the_broken_one_is_settled(tmp_path):
+    sheet = lw.find_datasheet("linde")
+    firmware, setup, passwords = charger_case(sheet)
+    with pytest.raises(Killed):
+        lw.upload(setup, lw.Device(sheet, FatalLink(firmware, first_write(sheet), "killed after")),
+                  keep=tmp_path, passwords=passwords)  # fmt: skip
+    device = lw.Device(sheet, MemoryLink(firmware))
+    other = lw.parse_setup(setup.source.content.decode().replace("80 A·h", "90 A·h"))
+    before = list(firmware.holding)
+    with pytest.raises(lw.UploadError, match="an earlier upload to this device was broken off"):
+        lw.upload(other, device, keep=tmp_path, passwords=passwords)
+    assert firmware.holding == before
+
+
+def kill_at(upload_of, path, writes):
+    """An upload as a process of its own, killed after so many write requests have begun."""
+    code = (
+        "import os, signal, sys, leitwerk.links.modbus as m\n"
+        "real, count = m.ModbusLink.write, 0\n"
+        "def write(self, request):\n"
+        "    global count\n"
+        "    count += 1\n"
+        "    if count > int(sys.argv[1]): os.kill(os.getpid(), signal.SIGKILL)\n"
+        "    return real(self, request)\n"
+        "m.ModbusLink.write = write\n"
+        "from leitwerk.cli import main\n"
+        "main(sys.argv[2:])\n"
+    )
+    words = [sys.executable, "-c", code, str(writes), "upload", str(path)]
+    environment = {**os.environ, "LEITWERK_PASSWORD_OPERATOR": upload_of}
+    return subprocess.run(words, env=environment, capture_output=True, check=False).returncode
+
+
+@pytest.mark.parametrize("how", ["--finish", "--undo"])
+def test_a_killed_process_leaves_what_the_command_recovers(leitwerk, tmp_path, monkeypatch, how):
+    monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "2208")
+    path = tmp_path / "station.yaml"
+    with lw.start_standin("linde") as one:
+        path.write_text(example("station", one.address), encoding="utf-8")
+        with lw.connect(lw.read_setup(path)) as device:
+            old = device.read_settings()
+            assert kill_at("2208", path, 2) == -signal.SIGKILL
+            assert device.read_settings() != old
+            told = leitwerk("recover", str(path))
+            assert (told.exit_code, "some of the settings are the old ones" in told.stdout) == (
+                1,
+                True,
+            )
+            assert leitwerk("recover", str(path), how).exit_code == 0
+            plan = leitwerk("upload", str(path), "--plan")
+            assert (plan.exit_code == 0) == (how == "--finish")
+            assert (device.read_settings() == old) == (how == "--undo")
+    assert "no upload to this device was broken off" in leitwerk("recover", str(path)).stderr
+
+
+def test_two_uploads_at_once_do_not_mix(standin, tmp_path):
+    address = standin("--slow", "0.01").address
+    setups = [
+        lw.parse_setup(kiln(address).source.content.decode().replace("every 10 s", every))
+        for every in ("every 20 s", "every 30 s")
+    ]
+    ends = []
+
+    def carry(setup):
+        with lw.connect(setup) as device:
+            try:
+                allowed = lw.Allowed(wait_s=0.0)
+                lw.upload(setup, device, keep=tmp_path / setup.sample.__str__().replace(" ", ""),
+                          passwords=PASSWORDS, allowed=allowed)  # fmt: skip
+                ends.append(None)
+            except lw.DeviceInUse as error:
+                ends.append(error)
+
+    threads = [threading.Thread(target=carry, args=(setup,)) for setup in setups]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert sorted(end is None for end in ends) == [False, True]
+    assert "somebody else is writing to fichte-8 K2-00417" in str(next(filter(None, ends)))
+
+
+@pytest.mark.parametrize(
+    ("content", "says"),
+    [
+        (b"{", "is no journal, or damaged"), (b"[]", "is no journal"), (b"\xff\xfe", "is no journal"),
+        (b'{"journal": 2}', "is a journal of version 2"),
+        (b'{"journal": 1, "what": {"kind": "raze"}}', "is no journal"),
+    ],
+)  # fmt: skip
+def test_a_journal_that_cannot_be_used_stops_everything_and_stays(device, tmp_path, content, says):
+    folder = device_folder(tmp_path, "K2-00417")
+    folder.mkdir()
+    (folder / "journal.json").write_bytes(content)
+    with pytest.raises(lw.UploadError, match=says):
+        lw.upload(kiln(), device, keep=tmp_path, passwords=PASSWORDS)
+    assert (folder / "journal.json").read_bytes() == content
+    assert not any(text.startswith("write") for text in device.link.requests)
+
+
+def test_no_room_for_a_journal_means_no_write(device, tmp_path, monkeypatch):
+    from leitwerk.transfer import journal
+
+    def full(path, _):
+        raise lw.FileProblem(f"cannot write {path}: No space left on device")
+
+    monkeypatch.setattr(journal, "write_atomic", full)
+    with pytest.raises(lw.UploadError, match="No space left") as caught:
+        lw.upload(kiln(), device, keep=tmp_path, passwords=PASSWORDS)
+    assert caught.value.state.startswith("unchanged")
+    assert [t for t in device.link.requests if t.startswith("write")] == [
+        "write holding 900..901", "write holding 900..901",
+    ]  # fmt: skip
+
+
+def test_receipts_are_chained_and_a_changed_one_shows(device, tmp_path):
+    for every in ("every 20 s", "every 30 s", "every 40 s"):
+        text = kiln().source.content.decode().replace("every 10 s", every)
+        lw.upload(lw.parse_setup(text), device, keep=tmp_path, passwords=PASSWORDS)
+    folder = device_folder(tmp_path, "k2 417")
+    history = read_history(folder)
+    assert history.whole
+    assert [r["changes"][0]["new"] for r in history.receipts][-2:] == [30.0, 40.0]
+    files = {json.loads(f.read_text("utf-8"))["previous"]: f for f in folder.glob("*-receipt.json")}
+    middle = next(f for f in files.values() if hashlib.sha256(f.read_bytes()).hexdigest() in files
+                  and json.loads(f.read_text("utf-8"))["previous"])  # fmt: skip
+    content = json.loads(middle.read_text("utf-8"))
+    middle.write_text(json.dumps(content | {"by": "somebody else"}), "utf-8")
+    assert (
+        "follows on a receipt that is not there, or was changed" in read_history(folder).breaks[0]
+    )
+    middle.unlink()
+    assert not read_history(folder).whole
+
+
+def test_a_backup_is_restored(device, logger, tmp_path):
+    old = list(logger.holding)
+    lw.upload(kiln(), device, keep=tmp_path, passwords=PASSWORDS)
+    (backup,) = device_folder(tmp_path, "K2-00417").glob("*-backup.json")
+    receipt = lw.restore(backup, device, keep=tmp_path, passwords=PASSWORDS)
+    assert logger.holding == old
+    assert (receipt.source.kind, len(receipt.changes)) == ("restore", 47)
+    for bad in ("{", '{"backup": 1}', '{"backup": 7}', "[]"):
+        backup.write_text(bad, "utf-8")
+        with pytest.raises(lw.FileProblem, match="is no backup"):
+            lw.restore(backup, device, keep=tmp_path, passwords=PASSWORDS)

@@ -21,7 +21,7 @@ FLOORS = [
     ["check", "needs"],
     ["image"],
     ["diagnosis", "wire"],
-    ["verdicts", "explain"],
+    ["verdicts", "explain", "adopt"],
     # Above this line files, sockets and clocks are touched.
     ["project", "editing", "inventory", "passwords"],
     ["links"],

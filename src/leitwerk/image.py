@@ -97,6 +97,12 @@ def compare_images(present: Image, wanted: Image, datasheet: Datasheet) -> list[
     ]
 
 
+def common_changes(one: Image, other: Image, datasheet: Datasheet) -> tuple[list[Change], int]:
+    """In what two images differ, of the settings that both determine, and how many those are."""
+    names = {name: other.settings[name] for name in one.settings if name in other.settings}
+    return compare_images(one, Image(other.model, names), datasheet), len(names)
+
+
 def setting_unit(name: str, settings: Mapping[str, Stored], datasheet: Datasheet) -> str:
     """The unit of a setting, followed through ``signal`` and ``channel`` to a symbol."""
     unit: str = datasheet.settings[name].unit

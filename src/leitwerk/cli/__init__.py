@@ -13,6 +13,8 @@ _COMMANDS = {
     "check": ("check", "Find the mistakes in a setup before they reach a device."),
     "explain": ("explain", "Show what becomes of a signal, step by step, and when alarms trip."),
     "upload": ("upload", "Carry a setup to its device and verify that it arrived."),
+    "compare": ("adopt", "Say in which settings two of setup, backup and device differ."),
+    "adopt": ("adopt", "Write a setup file from what a device holds."),
     "recover": ("recover", "Finish or undo an upload that was broken off."),
     "restore": ("recover", "Give a device the settings of a backup back."),
     "history": ("recover", "List the receipts of a device, and verify their chain."),

@@ -96,7 +96,7 @@ class Setup(Model):
     sample: IntervalField | None = Field(
         None, description="The time between two samples; not for devices that have no choice"
     )
-    channels: dict[str, Channel] = Field(min_length=1, description="Channels by name")
+    channels: dict[str, Channel] = Field(description="Channels by name")
     settings: dict[str, SettingField] = Field(
         default_factory=dict, description="Further settings, by their names in the datasheet"
     )

@@ -1,0 +1,106 @@
+"""leitwerk adopt and leitwerk compare."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
+
+if TYPE_CHECKING:
+    from leitwerk.cli.outcome import LinkOptions
+    from leitwerk.datasheet import Datasheet
+    from leitwerk.image import Image
+
+
+@click.command()
+@click.argument("where")
+@click.option("--to", "file", metavar="FILE", help="Write it there; a file that is there is kept.")
+@click.option("--model", default=None, help="Its model; found out, if not given.")
+@reports_errors
+@link_options(2.0)
+def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions) -> int:
+    """Read the device at WHERE and write a setup file from what it holds.
+
+    Uploaded unchanged, it changes nothing. What a setup cannot say stands at the top of the file.
+    WHERE is an address or a name of the inventory.
+
+    Exit code 0: written. 2: usage, or the file is there already. 3: not reached. 4: refused.
+    """
+    from leitwerk.adopt import adopt as write_setup
+    from leitwerk.cli.devices import place, remember
+    from leitwerk.errors import FileProblem
+    from leitwerk.links import open_device
+    from leitwerk.project import write_atomic
+
+    if file is not None and Path(file).exists():
+        raise FileProblem(f"{file} is there already", remedy="give another name, or move it away")
+    sheet, address = place(where, model, link.patience)
+    with open_device(sheet, address, patience=link.patience, tracer=link.tracer) as device:
+        identity = device.identify()
+        text = write_setup(device.read_settings(), identity, str(address), sheet)
+    remember(identity, address)
+    if file is None:
+        click.echo(text, nl=False)
+    else:
+        write_atomic(Path(file), text)
+        click.echo(f"{file}: written from {identity}", err=True)
+    return FINE
+
+
+@click.command()
+@click.argument("one")
+@click.argument("other")
+@click.option("--json", "as_json", is_flag=True, help="Print the differences as JSON.")
+@reports_errors
+@link_options(2.0)
+def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
+    """Say in which settings ONE and OTHER differ.
+
+    Each is a setup file, a backup, or a device (an address, or a name of the inventory). Compared is
+    what both determine; a setup says nothing about settings that it does not name.
+
+    Exit code 0: no difference. 1: differences. 2: usage. 3: not reached.
+    """
+    from leitwerk.cli.show import console, echo_json
+    from leitwerk.errors import QuantityError
+    from leitwerk.image import common_changes, lines_by_block
+
+    sheet, first = _side(one, link)
+    other_sheet, second = _side(other, link)
+    if sheet.model != other_sheet.model:
+        raise QuantityError(
+            f"{one} is of the model {sheet.model}, {other} of {other_sheet.model}",
+            valid="two of one model",
+        )
+    changes, count = common_changes(first, second, sheet)
+    if as_json:
+        echo_json({"compared": count, "differences": [change.to_dict() for change in changes]})
+    else:
+        shown = [(c.setting, f"{c.shown_old()} | {c.shown_new()}") for c in changes]
+        for line in lines_by_block(shown):
+            console().print(line, markup=False)
+        click.echo(f"{len(changes)} of {count} settings differ", err=True)
+    return FOUND if changes else FINE
+
+
+def _side(text: str, link: LinkOptions) -> tuple[Datasheet, Image]:
+    """The settings of whatever stands on one side of a comparison."""
+    from leitwerk.cli.devices import place
+    from leitwerk.image import encode_setup
+    from leitwerk.links import open_device
+    from leitwerk.project import find_datasheet, read_setup
+    from leitwerk.transfer import read_backup
+
+    if Path(text).is_file():
+        if text.endswith(".json"):
+            identity, image, _ = read_backup(text)
+            return find_datasheet(identity.model), image
+        setup = read_setup(text)
+        sheet = find_datasheet(setup.device.model)
+        return sheet, encode_setup(setup, sheet)
+    sheet, address = place(text, None, link.patience)
+    with open_device(sheet, address, patience=link.patience, tracer=link.tracer) as device:
+        return sheet, device.read_settings()

@@ -1,6 +1,7 @@
 """Uploads, most of them to a logger without a socket, where every step can be made to fail."""
 
 import json
+from pathlib import Path
 
 import pytest
 
@@ -218,3 +219,20 @@ def test_what_counts_only_after_a_restart_is_told(leitwerk, tmp_path, monkeypatc
         uploaded = leitwerk("upload", str(path), "--timeout", "0.3")
     assert "restart it, and wait until it answers: done" in uploaded.stderr
     assert "13 settings read back, all as asked" in uploaded.stdout
+
+
+def test_recordings_are_fetched_before_they_go(device, logger, tmp_path):
+    carry(device, tmp_path)
+    logger.record(rows=3)
+    rows = [list(row) for row in logger.recordings[0].rows]
+    settings = kiln().source.content.decode().replace("every 10 s", "every 20 s")
+    receipt = lw.upload(
+        lw.parse_setup(settings), device, keep=tmp_path / "kept", passwords=PASSWORDS,
+        allowed=lw.Allowed(fetch_recordings=True, stop_recording=True),
+    )  # fmt: skip
+    (path,) = receipt.fetched
+    heading, *lines = Path(path).read_text("utf-8").splitlines()
+    assert heading.startswith("time,Air above the stack [°C],Air below the stack [°C]")
+    assert [float(line.split(",")[1]) for line in lines] == pytest.approx([r[0] for r in rows])
+    assert "fetched: " in str(receipt)
+    assert receipt.discarded == 0

@@ -16,6 +16,8 @@ from leitwerk.quantities import format_number
 from leitwerk.setup import parse_setup
 from leitwerk.signals import SENSORS
 
+# Quantities, ranges and units: nothing in them means something to YAML.
+_QUANTITY = re.compile(r"(?:[±-]?\d[\d.]*(?: [°%Ω\w/·]+)?)|°[CF]|Ω")
 _PLAIN = re.compile(r"[^\W\d][\w .,/+()-]*[\w.)]|[^\W\d]")
 # What editors that follow YAML 1.1 take for something else than a text.
 _WORDS = {"yes", "no", "on", "off", "true", "false", "null", "y", "n"}
@@ -221,8 +223,8 @@ def _text(value: object) -> str:
     text = str(value)
     if _PLAIN.fullmatch(text) and text.casefold() not in _WORDS:
         return text
-    if re.fullmatch(r"-?\d[\d.]*( [^\W\d_][\w/·²³]*)?", text):
-        return text  # a quantity
+    if _QUANTITY.fullmatch(text):
+        return text
     return json.dumps(text, ensure_ascii=False)
 
 

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 @click.option("--plan", is_flag=True, help="Show what would change, and change nothing.")
 @click.option("--wait", default=10.0, metavar="S", help="Wait so long for another writer to end.")
 @click.option("--discard-recordings", is_flag=True, help="Recordings nobody fetched may be erased.")
+@click.option("--fetch-recordings", is_flag=True, help="Fetch recordings first, beside the backup.")
 @click.option("--stop-recording", is_flag=True, help="A running recording may be stopped.")
 @click.option("--keep", metavar="FOLDER", help="For backups and receipts; 'kept' beside the setup.")
 @click.option("--by", metavar="NAME", help="Who uploads, for the receipt; you, if not given.")
@@ -30,6 +31,7 @@ def upload(
     *,
     plan: bool,
     discard_recordings: bool,
+    fetch_recordings: bool,
     stop_recording: bool,
     wait: float,
     keep: str | None,
@@ -75,7 +77,7 @@ def upload(
             device,
             keep=keep or Path(setup).parent / "kept",
             passwords=passwords_of(wanted.device.model, wanted.device.serial, steps),
-            allowed=Allowed(discard_recordings, stop_recording, wait),
+            allowed=Allowed(discard_recordings, stop_recording, fetch_recordings, wait),
             by=by or user(),
             progress=steps.show,
         )

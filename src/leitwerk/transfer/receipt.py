@@ -41,6 +41,7 @@ class Receipt:
     previous: str
     rounded: tuple[str, ...]
     discarded: int
+    fetched: tuple[str, ...]
     restarted: bool
     restart: tuple[str, ...]
     backup: str
@@ -62,6 +63,7 @@ class Receipt:
             "previous": self.previous,
             "rounded": list(self.rounded),
             "recordings_discarded": self.discarded,
+            "recordings_fetched": list(self.fetched),
             "recording_restarted": self.restarted,
             "in_force_after_restart": list(self.restart),
             "backup": self.backup,
@@ -86,6 +88,7 @@ class Receipt:
             f"  verified:  {self.verified} settings read back, all as asked",
             f"  backup:    {self.backup}",
         ]
+        lines += [f"  fetched:   {path}" for path in self.fetched]
         if self.discarded:
             lines.append(f"  discarded: {self.discarded} recordings, as told")
         if self.restart:

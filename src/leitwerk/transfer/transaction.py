@@ -21,6 +21,7 @@ from leitwerk.errors import (
 from leitwerk.identity import Identity
 from leitwerk.image import Change, Image, compare_images
 from leitwerk.links import Device, Status
+from leitwerk.transfer.fetch import fetch_recordings
 from leitwerk.transfer.history import head_of
 from leitwerk.transfer.journal import Journal, read_journal
 from leitwerk.transfer.locking import only_writer
@@ -68,6 +69,9 @@ class Allowed:
     ----------
     discard_recordings : bool
         Whether recordings that nobody has fetched may be erased.
+    fetch_recordings : bool
+        Whether recordings that nobody has fetched are fetched first, into files beside the backup,
+        and then erased.
     stop_recording : bool
         Whether a running recording may be stopped; it is started again afterwards.
     wait_s : float, in s
@@ -79,6 +83,7 @@ class Allowed:
 
     discard_recordings: bool = False
     stop_recording: bool = False
+    fetch_recordings: bool = False
     wait_s: float = 10.0
     replace_unfinished: bool = False
 
@@ -162,6 +167,7 @@ class _Attempt:
         self.stopped = False
         self.started_again = False
         self.discarded = 0
+        self.fetched: list[Path] = []
 
     def step(self, name: str, act: Callable[[], T]) -> T:
         """Do one step and show it before and after."""
@@ -193,7 +199,7 @@ class _Attempt:
             self.log_in()
             if self.changes:
                 self.open_journal(files, identity, started, earlier)
-            self.make_ready(status)
+            self.make_ready(status, files, before)
             if self.changes:
                 requests = self.write()
                 self.commit()
@@ -215,6 +221,7 @@ class _Attempt:
             previous=head_of(files.folder),
             rounded=terms.rounded,
             discarded=self.discarded,
+            fetched=tuple(str(path) for path in self.fetched),
             restarted=self.started_again,
             restart=restart,
             backup=str(files.path("backup.json")),
@@ -244,14 +251,15 @@ class _Attempt:
         """Insist that nothing is disturbed that was not given up."""
         sheet, allowed = self.device.datasheet, self.terms.allowed
         at_work = sheet.takes_while_recording(change.setting for change in self.changes)
-        self.erases = allowed.discard_recordings and status.unfetched > 0
+        given_up = allowed.discard_recordings or allowed.fetch_recordings
+        self.erases = given_up and status.unfetched > 0
         if status.recording and not allowed.stop_recording and (self.erases or not at_work):
             raise UploadError(
                 "the device is recording, and takes settings only when stopped",
                 state=_Settings.UNTOUCHED,
                 remedy="wait for its end, or allow it to be stopped (--stop-recording)",
             )
-        if status.unfetched and not allowed.discard_recordings and not at_work:
+        if status.unfetched and not given_up and not at_work:
             raise UploadError(
                 f"the device holds {counted(status.unfetched)} that nobody has fetched; a new "
                 "setup would erase what they mean",
@@ -311,7 +319,7 @@ class _Attempt:
 
     # ------------------------------------------------------------------ writing
 
-    def make_ready(self, status: Status) -> None:
+    def make_ready(self, status: Status, files: KeptFiles, before: Image) -> None:
         """Nothing may be recording, in the way, or left from an upload that was broken off."""
         if self.stops:
             if self.journal is not None:
@@ -319,8 +327,13 @@ class _Attempt:
             self.step("stop the recording", lambda: self.device.command("stop"))
             self.stopped = True
         if self.erases:
+            if self.terms.allowed.fetch_recordings:
+                self.fetched = fetch_recordings(
+                    self.device, before, files.stem, self.terms.progress
+                )
+            else:
+                self.discarded = status.unfetched
             self.step("erase recordings", lambda: self.device.command("erase recordings"))
-            self.discarded = status.unfetched
         if self.device.commits:
             self.device.command("drop")
 
@@ -409,6 +422,8 @@ class _Attempt:
         parts = [self.settings.value]
         if self.discarded:
             parts.append(f"{counted(self.discarded)} erased, as told")
+        if self.fetched:
+            parts.append(f"{counted(len(self.fetched))} fetched into files, then erased")
         if self.stopped:
             again = "is running again" if self.started_again else "has not been started again"
             parts.append(f"its recording was stopped and {again}")

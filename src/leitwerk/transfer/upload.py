@@ -10,7 +10,7 @@ from typing import Any
 
 from leitwerk.check import check_setup
 from leitwerk.identity import Identity
-from leitwerk.image import Change, compare_images, encode_setup, lines_by_block
+from leitwerk.image import Change, compare_images, encode_setup, lines_by_block, show_setting
 from leitwerk.links import Device
 from leitwerk.setup import Setup
 from leitwerk.transfer.receipt import Receipt
@@ -108,7 +108,8 @@ class Plan:
         lines += [f"  {name}  {text} (read-only)" for name, text in self.kept]
         count = len(self.changes)
         lines.append(
-            f"{count} settings would change in {self.requests} write requests, {self.same} stay"
+            f"{count} setting{'s' * (count != 1)} would change in {self.requests} write "
+            f"request{'s' * (self.requests != 1)}, {self.same} stay"
             if count
             else "nothing to change: the device holds these settings already"
         )
@@ -134,7 +135,9 @@ def plan_upload(setup: Setup, device: Device) -> Plan:
     changes = compare_images(present, image, device.datasheet)
     points = device.datasheet.settings
     kept = tuple(
-        (name, str(value)) for name, value in present.settings.items() if points[name].read_only
+        (name, show_setting(value, points[name].unit))
+        for name, value in present.settings.items()
+        if points[name].read_only
     )
     return Plan(
         identity,

@@ -9,6 +9,7 @@ from __future__ import annotations
 import gc
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -33,7 +34,7 @@ from leitwerk.signals import Linear, rtd, thermocouple
 from leitwerk.signals.thermocouple_curves import CURVES
 from leitwerk.standins import start_standin
 from leitwerk.standins.profile import find_profile
-from leitwerk.transfer import upload
+from leitwerk.transfer import Unit, upload, upload_batch
 from leitwerk.wire.modbus import ReadPlan
 from leitwerk.yamltext import parse_yaml
 
@@ -230,6 +231,38 @@ def many_devices() -> None:
 SAMPLES = 10_000_000
 
 
+UNITS, AT_ONCE, ALONE = 100, 8, 6
+
+
+def batch() -> None:
+    """100 devices, each of which takes 20 ms for an answer: a batch against one after the other."""
+    words = ("--copies", str(UNITS), "--numbered", "--slow", "0.02")
+    kiln = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text("utf-8")
+    with tempfile.TemporaryDirectory() as keep, start_standin("fichte-8", *words) as standin:
+        units = []
+        for line, address in enumerate(standin.addresses):
+            with open_device(find_datasheet("fichte-8"), address) as device:
+                serial = device.identify().serial
+            text = kiln.replace("modbus+tcp://127.0.0.1:5020?unit=3", str(address))
+            setup = parse_setup(text.replace("K2-00417", serial))
+            units.append(Unit(line, serial, setup))
+
+        def carry(some: list[Unit], at_once: int) -> Callable[[], object]:
+            passwords = {"operator": "1834"}
+            return lambda: upload_batch(
+                some, keep=keep, passwords=lambda setup: passwords, at_once=at_once
+            )
+
+        carry(units[:1], 1)()  # what is loaded when first used does not count
+        alone = seconds(carry(units[1 : 1 + ALONE], 1)) / ALONE
+        rest = units[1 + ALONE :]
+        together = seconds(carry(rest, AT_ONCE))
+    ratio = together / (alone * len(rest) / AT_ONCE)
+    print(f"batch of {len(rest)} devices, {AT_ONCE} at once\n    {together:.1f} s, one alone "
+          f"{alone:.2f} s: {ratio:.2f} times the single ones divided by {AT_ONCE} "
+          "(goal: at most 1.5)")  # fmt: skip
+
+
 def show_ratio(
     what: str, result: tuple[float, float, float], other: str, goal: str, *, faster: bool = False
 ) -> None:
@@ -310,6 +343,7 @@ if __name__ == "__main__":
     poll_all_channels()
     many_registers()
     many_devices()
+    batch()
     check_large_setup()
     thermocouples()
     scales()

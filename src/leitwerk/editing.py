@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Mapping
 from typing import Any
 
 from ruamel.yaml import YAML
@@ -53,6 +54,36 @@ def undo_tare(text: str, channel: str) -> str:
     if not tares:
         del section["tare"]
     return _dump(yaml, root)
+
+
+def with_values(text: str, values: Mapping[tuple[str, ...], str]) -> str:
+    """The text of a setup with other values at some places, each named by the keys that lead there.
+
+    Raises
+    ------
+    QuantityError
+        There is no such place; what is there instead is named.
+
+    """
+    yaml, root = _load(text)
+    for way, value in values.items():
+        section = root
+        if way[:1] == ("settings",):
+            # A setting that the setup does not have yet may be added, nothing else.
+            root.setdefault("settings", CommentedMap())
+        for key in way[:-1]:
+            section = _below(section, key, way)
+        if way[:1] != ("settings",):
+            _below(section, way[-1], way)
+        section[way[-1]] = value
+    return _dump(yaml, root)
+
+
+def _below(section: Any, key: str, way: tuple[str, ...]) -> Any:
+    if not isinstance(section, CommentedMap) or key not in section:
+        known = ", ".join(map(str, section)) if isinstance(section, CommentedMap) else "nothing"
+        raise QuantityError(f"the setup has no {'.'.join(way)!r}", valid=known)
+    return section[key]
 
 
 def _load(text: str) -> tuple[YAML, Any]:

@@ -51,6 +51,21 @@ class StepView:
         else:
             click.echo(text)
 
+    def show_unit(self, unit: str, step: str, done: int, total: int) -> None:
+        """Show at which step a unit of many is: one line for each, gone when it has ended."""
+        if not self.console.is_terminal:
+            return
+        if not self._progress.live.is_started:
+            self._progress.start()
+        if unit not in self._tasks:
+            self._tasks[unit] = self._progress.add_task(unit, total=total, count=step)
+        self._progress.update(self._tasks[unit], completed=done, total=total, count=step)  # type: ignore[arg-type]
+
+    def end_unit(self, unit: str) -> None:
+        """Take the line of a unit away."""
+        if unit in self._tasks:
+            self._progress.update(self._tasks[unit], visible=False)  # type: ignore[arg-type]
+
     def show(self, step: str, done: int, total: int) -> None:
         """Show how far a step is."""
         count = f"{done}/{total}" if total > 1 else "done" if done == total else ""

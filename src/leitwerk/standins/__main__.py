@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import random
 import sys
 import threading
 import time
@@ -38,6 +39,8 @@ from leitwerk.standins.server import RTU_LINE, serve_rtu, serve_tcp
 from leitwerk.wire.sdi12 import UNITS
 
 _HOST = "127.0.0.1"
+_SEED = 17
+_DROPS = (5, 30)  # requests after which a copy that drops the link hangs up, again and again
 _ROWS = 25  # of a recording that is there at the start
 _COUNT = click.IntRange(min=0)
 
@@ -53,6 +56,7 @@ class _Wish:
     ahead_s: float
     recordings: int
     recording: bool
+    drop_share: float
 
 
 @click.command()
@@ -65,6 +69,7 @@ class _Wish:
     help="TCP port to listen on, for one stand-in.",
 )
 @click.option("--copies", default=1, type=click.IntRange(1, 1000), help="So many of each.")
+@click.option("--numbered", is_flag=True, help="Copies have numbers, and a life, of their own.")
 @click.option("--rtu", is_flag=True, help="On a serial line (a pseudo-terminal) instead of TCP.")
 @click.option("--bus", is_flag=True, help="All of them that speak Modbus on one serial line.")
 @click.option("--unit", default=None, help="Unit to answer to; the profile's, if not given.")
@@ -101,6 +106,12 @@ class _Wish:
     "--drop-every", default=0, type=_COUNT, metavar="N", help="Hang up at every Nth request (TCP)."
 )
 @click.option(
+    "--drop-share",
+    default=0.0,
+    metavar="P",
+    help="So many of the numbered copies hang up now and then.",
+)
+@click.option(
     "--wrong-unit-every", default=0, type=_COUNT, metavar="N", help="Every Nth answer: wrong unit."
 )
 @click.option(
@@ -113,6 +124,7 @@ def main(
     *,
     port: int,
     copies: int,
+    numbered: bool,
     rtu: bool,
     bus: bool,
     unit: str | None,
@@ -132,6 +144,7 @@ def main(
     slow: float,
     corrupt_every: int,
     drop_every: int,
+    drop_share: float,
     wrong_unit_every: int,
     power_loss_at_write: int,
     time_factor: float,
@@ -149,7 +162,7 @@ def main(
         ),
         Troubles(refuse_passwords, flat_battery, full_memory),
         Disturbances(open=set(open_), shorted=set(short), reversed=set(reverse)),
-        time_factor, clock_ahead, recordings, recording,
+        time_factor, clock_ahead, recordings, recording, drop_share,
     )  # fmt: skip
     servers: list[Coroutine[Any, Any, None]] = []
     shared: list[Firmware] = []
@@ -165,6 +178,9 @@ def main(
             sheet = find_datasheet(model)
             if sheet.link == "sdi12":
                 servers.append(_serve_probes(sheet, profile, wish, copies))
+                continue
+            if numbered:
+                servers += _serve_numbered(sheet, profile, wish, copies)
                 continue
             device = _make(profile, sheet, wish)
             if isinstance(device, LineDevice):
@@ -239,6 +255,25 @@ def _serve_lines(
         faults=wish.faults,
         ready=lambda where: _tell(device.profile, LinkAddress(f"{protocol}+tcp", _HOST, where)),
     )
+
+
+def _serve_numbered(
+    sheet: Datasheet, profile: Profile, wish: _Wish, copies: int
+) -> list[Coroutine[Any, Any, None]]:
+    """Copies that are devices of their own; a share of them hangs up at requests that vary."""
+    chance = random.Random(_SEED)  # noqa: S311 - repeatable, and no secret
+    bad = set(chance.sample(range(copies), round(wish.drop_share * copies)))
+    head = profile.serial.rstrip("0123456789")
+    first, width = int(profile.serial[len(head) :]), len(profile.serial) - len(head)
+    servers = []
+    for k in range(copies):
+        own = replace(profile, serial=f"{head}{first + k:0{width}d}")
+        every = chance.randint(*_DROPS) if k in bad else wish.faults.drop_every
+        device = _make(own, sheet, wish)
+        assert isinstance(device, Firmware)
+        faults = replace(wish.faults, drop_every=every)
+        servers.append(_serve_tcp(device, replace(wish, faults=faults), 0))
+    return servers
 
 
 def _serve_probes(

@@ -1,0 +1,132 @@
+"""One setup for many devices."""
+
+import json
+
+import pytest
+
+import leitwerk as lw
+from conftest import PASSWORDS, example
+from leitwerk.transfer import read_units, upload_batch
+
+
+@pytest.fixture
+def fleet(tmp_path):
+    """Starts numbered loggers, and writes the setup and the table for them."""
+    running = []
+
+    def start(count, *words):
+        running.append(lw.start_standin("fichte-8", "--copies", str(count), "--numbered", *words))
+        addresses = running[-1].addresses
+        (tmp_path / "kiln.yaml").write_text(example("kiln", addresses[0]), encoding="utf-8")
+        rows = [f"{serial(at)},{at},Kiln {k + 1}" for k, at in enumerate(addresses)]
+        write(rows)
+        return addresses
+
+    def serial(address):
+        with lw.connect(lw.parse_setup(example("kiln", address))) as device:
+            for _ in range(9):  # it may hang up
+                try:
+                    return device.identify().serial
+                except lw.LinkError:
+                    continue
+        raise AssertionError
+
+    def write(rows, head="serial,at,title"):
+        (tmp_path / "units.csv").write_text("\n".join([head, *rows]) + "\n", encoding="utf-8")
+
+    start.lines = lambda: (tmp_path / "units.csv").read_text("utf-8").splitlines()
+    start.write, start.setup, start.table = (
+        write,
+        str(tmp_path / "kiln.yaml"),
+        str(tmp_path / "units.csv"),
+    )
+    yield start
+    for one in running:
+        one.stop()
+
+
+def test_every_unit_gets_its_own_and_a_second_run_goes_on_with_the_rest(fleet, leitwerk, tmp_path):
+    fleet(5)
+    first = leitwerk("batch", fleet.setup, fleet.table, "--at-once", "3")
+    assert (first.exit_code, "5 units: 5 done, 0 earlier, 0 failed" in first.stderr) == (0, True)
+    assert {folder.name for folder in (tmp_path / "kept").iterdir() if folder.is_dir()} == {
+        f"K2-00{n}" for n in range(417, 422)
+    }
+    second = leitwerk("batch", fleet.setup, fleet.table, "--json")
+    assert {o["state"] for o in json.loads(second.stdout)} == {"earlier"}
+    units = read_units(fleet.setup, fleet.table)
+    with lw.connect(units[3].setup) as device:
+        assert device.read_settings().settings["title"] == units[3].setup.title == "Kiln 4"
+    lines = fleet.lines()
+    fleet.write([line.replace("Kiln 4", "Kiln four") for line in lines[1:]])
+    third = leitwerk("batch", fleet.setup, fleet.table)
+    assert "1 done, 4 earlier" in third.stderr
+
+
+def test_one_that_fails_stops_no_other(fleet, leitwerk):
+    addresses = fleet(3)
+    lines = fleet.lines()
+    lines[2] = lines[2].replace(f":{addresses[1].port}", ":9")
+    fleet.write(lines[1:])
+    result = leitwerk("batch", fleet.setup, fleet.table)
+    assert (result.exit_code, "2 done, 0 earlier, 1 failed" in result.stderr) == (1, True)
+    assert "nobody answers there" in result.stdout
+
+
+def test_a_hundred_units_some_of_which_drop_the_link_end_verified_or_told(fleet, tmp_path):
+    fleet(100, "--drop-share", "0.05")
+    units = read_units(fleet.setup, fleet.table)
+    patience = lw.Patience(2.0, retries=4)
+    outcomes = upload_batch(
+        units, keep=tmp_path / "kept", passwords=lambda setup: PASSWORDS, patience=patience,
+        at_once=4,
+    )  # fmt: skip
+    for outcome in outcomes:
+        if outcome.ok:
+            with lw.connect(outcome.unit.setup, patience=patience) as device:
+                assert device.read_settings().settings["title"] == outcome.unit.setup.title
+        else:
+            assert "device: " in outcome.message
+    assert sum(outcome.ok for outcome in outcomes) >= 95
+
+
+@pytest.mark.parametrize(
+    ("head", "rows", "says"),
+    [
+        (
+            "serial,at",
+            ["1,modbus+tcp://a", "01,modbus+tcp://b"],
+            "the serial number of line 2 again",
+        ),
+        ("serial,at", ["1,modbus+tcp://a", "2,modbus+tcp://a"], "the address of line 2 again"),
+        ("at", ["modbus+tcp://a"], "its columns are at"),
+        ("serial,serial", ["1,2"], "its columns are serial, serial"),
+        ("serial,at", ["1"], "not as many columns"),
+        ("serial,at", [",x"], "has no serial number"),
+        ("serial,speed", ["1,2"], "the setup has no 'speed'"),
+        ("serial,channels.attic.label", ["1,2"], "the setup has no 'channels.attic.label'"),
+        ("serial,at", ['1,"modbus'], "is no CSV file"),
+    ],
+)
+def test_tables_that_are_none(fleet, leitwerk, tmp_path, head, rows, says):
+    (tmp_path / "kiln.yaml").write_text(example("kiln", "modbus+tcp://z"), encoding="utf-8")
+    fleet.write(rows, head)
+    result = leitwerk("batch", fleet.setup, fleet.table)
+    assert (result.exit_code, says in result.stderr) == (2, True), result.stderr
+
+
+def test_any_value_may_differ_and_mistakes_are_told_before_anything_is_written(
+    fleet, leitwerk, tmp_path
+):
+    (tmp_path / "kiln.yaml").write_text(example("kiln", "modbus+tcp://z"), encoding="utf-8")
+    fleet.write(
+        ["1;modbus+tcp://a;every 5 s;Air;KILN-1", "2;modbus+tcp://b;every 0.1 s;;"],
+        "serial;at;sample;channels.air_top.label;settings.name",
+    )
+    units = read_units(fleet.setup, fleet.table)
+    assert units[0].setup.channels["air_top"].label == "Air"
+    assert units[0].setup.settings == {"name": "KILN-1"}
+    assert units[1].setup.channels["air_top"].label == "Air above the stack"
+    planned = leitwerk("batch", fleet.setup, fleet.table, "--plan")
+    assert (planned.exit_code, "the setups of 1 have errors" in planned.stderr) == (1, True)
+    assert "cannot sample every 0.1 s" in planned.stdout

@@ -12,6 +12,7 @@ STANDINS = [
     ("kiln", ["fichte-8"], "1834"), ("station", ["linde", "--rtu"], "2208"),
     ("saw-hall", ["eibe"], "larch"), ("mill-race", ["weide", "--rtu"], "3317"),
     ("timber", ["ahorn"], ""), ("cabin", ["birke", "--rtu"], "bark"),
+    ("panel", ["buche-6"], ""),
 ]  # fmt: skip
 
 

@@ -62,7 +62,9 @@ def test_setups_on_the_pages_have_no_findings(page, sheet):
         assert setup.device.model != sheet.model or leitwerk.check_setup(setup, sheet) == []
 
 
-@pytest.mark.parametrize("name", ["kiln", "station", "saw-hall", "mill-race", "timber", "cabin"])
+@pytest.mark.parametrize(
+    "name", ["kiln", "station", "saw-hall", "mill-race", "timber", "cabin", "panel"]
+)
 def test_shipped_setups_have_no_errors(name):
     file = ROOT / "src" / "leitwerk" / "examples" / f"{name}.yaml"
     assert leitwerk.check_file(file).ok

@@ -14,6 +14,7 @@ _COMMANDS = {
     "explain": ("explain", "Show what becomes of a signal, step by step, and when alarms trip."),
     "upload": ("upload", "Carry a setup to its device and verify that it arrived."),
     "batch": ("batch", "Carry one setup to many devices, and verify each."),
+    "program": ("program", "Turn a setup into the image of a board, and back."),
     "compare": ("adopt", "Say in which settings two of setup, backup and device differ."),
     "adopt": ("adopt", "Write a setup file from what a device holds."),
     "recover": ("recover", "Finish or undo an upload that was broken off."),

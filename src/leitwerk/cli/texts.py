@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-_EXAMPLES = ["kiln", "station", "saw-hall", "mill-race", "timber", "cabin"]
+_EXAMPLES = ["kiln", "station", "saw-hall", "mill-race", "timber", "cabin", "panel"]
 
 
 @click.command()

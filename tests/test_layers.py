@@ -36,7 +36,7 @@ FLOORS = [
 PURE = {name for floor in FLOORS[:12] for name in floor} - {"collector"}
 NEVER_IN_THE_CORE = {
     "socket", "serial", "asyncio", "threading", "subprocess", "pathlib", "os", "time", "tempfile",
-    "pymodbus", "matplotlib", "rich", "click", "logging",
+    "pymodbus", "paho", "matplotlib", "rich", "click", "logging",
 }  # fmt: skip
 STANDINS_NEVER = {"transfer", "live", "links", "figures", "cli"}
 MODULES = sorted(SRC.rglob("*.py"))

@@ -263,7 +263,12 @@ def test_one_port_speaks_one_language(standin):
 def test_the_page_has_every_kind_of_address():
     page = (Path(__file__).parent.parent / "docs" / "guide" / "links.md").read_text("utf-8")
     rows = re.findall(r"^\| `(\w+\+\w+://[^`]*)`", page, re.MULTILINE)
-    examples = {"HOST:PORT": "kiln:5000", "unit=U": "unit=1", "line=L": "line=9600,8N1"}
+    examples = {
+        "USER@": "ida@",
+        "HOST:PORT": "kiln:5000",
+        "unit=U": "unit=1",
+        "line=L": "line=9600,8N1",
+    }
     for old, new in examples.items():
         rows = [row.replace(old, new) for row in rows]
     assert {parse_address(row).scheme for row in rows} == set(_SCHEMES)

@@ -63,7 +63,7 @@ def test_setups_on_the_pages_have_no_findings(page, sheet):
 
 
 @pytest.mark.parametrize(
-    "name", ["kiln", "station", "saw-hall", "mill-race", "timber", "cabin", "panel"]
+    "name", ["kiln", "station", "saw-hall", "mill-race", "timber", "cabin", "panel", "head-water"]
 )
 def test_shipped_setups_have_no_errors(name):
     file = ROOT / "src" / "leitwerk" / "examples" / f"{name}.yaml"

@@ -299,9 +299,7 @@ def test_a_folder_that_goes_away_or_is_closed_loses_nothing(device, logger, tmp_
     assert logger.holding == old
 
 
-def test_when_only_the_receipt_cannot_be_kept_the_state_says_so(
-    device, logger, tmp_path, monkeypatch
-):
+def test_when_only_the_receipt_cannot_be_kept_the_state_says_so(device, tmp_path, monkeypatch):
     from leitwerk.transfer.receipt import KeptFiles
 
     def full(*_):

@@ -5,8 +5,14 @@ from pathlib import Path
 
 from leitwerk.datasheet.fields import datasheet_schema
 from leitwerk.setup.model import setup_schema
+from leitwerk.wire.station import station_schema
 
 FOLDER = Path(__file__).parent.parent / "src" / "leitwerk" / "schemas"
-for name, schema in (("setup", setup_schema()), ("datasheet", datasheet_schema())):
+SCHEMAS = {
+    "setup": setup_schema(),
+    "datasheet": datasheet_schema(),
+    "station": station_schema(),
+}
+for name, schema in SCHEMAS.items():
     text = json.dumps(schema, indent=2, ensure_ascii=False)
     (FOLDER / f"{name}.schema.json").write_text(text + "\n", encoding="utf-8")

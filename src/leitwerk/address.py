@@ -14,6 +14,9 @@ sdi12+serial:///dev/ttyUSB0?unit=U      SDI-12 on a serial port; U is the sensor
                                         address, one of 0-9, a-z, A-Z              1200,7E1
 text+tcp://HOST:PORT                    lines of text over TCP
 text+serial:///dev/ttyUSB0              lines of text on a serial port             line 9600,8N1
+mqtt+tcp://USER@HOST:PORT               a station that sleeps, by the broker that  port 1883
+                                        keeps its messages; USER may be missing
+mqtt+tls://USER@HOST:PORT               the same over TLS                          port 8883
 ======================================  =========================================  ================
 
 ``line=9600,8N1`` gives baud rate, data bits, parity (N, E, O) and stop bits of a serial port.
@@ -40,6 +43,7 @@ _SDI12_UNIT = re.compile(r"[0-9A-Za-z]")  # SDI-12 v1.4: addresses of sensors
 _LINE = re.compile(r"(\d{3,7}),([78])([NEO])([12])")
 _COM = re.compile(r"COM\d{1,3}", re.IGNORECASE)
 _NAME = re.compile(r"[A-Za-z][\w.-]{0,39}", re.ASCII)
+_USER = re.compile(r"[\w.-]{0,64}", re.ASCII)
 _BAUD_MOST = 4_000_000
 
 Unit: TypeAlias = int | str
@@ -66,6 +70,7 @@ class _Scheme:
     needs_port: bool = False
     line: SerialLine | None = None
     unit: Unit = ""
+    takes_user: bool = False
 
 
 _USUAL = SerialLine(9600, 8, "N", 1)
@@ -78,6 +83,8 @@ _SCHEMES = {
     "sdi12+serial": _Scheme(line=SerialLine(1200, 7, "E", 1), unit="0"),  # SDI-12 v1.4
     "text+tcp": _Scheme(needs_port=True),
     "text+serial": _Scheme(line=_USUAL),
+    "mqtt+tcp": _Scheme(port=1883, takes_user=True),  # IANA: mqtt
+    "mqtt+tls": _Scheme(port=8883, takes_user=True),  # IANA: secure-mqtt
 }
 
 
@@ -94,6 +101,7 @@ class LinkAddress:
     unit: Unit = ""
     serial_port: str = ""
     line: SerialLine = SerialLine()
+    user: str = ""
 
     @property
     def protocol(self) -> str:
@@ -111,6 +119,8 @@ class LinkAddress:
             path = self.serial_port if self.serial_port.startswith("/") else f"/{self.serial_port}"
             return f"{self.scheme}://{path}?{'&'.join([*options, f'line={self.line}'])}"
         host = f"[{self.host}]" if ":" in self.host else self.host
+        if self.user:
+            host = f"{self.user}@{host}"
         return f"{self.scheme}://{host}:{self.port}" + "".join(f"?{option}" for option in options)
 
 
@@ -169,7 +179,8 @@ def parse_address(text: str) -> LinkAddress:
     except ValueError as error:
         raise QuantityError(f"{text!r} is no address: {error}", valid=_VALID) from None
     scheme = _scheme(parts.scheme, text)
-    if parts.username or parts.password:
+    user = parts.username or ""
+    if parts.password is not None or (user and not scheme.takes_user) or not _USER.fullmatch(user):
         remedy = "take it out; Leitwerk asks for passwords or takes them from the environment"
         raise QuantityError("an address holds no password", valid=_VALID, remedy=remedy)
     unit = _parse_unit(parts.scheme, scheme, options)
@@ -180,7 +191,7 @@ def parse_address(text: str) -> LinkAddress:
     if bare or parts.path not in {"", "/"} or parts.fragment or options:
         raise QuantityError(f"{text!r} is no address that Leitwerk knows", valid=_VALID)
     where = port if port is not None else scheme.port
-    return LinkAddress(parts.scheme, str(parts.hostname), where or 0, unit)
+    return LinkAddress(parts.scheme, str(parts.hostname), where or 0, unit, user=user)
 
 
 def _scheme(name: str, text: str) -> _Scheme:

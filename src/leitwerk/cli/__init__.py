@@ -15,6 +15,8 @@ _COMMANDS = {
     "upload": ("upload", "Carry a setup to its device and verify that it arrived."),
     "batch": ("batch", "Carry one setup to many devices, and verify each."),
     "program": ("program", "Turn a setup into the image of a board, and back."),
+    "request": ("station", "Ask a station that sleeps for the settings of a setup."),
+    "station": ("station", "Show a station that sleeps: what is in force, what waits."),
     "compare": ("adopt", "Say in which settings two of setup, backup and device differ."),
     "adopt": ("adopt", "Write a setup file from what a device holds."),
     "recover": ("recover", "Finish or undo an upload that was broken off."),

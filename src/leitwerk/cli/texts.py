@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-_EXAMPLES = ["kiln", "station", "saw-hall", "mill-race", "timber", "cabin", "panel"]
+_EXAMPLES = ["kiln", "station", "saw-hall", "mill-race", "timber", "cabin", "panel", "head-water"]
 
 
 @click.command()
@@ -15,9 +15,9 @@ def example(name: str) -> None:
 
 
 @click.command()
-@click.argument("of", default="setup", type=click.Choice(["setup", "datasheet"]))
+@click.argument("of", default="setup", type=click.Choice(["setup", "datasheet", "station"]))
 def schema(of: str) -> None:
-    """Print the JSON Schema of setups (or of datasheets), for your editor."""
+    """Print the JSON Schema of setups (or of datasheets, or of stations' messages)."""
     _print(f"schemas/{of}.schema.json")
 
 

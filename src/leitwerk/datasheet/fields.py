@@ -171,7 +171,7 @@ LinkName = Annotated[
         {
             "type": "string",
             "description": "What the device speaks; packages may add protocols",
-            "examples": ["modbus", "scpi", "sdi12", "text"],
+            "examples": ["modbus", "scpi", "sdi12", "text", "mqtt"],
         }
     ),
 ]
@@ -250,6 +250,7 @@ ENTRIES: dict[str, type[Model]] = {
     "scpi": QueryEntry,
     "sdi12": QueryEntry,
     "text": QueryEntry,
+    "mqtt": QueryEntry,
 }
 
 

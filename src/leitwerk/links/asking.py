@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from leitwerk.address import LinkAddress
+    from leitwerk.links.mqtt import StationLink
     from leitwerk.links.sdi12 import Sdi12Link
     from leitwerk.links.stream import LineLink
 
@@ -184,6 +185,37 @@ class SensorSession(AskingSession):
         answer = self._checked(what, answer)
         if self._replies.confirms and not new_unit:
             _require_confirmed(self._address, what, answer, self._replies.confirms)
+
+
+class StationSession(AskingSession):
+    """With a station that sleeps: what it said last is read, and nothing can be told to it now.
+
+    A question is the name of a message and of a value in it: ``state serial``, ``settings
+    report.interval``, ``status battery.voltage``, ``readings level``.
+    """
+
+    def __init__(self, link: StationLink, datasheet: Datasheet) -> None:
+        super().__init__(link.address, datasheet)
+        self._link = link
+
+    def ask(self, question: str) -> str:
+        """A value of the last messages."""
+        message, _, name = question.partition(" ")
+        value = self._link.latest().get(message, {}).get(name)
+        if value is None:
+            raise LinkError(
+                f"{self._address}: the station has said nothing of '{question}'",
+                remedy="does the datasheet fit this station?",
+            )
+        return value if isinstance(value, str) else f"{value:.15g}"
+
+    def tell(self, message: str, *, public: str | None = None) -> None:
+        """It sleeps."""
+        del message, public
+        raise DeviceRefused(
+            f"{self._address}: a station that sleeps takes no settings at once",
+            remedy="ask for them with 'leitwerk request SETUP'; it takes them when it wakes",
+        )
 
 
 def _require_confirmed(address: LinkAddress, what: str, answer: str, wanted: str) -> None:

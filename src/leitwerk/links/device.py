@@ -55,7 +55,9 @@ class Device:
     def __init__(self, datasheet: Datasheet, link: Any) -> None:
         self.datasheet = datasheet
         self.link = link
-        self._session: Session = find_kind(datasheet.link).session(link, datasheet)
+        kind = find_kind(datasheet.link)
+        self.sleeps = kind.sleeps
+        self._session: Session = kind.session(link, datasheet)
 
     def __enter__(self) -> Self:
         return self

@@ -13,7 +13,7 @@ from typing import Any
 from leitwerk.address import LinkAddress
 from leitwerk.datasheet import Datasheet
 from leitwerk.errors import FileProblem
-from leitwerk.links.asking import ScpiSession, SensorSession, TextSession
+from leitwerk.links.asking import ScpiSession, SensorSession, StationSession, TextSession
 from leitwerk.links.modbus import ModbusLink
 from leitwerk.links.patience import Patience
 from leitwerk.links.sdi12 import Sdi12Link
@@ -28,11 +28,12 @@ class LinkKind:
     """What it takes to speak a protocol.
 
     ``link`` opens nothing yet: the first request does. It has ``address`` and ``close``, and whatever
-    ``session`` needs of it.
+    ``session`` needs of it. What ``sleeps`` takes no settings at once: they are asked for.
     """
 
     link: Callable[[LinkAddress, Datasheet, Patience, Tracer | None], Any]
     session: Callable[[Any, Datasheet], Session]
+    sleeps: bool = False
 
 
 def _modbus(at: LinkAddress, sheet: Datasheet, patience: Patience, tracer: Tracer | None) -> Any:
@@ -49,11 +50,18 @@ def _sdi12(at: LinkAddress, sheet: Datasheet, patience: Patience, tracer: Tracer
     return Sdi12Link(at, patience=patience, tracer=tracer)
 
 
+def _station(at: LinkAddress, sheet: Datasheet, patience: Patience, tracer: Tracer | None) -> Any:
+    from leitwerk.links.mqtt import StationLink  # noqa: PLC0415 - only where a station is asked
+
+    return StationLink(at, sheet.model, patience=patience, tracer=tracer)
+
+
 _KINDS = {
     "modbus": LinkKind(_modbus, RegisterSession),
     "scpi": LinkKind(_lines, ScpiSession),
     "sdi12": LinkKind(_sdi12, SensorSession),
     "text": LinkKind(_lines, TextSession),
+    "mqtt": LinkKind(_station, StationSession, sleeps=True),
 }
 
 

@@ -38,6 +38,7 @@ from leitwerk.standins.plant import Plant
 from leitwerk.standins.probe import SDI12_LINE, Probe, serve_sdi12
 from leitwerk.standins.profile import find_profile
 from leitwerk.standins.server import RTU_LINE, serve_rtu, serve_tcp
+from leitwerk.standins.station import Station, run_station
 from leitwerk.wire.sdi12 import UNITS
 
 _HOST = "127.0.0.1"
@@ -84,6 +85,9 @@ class _Wish:
 @click.option("--recordings", default=0, help="Recordings in memory that nobody has fetched.")
 @click.option("--recording", is_flag=True, help="It is recording when it starts.")
 @click.option("--program", metavar="FILE", help="Start with the program in an Intel HEX file.")
+@click.option(
+    "--broker", metavar="HOST:PORT", help="Where a station reports; its own, if not given."
+)
 @click.option("--clock-ahead", default=0.0, metavar="S", help="Its clock is so much fast.")
 @click.option("--refuse-passwords", is_flag=True, help="No password is right.")
 @click.option("--flat-battery", is_flag=True, help="It cannot keep settings any more.")
@@ -140,6 +144,7 @@ def main(
     recordings: int,
     recording: bool,
     program: str | None,
+    broker: str | None,
     clock_ahead: float,
     refuse_passwords: bool,
     flat_battery: bool,
@@ -169,39 +174,39 @@ def main(
         Disturbances(open=set(open_), shorted=set(short), reversed=set(reverse)),
         time_factor, clock_ahead, recordings, recording, drop_share, program,
     )  # fmt: skip
+
+    def servers_of(model: str) -> list[Coroutine[Any, Any, None]]:
+        profile = find_profile(model)
+        profile = replace(
+            profile,
+            serial=serial or profile.serial,
+            model=as_model or profile.model,
+            unit=unit or profile.unit,
+        )
+        sheet = find_datasheet(model)
+        if sheet.link == "mqtt":
+            return [_run_station(sheet, profile, wish, broker)]
+        if sheet.link == "sdi12":
+            return [_serve_probes(sheet, profile, wish, copies)]
+        if numbered:
+            return _serve_numbered(sheet, profile, wish, copies)
+        device = _make(profile, sheet, wish)
+        if isinstance(device, LineDevice):
+            return [_serve_lines(device, wish, port, serial=rtu) for _ in range(copies)]
+        if bus:
+            shared.append(device)
+            return []
+        if rtu:
+            return [_serve_rtu([device], wish)]
+        # Copies share everything but their port: what is asked of them is their number.
+        return [_serve_tcp(device, wish, port) for _ in range(copies)]
+
     servers: list[Coroutine[Any, Any, None]] = []
     shared: list[Firmware] = []
     try:
-        for model in models:
-            profile = find_profile(model)
-            profile = replace(
-                profile,
-                serial=serial or profile.serial,
-                model=as_model or profile.model,
-                unit=unit or profile.unit,
-            )
-            sheet = find_datasheet(model)
-            if sheet.link == "sdi12":
-                servers.append(_serve_probes(sheet, profile, wish, copies))
-                continue
-            if numbered:
-                servers += _serve_numbered(sheet, profile, wish, copies)
-                continue
-            device = _make(profile, sheet, wish)
-            if isinstance(device, LineDevice):
-                servers += [_serve_lines(device, wish, port, serial=rtu) for _ in range(copies)]
-            elif bus:
-                shared.append(device)
-            elif rtu:
-                servers.append(_serve_rtu([device], wish))
-            else:
-                # Copies share everything but their port: what is asked of them is their number.
-                servers += [_serve_tcp(device, wish, port) for _ in range(copies)]
-        if shared:
-            servers.append(_serve_rtu(shared, wish))
+        servers += [server for model in models for server in servers_of(model)]
+        servers += [_serve_rtu(shared, wish)] if shared else []
     except (LeitwerkError, ValueError) as error:
-        for server in servers:
-            server.close()
         _give_up(str(error))
     _run(servers, port, with_parent=with_parent)
 
@@ -219,6 +224,8 @@ def _run(servers: list[Coroutine[Any, Any, None]], port: int, *, with_parent: bo
         asyncio.run(run())
     except KeyboardInterrupt:
         click.echo("stopped")
+    except LeitwerkError as error:
+        _give_up(str(error))
     except (OSError, RuntimeError) as error:
         _give_up(f"cannot listen on port {port}: {error}")
 
@@ -301,6 +308,21 @@ def _serve_probes(
             _tell(probe.profile, _serial("sdi12+serial", probe.unit, path, SDI12_LINE))
 
     return serve_sdi12(probes, faults=wish.faults, ready=ready)
+
+
+def _run_station(
+    sheet: Datasheet, profile: Profile, wish: _Wish, broker: str | None
+) -> Coroutine[Any, Any, None]:
+    where = None
+    if broker is not None:
+        host, _, port = broker.rpartition(":")
+        where = (host or _HOST, int(port))
+    return run_station(
+        Station(sheet, profile, wish.troubles),
+        broker=where,
+        time_factor=wish.time_factor,
+        ready=lambda host, port: _tell(profile, LinkAddress("mqtt+tcp", host, port)),
+    )
 
 
 def _serial(scheme: str, unit: Unit, path: str, line: SerialLine) -> LinkAddress:

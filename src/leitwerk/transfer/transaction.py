@@ -270,7 +270,13 @@ class _Attempt:
         self.stops = status.recording and (self.erases or not at_work)
 
     def require_fit(self) -> None:
-        """Insist that the device can bear being written to: its battery, whatever it needs."""
+        """Insist that the device can be written to: that it is awake, its battery, what it needs."""
+        if self.device.sleeps and self.changes:
+            raise UploadError(
+                "a station that sleeps takes no settings at once",
+                state=_Settings.UNTOUCHED,
+                remedy="ask for them with 'leitwerk request'; it takes them when it wakes",
+            )
         least = self.device.datasheet.least
         if not least:
             return

@@ -1,0 +1,226 @@
+"""A station that sleeps, by the broker that keeps its messages."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from typing import Any
+from urllib.parse import quote
+from uuid import uuid4
+
+import paho.mqtt.client as paho
+from paho.mqtt.enums import CallbackAPIVersion
+
+from leitwerk.address import LinkAddress
+from leitwerk.errors import LinkError, LinkTimeout, NotReached
+from leitwerk.links.patience import USUAL, Patience
+from leitwerk.links.trace import TraceEntry, Tracer
+from leitwerk.passwords import Passwords
+from leitwerk.wire.station import (
+    Desired,
+    State,
+    Topics,
+    build,
+    is_overdue,
+    parse_desired,
+    parse_senml,
+    parse_state,
+    utc_now,
+)
+
+_ANY = "+"  # MQTT 3.1.1, 4.7.1: any one level
+_SETTLED_S = 0.15  # after the first message, the others that are kept follow at once
+_KEEP_ALIVE_S = 60
+
+
+class StationLink:
+    """The messages of one station. Connects when first used; nothing of it wakes the station.
+
+    ``serial`` narrows the topics down to one station; without it, the only one of its model that
+    the broker knows is meant.
+    """
+
+    def __init__(
+        self,
+        address: LinkAddress,
+        model: str,
+        *,
+        serial: str = "",
+        patience: Patience = USUAL,
+        tracer: Tracer | None = None,
+    ) -> None:
+        self.address = address
+        self.patience = patience
+        self.requests = 0
+        self.model = model
+        self.serial = serial
+        self._tracer = tracer
+        self._client: paho.Client | None = None
+        self._messages: dict[str, bytes] = {}
+        self._arrived = threading.Condition()
+        self._refusal = ""
+        self._connected = threading.Event()
+
+    def state(self) -> State:
+        """What the station said when it was last awake.
+
+        Raises
+        ------
+        NotReached, LinkTimeout, LinkError
+            The broker does not answer, keeps nothing of this station, or something odd.
+
+        """
+        return parse_state(self._message("state"))
+
+    def desired(self) -> Desired | None:
+        """What is asked of the station, None when nothing is."""
+        self._message("state")
+        found = self._find("desired")
+        return None if found is None else parse_desired(self._messages[found])
+
+    def request(self, desired: Desired) -> None:
+        """Ask for settings: kept by the broker until the station wakes.
+
+        Raises
+        ------
+        LinkError
+            The broker did not confirm that it keeps them.
+
+        """
+        state = self.state()
+        topic = Topics.of(state.model, state.serial).desired
+        self._publish(topic, build(desired))
+        # What is read from now on is what was asked for now, also before the broker sends it back.
+        with self._arrived:
+            self._messages[topic] = build(desired)
+
+    def latest(self) -> dict[str, Mapping[str, Any]]:
+        """The last messages, each as values by name: ``state``, ``settings``, ``status``, ``readings``."""
+        state = self.state()
+        if is_overdue(state, utc_now()):
+            raise LinkError(
+                f"{self.address}: the station has missed its report twice; its last one is of "
+                f"{state.at.isoformat()}",
+                remedy="look after its battery, its antenna and its network; 'leitwerk station' "
+                "shows what it said last",
+            )
+        found = self._find("readings")
+        now_s = time.time()
+        records = parse_senml(self._messages[found], now_s) if found else []
+        own = {name: getattr(state, name) for name in ("maker", "model", "serial", "firmware")}
+        clock = state.at.astimezone(UTC).strftime("%Y-%m-%d %H:%M:%S")
+        return {
+            "state": {**own, "at": clock},
+            "settings": state.settings,
+            "status": state.status,
+            "readings": {record.name.rpartition("/")[2]: record.value for record in records},
+        }
+
+    def close(self) -> None:
+        """End the connection to the broker."""
+        if self._client is not None:
+            self._client.disconnect()
+            self._client.loop_stop()
+            self._client = None
+
+    # ------------------------------------------------------------------ messages
+
+    def _message(self, kind: str) -> bytes:
+        self._connect()
+        deadline = time.monotonic() + self.patience.timeout_s
+        with self._arrived:
+            while (found := self._find(kind)) is None:
+                left = deadline - time.monotonic()
+                if left <= 0 or not self._arrived.wait(left):
+                    raise LinkTimeout(
+                        f"{self.address}: the broker keeps no {kind} of a {self.model} {self.serial}",
+                        remedy="has the station ever reported to this broker? Is its serial number "
+                        "right?",
+                    )
+            return self._messages[found]
+
+    def _find(self, kind: str) -> str | None:
+        topics = [topic for topic in self._messages if topic.endswith(f"/{kind}")]
+        stations = {topic.split("/")[3] for topic in topics}
+        if len(stations) > 1:
+            raise LinkError(
+                f"{self.address}: the broker knows {len(stations)} stations {self.model}: "
+                f"{', '.join(sorted(stations)[:8])}",
+                remedy="name the one that is meant, by a setup with its serial number",
+            )
+        return topics[0] if topics else None
+
+    def _publish(self, topic: str, payload: bytes) -> None:
+        assert self._client is not None
+        self.requests += 1
+        self._trace(topic, payload, sent=True)
+        info = self._client.publish(topic, payload, qos=1, retain=True)
+        try:
+            info.wait_for_publish(self.patience.timeout_s)
+        except (RuntimeError, ValueError) as error:
+            raise LinkError(
+                f"{self.address}: the broker did not take the request ({error})",
+                remedy="may this user write to the station's topics?",
+            ) from error
+        if not info.is_published():
+            raise LinkTimeout(
+                f"{self.address}: the broker did not confirm the request in time",
+                remedy="try again; the last request counts",
+            )
+
+    # ------------------------------------------------------------------ connection
+
+    def _connect(self) -> None:
+        if self._client is not None:
+            return
+        # Brokers may refuse a client without a name, or take two of them for one.
+        client = paho.Client(CallbackAPIVersion.VERSION2, client_id=f"leitwerk-{uuid4().hex[:12]}")
+        if self.address.scheme == "mqtt+tls":
+            client.tls_set()  # the system's authorities; host names are checked
+        if self.address.user:
+            broker = Passwords("broker", f"{self.address.user} {self.address.host}")
+            client.username_pw_set(self.address.user, broker["broker"])
+        client.on_connect = self._on_connect
+        client.on_message = self._on_message
+        client.on_subscribe = lambda *_: self._connected.set()
+        try:
+            client.connect(self.address.host, self.address.port, _KEEP_ALIVE_S)
+        except (OSError, ValueError) as error:
+            raise NotReached(
+                f"{self.address}: no broker answers there ({error})",
+                remedy="is the address right, does the network reach it, does its certificate hold?",
+            ) from error
+        client.loop_start()
+        self._client = client
+        if not self._connected.wait(self.patience.timeout_s) or self._refusal:
+            refusal = self._refusal or "it did not answer in time"
+            self.close()
+            raise NotReached(
+                f"{self.address}: the broker lets nobody in: {refusal}",
+                remedy="set LEITWERK_PASSWORD_BROKER for the user in the address; is the user right?",
+            )
+        # The messages that are kept come one after the other; the state may not be the last.
+        time.sleep(_SETTLED_S)
+
+    def _on_connect(self, client: paho.Client, *args: Any) -> None:
+        reason = args[2]
+        if reason.is_failure:
+            self._refusal = str(reason)
+            self._connected.set()
+            return
+        serial = quote(self.serial, safe=" .-_") if self.serial else _ANY
+        client.subscribe([(f"leitwerk/1/{self.model}/{serial}/{kind}", 1)
+                          for kind in ("desired", "readings", "state")])  # fmt: skip
+
+    def _on_message(self, client: paho.Client, userdata: Any, message: paho.MQTTMessage) -> None:
+        del client, userdata
+        with self._arrived:
+            self._messages[message.topic] = bytes(message.payload)
+            self._arrived.notify_all()
+        self._trace(message.topic, bytes(message.payload), sent=False)
+
+    def _trace(self, topic: str, payload: bytes, *, sent: bool) -> None:
+        if self._tracer is not None:
+            self._tracer(TraceEntry(datetime.now(UTC), str(self.address), sent, payload, topic))

@@ -1,0 +1,210 @@
+"""The simulated battery station up the valley: it sleeps, wakes, reports, and takes what is asked."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+import socket
+import threading
+from collections.abc import AsyncIterator, Callable
+from datetime import UTC, datetime, timedelta
+from typing import Any
+from uuid import uuid4
+
+import numpy as np
+import paho.mqtt.client as paho
+from paho.mqtt.enums import CallbackAPIVersion
+
+from leitwerk.datasheet import Datasheet, Stored
+from leitwerk.datasheet.queries import Query
+from leitwerk.errors import LinkError, QuantityError
+from leitwerk.standins.faults import Troubles
+from leitwerk.standins.firmware import Profile
+from leitwerk.wire.station import (
+    Answer,
+    Desired,
+    State,
+    Topics,
+    build,
+    build_senml,
+    parse_desired,
+)
+
+_AT_SENSOR_HPA = 22.0  # of water above the sensor's own depth, at level 0
+_HPA_PER_M = 98.0665
+_LISTENS_S = 0.3  # so long it waits for what is asked of it
+_UNITS = {"pressure": "hPa", "barometer": "hPa", "level": "m", "temperature": "Cel"}
+
+
+class Station:
+    """A station in factory condition. ``wake`` gives what it says when it wakes."""
+
+    def __init__(
+        self,
+        datasheet: Datasheet,
+        profile: Profile,
+        troubles: Troubles | None = None,
+        seed: int = 12,
+    ) -> None:
+        self.datasheet = datasheet
+        self.profile = profile
+        self.troubles = troubles or Troubles()
+        self.topics = Topics.of(profile.model, profile.serial)
+        self.settings: dict[str, Stored] = {}
+        self.answer: Answer | None = None
+        self._noise = np.random.default_rng(seed)
+        points: dict[str, Query] = datasheet.settings
+        for name, text in profile.factory.items():
+            query = points[name]
+            self.settings[name] = text if query.is_text or query.choices else float(text)
+
+    def take(self, desired: Desired, now: datetime) -> None:
+        """Take all settings of a change, or none of them and say why."""
+        if self.answer is not None and self.answer.id == desired.id:
+            return
+        reason = self._why_not(desired, now)
+        if not reason:
+            self.settings.update(desired.settings)
+        self.answer = Answer(
+            id=desired.id, result="refused" if reason else "in force", reason=reason, at=now
+        )
+
+    def _why_not(self, desired: Desired, now: datetime) -> str:
+        if desired.expires is not None and now >= desired.expires:
+            return "it had expired before I woke"
+        if self.troubles.flat_battery:
+            return "my battery is flat"
+        points: dict[str, Query] = self.datasheet.settings
+        for name, value in desired.settings.items():
+            point = points.get(name)
+            if point is None:
+                return f"I have no setting {name}"
+            try:
+                point.encode(value)
+            except QuantityError as error:
+                return f"{name}: {error.message}"
+        return ""
+
+    def state(self, now: datetime, time_factor: float) -> State:
+        """What it says of itself."""
+        interval = float(self.settings["report.every"])
+        return State(
+            maker=self.datasheet.maker,
+            model=self.profile.model,
+            serial=self.profile.serial,
+            firmware=self.profile.firmware,
+            at=now,
+            next=now + timedelta(seconds=interval / time_factor),
+            interval_s=interval / time_factor,
+            settings=self.settings,
+            status={
+                "battery.voltage": 3.02 if self.troubles.flat_battery else 3.61,
+                "signal.strength": -87.0,
+                "memory.used": 100.0 if self.troubles.full_memory else 4.2,
+            },
+            answer=self.answer,
+        )
+
+    def readings(self, now: datetime) -> bytes:
+        """Its readings as SenML: the pressure of the water and of the air, and what that makes."""
+        wander = float(self._noise.standard_normal())
+        barometer = 951.3 + 0.1 * wander
+        pressure = barometer + _AT_SENSOR_HPA + 0.02 * wander
+        level = (pressure - barometer) / _HPA_PER_M + float(self.settings["sensor.depth"])
+        values = {
+            "pressure": pressure, "barometer": barometer, "level": level,
+            "temperature": 5.4 + 0.02 * wander,
+        }  # fmt: skip
+        base = f"urn:dev:leitwerk:{self.profile.model}:{self.profile.serial}"
+        rounded = {name: (round(v, 3), _UNITS[name]) for name, v in values.items()}
+        return build_senml(base, now.timestamp(), rounded)
+
+
+async def run_station(
+    station: Station,
+    *,
+    broker: tuple[str, int] | None,
+    time_factor: float,
+    ready: Callable[[str, int], None],
+) -> None:
+    """Let a station wake again and again until cancelled; with a small broker of its own, if none is given.
+
+    ``ready`` is called with the broker once the station has reported for the first time.
+    """
+    async with contextlib.AsyncExitStack() as stack:
+        host, port = broker if broker else await stack.enter_async_context(_own_broker())
+        first = True
+        while True:
+            await asyncio.to_thread(_wake, station, (host, port), time_factor)
+            if first:
+                ready(host, port)
+                first = False
+            await asyncio.sleep(float(station.settings["report.every"]) / time_factor)
+
+
+def _wake(station: Station, broker: tuple[str, int], time_factor: float) -> None:
+    """Connect, see what is asked, take it, report, and sleep again."""
+    asked: list[bytes] = []
+    heard, subscribed = threading.Event(), threading.Event()
+    # Brokers may refuse a client without a name, or take two of them for one.
+    name = f"station-{station.profile.serial}-{uuid4().hex[:8]}"
+    client = paho.Client(CallbackAPIVersion.VERSION2, client_id=name)
+
+    def on_message(*args: Any) -> None:
+        message = args[2]
+        if message.topic == station.topics.desired:
+            asked.append(message.payload)
+            heard.set()
+
+    def on_connect(*args: Any) -> None:
+        del args
+        client.subscribe(station.topics.desired, 1)
+
+    client.on_message = on_message
+    client.on_connect = on_connect
+    client.on_subscribe = lambda *_: subscribed.set()
+    client.connect(*broker)
+    client.loop_start()
+    try:
+        subscribed.wait(5.0)
+        heard.wait(_LISTENS_S)
+        now = datetime.now(UTC)
+        for payload in asked[-1:]:
+            with contextlib.suppress(LinkError):  # what is no request is none
+                desired = parse_desired(payload)
+                if desired is not None:
+                    station.take(desired, now)
+        for topic, content in (
+            (station.topics.readings, station.readings(now)),
+            (station.topics.state, build(station.state(now, time_factor))),
+        ):
+            client.publish(topic, content, qos=1, retain=True).wait_for_publish(5.0)
+    finally:
+        client.disconnect()
+        client.loop_stop()
+
+
+@contextlib.asynccontextmanager
+async def _own_broker() -> AsyncIterator[tuple[str, int]]:
+    """A small broker on a free port of the loopback address, for trying things out."""
+    try:
+        from amqtt.broker import Broker  # noqa: PLC0415 - an optional package
+    except ImportError:
+        raise LinkError(
+            "there is no broker here", remedy="pip install 'leitwerk[broker]', or give --broker"
+        ) from None
+    logging.getLogger("amqtt").setLevel(logging.CRITICAL)
+    logging.getLogger("transitions").setLevel(logging.CRITICAL)
+    with socket.create_server(("127.0.0.1", 0)) as probe:
+        port = probe.getsockname()[1]
+    config = {
+        "listeners": {"default": {"type": "tcp", "bind": f"127.0.0.1:{port}"}},
+        "plugins": {"amqtt.plugins.authentication.AnonymousAuthPlugin": {"allow_anonymous": True}},
+    }
+    broker = Broker(config)
+    await broker.start()
+    try:
+        yield "127.0.0.1", port
+    finally:
+        await broker.shutdown()

@@ -1,6 +1,5 @@
 """Stations that sleep: what is asked of them, when it is in force, and what a broker may bring."""
 
-import asyncio
 import contextlib
 import json
 import shutil
@@ -19,6 +18,7 @@ from paho.mqtt.enums import CallbackAPIVersion
 
 import leitwerk as lw
 from conftest import example
+from leitwerk.address import parse_address
 from leitwerk.links.mqtt import StationLink
 from leitwerk.standins.profile import find_profile
 from leitwerk.standins.station import Station
@@ -183,34 +183,22 @@ def test_messages_that_are_none_stop_with_words(head_water):
 
 
 def test_a_broker_that_wants_a_password(monkeypatch):
-    from amqtt.broker import Broker
+    """MQTT 3.1.1, 3.2.2.3: return code 5, not authorized."""
+    listener = socket.create_server(("127.0.0.1", 0))
 
-    with socket.create_server(("127.0.0.1", 0)) as probe:
-        port = probe.getsockname()[1]
-    config = {
-        "listeners": {"default": {"type": "tcp", "bind": f"127.0.0.1:{port}"}},
-        "plugins": {"amqtt.plugins.authentication.AnonymousAuthPlugin": {"allow_anonymous": False}},
-    }
-    loop, stop = asyncio.new_event_loop(), asyncio.Event()
+    def refuse():
+        with listener, listener.accept()[0] as connection:
+            connection.recv(300)
+            connection.sendall(b"\x20\x02\x00\x05")
+            connection.recv(300)
 
-    async def serve():
-        one = Broker(config)
-        await one.start()
-        await stop.wait()
-        await one.shutdown()
-
-    thread = threading.Thread(target=lambda: loop.run_until_complete(serve()), daemon=True)
-    thread.start()
-    wait_for(("127.0.0.1", port))
-    link = StationLink(lw.parse_setup(example("head-water", f"mqtt+tcp://127.0.0.1:{port}")).device.at,
-                       "laerche", patience=lw.Patience(1.0))  # fmt: skip
+    threading.Thread(target=refuse, daemon=True).start()
+    at = parse_address(f"mqtt+tcp://127.0.0.1:{listener.getsockname()[1]}")
+    link = StationLink(at, "laerche", patience=lw.Patience(1.0))
     with pytest.raises(lw.LinkError, match="lets nobody in"):
         link.state()
-    loop.call_soon_threadsafe(stop.set)
-    thread.join(5)
     monkeypatch.delenv("LEITWERK_PASSWORD_BROKER", raising=False)
-    named = StationLink(lw.parse_setup(example("head-water", "mqtt+tcp://ida@127.0.0.1:9")).device.at,
-                        "laerche")  # fmt: skip
+    named = StationLink(parse_address("mqtt+tcp://ida@127.0.0.1:9"), "laerche")
     with pytest.raises(lw.DeviceRefused, match="wants the password of the broker"):
         named.state()
 

@@ -10,13 +10,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import leitwerk as lw
-from conftest import PASSWORDS, MemoryLink
+from conftest import PASSWORDS, Clock, MemoryLink
 from leitwerk.address import DeviceName, parse_address
 from leitwerk.identity import same_number
 from leitwerk.inventory import FILE, locate
-from leitwerk.links import change_name, change_unit
+from leitwerk.links import change_name, change_unit, try_watchdog
 from leitwerk.links.clock import read_clock
 from leitwerk.standins.clock import DeviceClock
+from leitwerk.standins.flow import FlowTransmitter
+from leitwerk.standins.profile import find_profile
 
 AT = parse_address("modbus+rtu:///dev/ttyUSB0?unit=5")
 ELSEWHERE = parse_address("modbus+tcp://127.0.0.1:5020?unit=3")
@@ -310,3 +312,25 @@ def test_times_are_kept_in_utc(here):
     assert datetime.now(UTC) - here.devices()[0].last_seen < timedelta(minutes=1)
     with sqlite3.connect(here.path) as connection:
         assert connection.execute("SELECT last_seen FROM device").fetchone()[0].endswith("+00:00")
+
+
+@pytest.mark.parametrize(("after", "works", "passed"), [(30, True, True), (30, False, False)])
+def test_a_watchdog_is_tried_by_staying_silent(after, works, passed):
+    sheet = lw.find_datasheet("weide")
+    firmware = FlowTransmitter(sheet, find_profile("weide"), Clock())
+    firmware._set(sheet.settings["watchdog.after"], float(after))
+    firmware._set(sheet.settings["watchdog.then"], "outputs to 3.6 mA")
+    if not works:
+        firmware.tick = lambda: None
+    device = lw.Device(sheet, MemoryLink(firmware))
+    result = try_watchdog(device, clock=firmware.clock, wait=firmware.clock.wait)
+    assert (result.passed, result.silent_s) == (passed, 31.0)
+    assert str(result).startswith("PASSED" if passed else "FAILED")
+
+
+def test_what_has_no_watchdog_or_has_it_off(leitwerk, device):
+    with pytest.raises(lw.QuantityError, match="no watchdog that could be tried"):
+        try_watchdog(device)
+    with lw.start_standin("weide") as one:
+        off = leitwerk("watchdog", str(one.address))
+        assert (off.exit_code, "is switched off" in off.stderr) == (2, True)

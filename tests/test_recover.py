@@ -11,6 +11,7 @@ import tempfile
 import threading
 from datetime import UTC, datetime
 from itertools import pairwise
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -357,3 +358,27 @@ def test_an_upload_takes_the_fewest_requests_for_what_it_changes(names):
     fewest = sum(-(-len(run) // 123) for run in runs)
     spare = sum(len(run) > 123 for run in runs)
     assert fewest <= len(link.requests) <= fewest + spare
+
+
+@pytest.mark.parametrize(
+    ("model", "name", "password", "least"),
+    [("fichte-8", "kiln", "1834", 36), ("linde", "station", "2208", 10)],
+)
+def test_a_process_killed_at_every_request_is_recovered_from(
+    tmp_path, capsys, model, name, password, least
+):
+    """SIGKILL: nothing tidies up. Over a real socket, to a device with and one without a commit."""
+    path = tmp_path / f"{name}.yaml"
+    with lw.start_standin(model) as one:
+        path.write_text(example(name, one.address), encoding="utf-8")
+        program = str(Path(__file__).with_name("killing.py"))
+        done = subprocess.run(
+            [sys.executable, program, str(path), password],
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+    assert done.returncode == 0, done.stderr
+    with capsys.disabled():
+        sys.stdout.write(f"\n{model}, SIGKILL: {done.stdout.strip()} cut points")
+    assert int(done.stdout) >= least

@@ -120,3 +120,24 @@ def test_a_datasheet_of_ones_own_is_found_in_the_project(tmp_path, monkeypatch, 
     with pytest.raises(lw.FileProblem, match="no datasheet for the model 'other'") as caught:
         lw.find_datasheet("other")
     assert "mine" in caught.value.remedy
+
+
+def test_what_a_device_adjusts_by_itself_is_told_and_no_failure(charger, tmp_path):
+    text = (resources.files("leitwerk") / "datasheets" / "linde.yaml").read_text("utf-8")
+    adjusting = text.replace(
+        "step: 0.01 V, span: 12..15}", "step: 0.01 V, span: 12..15, adjusts: yes}"
+    )
+    real = charger.write
+
+    def write(start, words):
+        real(start, words)
+        charger.holding[10] = 1340  # it keeps the float voltage 0.8 V below that of absorption
+
+    charger.write = write
+    device = lw.Device(lw.parse_datasheet(adjusting), MemoryLink(charger))
+    receipt = lw.upload(lw.parse_setup(STATION), device, keep=tmp_path, passwords=PASSWORDS)
+    assert receipt.adjusted == ("charge.float to 13.4 V, asked 13.5 V",)
+    assert "the device does that by itself" in str(receipt)
+    plain = lw.Device(lw.find_datasheet("linde"), MemoryLink(charger))
+    with pytest.raises(lw.UploadError, match=r"charge\.float is 13\.4 instead of 13\.5"):
+        lw.upload(lw.parse_setup(STATION), plain, keep=tmp_path, passwords=PASSWORDS)

@@ -4,6 +4,7 @@ import contextlib
 import json
 import shutil
 import socket
+import ssl
 import subprocess
 import threading
 import time
@@ -12,6 +13,7 @@ from datetime import UTC, datetime, timedelta
 import jsonschema
 import paho.mqtt.client as paho
 import pytest
+import trustme
 from hypothesis import given
 from hypothesis import strategies as st
 from paho.mqtt.enums import CallbackAPIVersion
@@ -291,3 +293,87 @@ def test_any_payload_is_a_message_or_an_error(payload):
     for parse in (parse_desired, parse_state, lambda p: parse_senml(p, 0.0)):
         with contextlib.suppress(lw.LinkError):
             parse(payload)
+
+
+def test_a_station_tests_itself_before_it_starts(head_water, tmp_path):
+    setup, link = head_water(*FAST, "--open", "1")
+    request_setup(setup, link, SHEET, keep=tmp_path, self_test=True)
+    view = settled(setup, link, tmp_path, Standing.REFUSED)
+    rows = dict(view.rows())
+    assert "the self-test failed: pressure: 0 is not plausible" in rows["change"]
+    assert "pressure: 0 is not plausible" in rows["self-test"]
+    assert view.state.settings["recording"] == "stopped"
+
+
+def test_a_recording_starts_and_ends_at_its_times():
+    one = Station(SHEET, find_profile("laerche"))
+    times = {"recording": "running", "recording.from": NOW.isoformat(),
+             "recording.until": (NOW + timedelta(hours=1)).isoformat()}  # fmt: skip
+    one.take(Desired(id="c" * 16, by="", at=NOW, self_test=True, settings=times), NOW)
+    assert (one.answer.result, one.self_test.passed) == ("in force", True)
+    for minutes, expected in ((-1, "stopped"), (0, "running"), (59, "running"), (60, "stopped")):
+        said = one.state(NOW + timedelta(minutes=minutes), 1.0)
+        assert said.status["recording"] == expected
+
+
+@pytest.fixture
+def over_tls():
+    """Puts TLS before a broker, as a proxy: the certificate of an authority that nobody knows."""
+    authority = trustme.CA()
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    ends = []
+
+    def start(target, name):
+        authority.issue_cert(name).configure_cert(context)
+        listener = socket.create_server(("127.0.0.1", 0))
+
+        def serve():
+            with contextlib.suppress(OSError), listener, listener.accept()[0] as bare:
+                near = context.wrap_socket(bare, server_side=True)
+                with near, socket.create_connection(target) as far:
+                    there = threading.Thread(target=pump, args=(near, far), daemon=True)
+                    there.start()
+                    pump(far, near)
+                    there.join(5)
+
+        def pump(source, sink):
+            with contextlib.suppress(OSError):
+                while data := source.recv(4096):
+                    sink.sendall(data)
+            with contextlib.suppress(OSError):
+                sink.shutdown(socket.SHUT_WR)
+
+        thread = threading.Thread(target=serve, daemon=True)
+        thread.start()
+        ends.append(thread)
+        return listener.getsockname()[1]
+
+    yield authority, start
+    for thread in ends:
+        thread.join(5)
+
+
+# The client package leaves a socket behind whose handshake has failed.
+@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
+def test_tls_is_spoken_and_the_certificate_and_its_name_are_checked(
+    head_water, over_tls, tmp_path, monkeypatch
+):
+    _, plain = head_water("--time-factor", "1")
+    authority, start = over_tls
+    target = (plain.address.host, plain.address.port)
+    known = tmp_path / "authority.pem"
+
+    def ask(name, *, trusted):
+        authority.cert_pem.write_to_path(str(known))
+        monkeypatch.setenv("SSL_CERT_FILE", str(known) if trusted else str(tmp_path / "none.pem"))
+        at = parse_address(f"mqtt+tls://127.0.0.1:{start(target, name)}")
+        link = StationLink(at, "laerche", serial="BS-0031", patience=PATIENCE)
+        try:
+            return link.state().serial
+        finally:
+            link.close()
+
+    assert ask("127.0.0.1", trusted=True) == "BS-0031"
+    for name, trusted in (("127.0.0.1", False), ("other.example", True)):
+        with pytest.raises(lw.LinkError, match="CERTIFICATE_VERIFY_FAILED"):
+            ask(name, trusted=trusted)

@@ -218,7 +218,7 @@ def test_what_counts_only_after_a_restart_is_told(leitwerk, tmp_path, monkeypatc
         assert "only after a restart" in leitwerk("check", str(path)).stdout
         uploaded = leitwerk("upload", str(path), "--timeout", "0.3")
     assert "restart it, and wait until it answers: done" in uploaded.stderr
-    assert "13 settings read back, all as asked" in uploaded.stdout
+    assert "15 settings read back, all as asked" in uploaded.stdout
 
 
 def test_recordings_are_fetched_before_they_go(device, logger, tmp_path):

@@ -30,6 +30,7 @@ _COMMANDS = {
     "devices": ("devices", "List the devices that were seen; names stand for addresses."),
     "readdress": ("devices", "Give a device another address on its bus, safely."),
     "password": ("password", "Keep a device's password in the system's key store."),
+    "watchdog": ("watchdog", "Stay silent, and see that a device's watchdog acts."),
     "ports": ("find", "List the serial ports, and what keeps them from being used."),
     "find": ("find", "Ask who is there behind an address. Reads only."),
     "demo": ("demo", "See all of it in 20 seconds, with a simulated device."),

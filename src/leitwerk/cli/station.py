@@ -18,6 +18,9 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("setup")
 @click.option("--expires", metavar="TIME", help="Not to be taken any more after so long: '2 d'.")
+@click.option(
+    "--self-test", is_flag=True, help="It tests itself first, and takes nothing if it fails."
+)
 @click.option("--keep", metavar="FOLDER", help="For what was asked; 'kept' beside the setup.")
 @click.option("--by", metavar="NAME", help="Who asks; you, if not given.")
 @click.option("--json", "as_json", is_flag=True, help="Print the station as JSON.")
@@ -27,6 +30,7 @@ def request(
     setup: str,
     *,
     expires: str | None,
+    self_test: bool,
     keep: str | None,
     by: str | None,
     as_json: bool,
@@ -51,6 +55,7 @@ def request(
         view = request_setup(
             wanted, station, sheet,
             keep=keep or Path(setup).parent / "kept", by=by or user(), expires_s=seconds,
+            self_test=self_test,
         )  # fmt: skip
     return _show(view, as_json=as_json)
 

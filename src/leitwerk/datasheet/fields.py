@@ -221,6 +221,7 @@ class QueryEntry(Model):
     without_sensor: NumberField | None = None
     role: str = ""
     needs: Literal["", "stopped", "restart"] = ""
+    adjusts: YesNo = "no"
 
 
 class PointEntry(Model):
@@ -236,6 +237,7 @@ class PointEntry(Model):
     read_only: YesNo = "no"
     role: str = ""
     needs: Literal["", "stopped", "restart"] = ""
+    adjusts: YesNo = "no"
     words: Literal["high first", "low first"] = "high first"
     bytes: Literal["in order", "swapped"] = "in order"
     bits: BitsField | None = None

@@ -42,6 +42,7 @@ class Point:
     """One value in a device: ``words`` 16-bit registers (or bits) from ``start`` in ``table``.
 
     A number is ``step`` · raw + ``offset``, and lies within ``limits`` where the device says so.
+    What ``adjusts`` may come to another value than it was told, and that is right.
     ``needs`` is ``stopped`` or ``restart`` where writing takes that, or has no effect without it.
     ``bits`` (lowest, highest) is for a field inside one register. ``special`` names raw codes that
     stand for no value, ``substitute`` is the value that the device shows when a sensor is missing.
@@ -60,6 +61,7 @@ class Point:
     read_only: bool = False
     role: str = ""
     needs: str = ""
+    adjusts: bool = False
     low_word_first: bool = False
     bytes_swapped: bool = False
     bits: tuple[int, int] | None = None

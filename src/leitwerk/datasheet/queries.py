@@ -39,6 +39,7 @@ class Query:
     read_only: bool = False
     role: str = ""
     needs: str = ""
+    adjusts: bool = False
     special: tuple[tuple[float, str], ...] = ()
     substitute: float | None = None
     columns: tuple[int, int] | None = None

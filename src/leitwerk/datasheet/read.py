@@ -258,6 +258,7 @@ def _family(name: str, entry: PointEntry | QueryEntry, protocol: str) -> tuple[s
         read_only=entry.read_only == "yes" or entry.at.table in {"input", "discrete"},
         role=entry.role,
         needs=entry.needs,
+        adjusts=entry.adjusts == "yes",
         offset=entry.offset or 0.0,
         low_word_first=entry.words == "low first",
         bytes_swapped=entry.bytes == "swapped",
@@ -308,6 +309,7 @@ def _query_family(name: str, entry: QueryEntry, protocol: str) -> tuple[str, Poi
         read_only=not entry.tell,
         role=entry.role,
         needs=entry.needs,
+        adjusts=entry.adjusts == "yes",
     )
     return template, PointFamily(query, indices)
 

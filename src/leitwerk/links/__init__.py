@@ -6,6 +6,7 @@ from leitwerk.links.patience import USUAL, Patience
 from leitwerk.links.readdress import Moved, change_name, change_unit
 from leitwerk.links.recordings import Recording, RecordingInfo
 from leitwerk.links.trial import Tried, try_datasheet
+from leitwerk.links.watchdog import WatchdogTest, try_watchdog
 
 __all__ = [
     "USUAL",
@@ -17,9 +18,11 @@ __all__ = [
     "RecordingInfo",
     "Status",
     "Tried",
+    "WatchdogTest",
     "change_name",
     "change_unit",
     "connect",
     "open_device",
     "try_datasheet",
+    "try_watchdog",
 ]

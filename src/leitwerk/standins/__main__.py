@@ -318,7 +318,7 @@ def _run_station(
         host, _, port = broker.rpartition(":")
         where = (host or _HOST, int(port))
     return run_station(
-        Station(sheet, profile, wish.troubles),
+        Station(sheet, profile, wish.troubles, sensor_missing=bool(wish.wrong.open)),
         broker=where,
         time_factor=wish.time_factor,
         ready=lambda host, port: _tell(profile, LinkAddress("mqtt+tcp", host, port)),

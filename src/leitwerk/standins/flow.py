@@ -22,6 +22,19 @@ class FlowTransmitter(Firmware):
         super().__init__(*args, **more)
         self.sensor_missing = sensor_missing
         self._noise = np.random.default_rng(seed)
+        self._heard_s = self.clock()
+        self._acted = 0
+        self._gives_up = False
+
+    def tick(self) -> None:
+        """What its watchdog has done while nobody asked."""
+        after = self._number("watchdog.after")
+        if after and self.clock() - self._heard_s > after:
+            self._acted += 1
+            self._gives_up = self.setting("watchdog.then") == "outputs to 3.6 mA"
+        else:
+            self._gives_up = False
+        self._heard_s = self.clock()
 
     def measured(self) -> dict[str, Stored]:
         """Level, flow and what its outputs make of them."""
@@ -35,6 +48,7 @@ class FlowTransmitter(Firmware):
         shown = {"level": level, "flow": flow}
         return {
             "supply.voltage": 23.8,
+            "watchdog.count": float(self._acted),
             "level": level,
             "flow": 1000.0 * flow,
             "temperature": _MISSING_C if self.sensor_missing else 6.2 + 0.05 * wander,
@@ -42,6 +56,8 @@ class FlowTransmitter(Firmware):
         }
 
     def _output(self, n: int, shown: dict[str, float]) -> float:
+        if self._gives_up:
+            return 3.6
         low = float(self.setting("output.{n}.low", n))
         high = float(self.setting("output.{n}.high", n))
         value = shown[str(self.setting("output.{n}.shows", n))]

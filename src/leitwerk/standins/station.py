@@ -24,6 +24,7 @@ from leitwerk.standins.firmware import Profile
 from leitwerk.wire.station import (
     Answer,
     Desired,
+    SelfTest,
     State,
     Topics,
     build,
@@ -34,6 +35,11 @@ from leitwerk.wire.station import (
 _AT_SENSOR_HPA = 22.0  # of water above the sensor's own depth, at level 0
 _HPA_PER_M = 98.0665
 _LISTENS_S = 0.3  # so long it waits for what is asked of it
+_PLAUSIBLE = {
+    "pressure": (500.0, 2000.0),
+    "barometer": (800.0, 1100.0),
+    "temperature": (-5.0, 40.0),
+}
 _UNITS = {"pressure": "hPa", "barometer": "hPa", "level": "m", "temperature": "Cel"}
 
 
@@ -45,6 +51,8 @@ class Station:
         datasheet: Datasheet,
         profile: Profile,
         troubles: Troubles | None = None,
+        *,
+        sensor_missing: bool = False,
         seed: int = 12,
     ) -> None:
         self.datasheet = datasheet
@@ -53,6 +61,8 @@ class Station:
         self.topics = Topics.of(profile.model, profile.serial)
         self.settings: dict[str, Stored] = {}
         self.answer: Answer | None = None
+        self.self_test: SelfTest | None = None
+        self.sensor_missing = sensor_missing
         self._noise = np.random.default_rng(seed)
         points: dict[str, Query] = datasheet.settings
         for name, text in profile.factory.items():
@@ -73,6 +83,13 @@ class Station:
     def _why_not(self, desired: Desired, now: datetime) -> str:
         if desired.expires is not None and now >= desired.expires:
             return "it had expired before I woke"
+        if desired.self_test:
+            self.self_test = self._test(now)
+            bad = [
+                f"{part}: {text}" for part, text in self.self_test.results.items() if text != "ok"
+            ]
+            if bad:
+                return f"the self-test failed: {'; '.join(bad)}"
         if self.troubles.flat_battery:
             return "my battery is flat"
         points: dict[str, Query] = self.datasheet.settings
@@ -85,6 +102,29 @@ class Station:
             except QuantityError as error:
                 return f"{name}: {error.message}"
         return ""
+
+    def _test(self, now: datetime) -> SelfTest:
+        values = self._measure()
+        checks = {
+            "battery": not self.troubles.flat_battery or "3.02 V, at least 3.2 V is needed",
+            "memory": not self.troubles.full_memory or "full",
+            "signal": True,
+            **{
+                name: low <= values[name] <= high or f"{values[name]:g} is not plausible"
+                for name, (low, high) in _PLAUSIBLE.items()
+            },
+        }
+        return SelfTest(
+            at=now, results={k: "ok" if v is True else str(v) for k, v in checks.items()}
+        )
+
+    def _is_recording(self, now: datetime) -> bool:
+        """Switched on, and within its times where some are given."""
+        begin, end = (
+            _moment(str(self.settings.get(f"recording.{k}", ""))) for k in ("from", "until")
+        )
+        inside = (begin is None or begin <= now) and (end is None or now < end)
+        return self.settings["recording"] == "running" and inside
 
     def state(self, now: datetime, time_factor: float) -> State:
         """What it says of itself."""
@@ -102,23 +142,29 @@ class Station:
                 "battery.voltage": 3.02 if self.troubles.flat_battery else 3.61,
                 "signal.strength": -87.0,
                 "memory.used": 100.0 if self.troubles.full_memory else 4.2,
+                "recording": "running" if self._is_recording(now) else "stopped",
             },
             answer=self.answer,
+            self_test=self.self_test,
         )
 
     def readings(self, now: datetime) -> bytes:
         """Its readings as SenML: the pressure of the water and of the air, and what that makes."""
+        base = f"urn:dev:leitwerk:{self.profile.model}:{self.profile.serial}"
+        rounded = {name: (round(v, 3), _UNITS[name]) for name, v in self._measure().items()}
+        return build_senml(base, now.timestamp(), rounded)
+
+    def _measure(self) -> dict[str, float]:
         wander = float(self._noise.standard_normal())
         barometer = 951.3 + 0.1 * wander
         pressure = barometer + _AT_SENSOR_HPA + 0.02 * wander
         level = (pressure - barometer) / _HPA_PER_M + float(self.settings["sensor.depth"])
-        values = {
-            "pressure": pressure, "barometer": barometer, "level": level,
+        return {
+            "pressure": 0.0 if self.sensor_missing else pressure,
+            "barometer": barometer,
+            "level": level,
             "temperature": 5.4 + 0.02 * wander,
-        }  # fmt: skip
-        base = f"urn:dev:leitwerk:{self.profile.model}:{self.profile.serial}"
-        rounded = {name: (round(v, 3), _UNITS[name]) for name, v in values.items()}
-        return build_senml(base, now.timestamp(), rounded)
+        }
 
 
 async def run_station(
@@ -208,3 +254,12 @@ async def _own_broker() -> AsyncIterator[tuple[str, int]]:
         yield "127.0.0.1", port
     finally:
         await broker.shutdown()
+
+
+def _moment(text: str) -> datetime | None:
+    """A time, None when none is given; without a zone it is in UTC."""
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        return None
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)

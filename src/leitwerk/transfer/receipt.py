@@ -40,6 +40,7 @@ class Receipt:
     settings_sha256: str
     previous: str
     rounded: tuple[str, ...]
+    adjusted: tuple[str, ...]
     discarded: int
     fetched: tuple[str, ...]
     restarted: bool
@@ -62,6 +63,7 @@ class Receipt:
             "settings_sha256": self.settings_sha256,
             "previous": self.previous,
             "rounded": list(self.rounded),
+            "adjusted": list(self.adjusted),
             "recordings_discarded": self.discarded,
             "recordings_fetched": list(self.fetched),
             "recording_restarted": self.restarted,
@@ -96,6 +98,7 @@ class Receipt:
         if self.restarted:
             lines.append("  recording: stopped for the upload, started again after it")
         lines += [f"  rounded:   {text}" for text in self.rounded]
+        lines += [f"  adjusted:  {text} (the device does that by itself)" for text in self.adjusted]
         if count:
             changes = [(c.setting, f"{c.shown_old()} -> {c.shown_new()}") for c in self.changes]
             lines += ["  changes:", *(f"    {line}" for line in lines_by_block(changes))]

@@ -52,6 +52,10 @@ class StationView:
                 rows.append(("expires", _stamp(desired.expires)))
         if self.superseded:
             rows.append(("superseded", self.superseded))
+        if state.self_test is not None:
+            bad = [f"{k}: {v}" for k, v in state.self_test.results.items() if v != "ok"]
+            text = "; ".join(bad) or f"passed ({', '.join(state.self_test.results)})"
+            rows.append(("self-test", f"{_stamp(state.self_test.at)}: {text}"))
         shown = [(c.setting, f"{c.shown_old()} -> {c.shown_new()}") for c in self.waiting]
         rows += [("waiting", line) for line in lines_by_block(shown)]
         return rows
@@ -83,12 +87,15 @@ def request_setup(
     keep: str | Path,
     by: str = "unnamed",
     expires_s: float | None = None,
+    self_test: bool = False,
     now: Callable[[], datetime] = utc_now,
 ) -> StationView:
     """Ask a station for the settings of a setup; it takes them when it wakes, or refuses them.
 
     A change that is still waiting is replaced by this one, and told as superseded. When the station
-    has these settings already, and nothing else is waiting, nothing is asked for.
+    has these settings already, and nothing else is waiting, nothing is asked for. With
+    ``self_test`` it tests itself first: signal, battery, memory, every sensor; when something is
+    wrong, it takes nothing and says what.
 
     Raises
     ------
@@ -103,7 +110,7 @@ def request_setup(
     image = encode_setup(setup, datasheet)
     view = look_station(setup, link, datasheet, keep=keep, now=now)
     changes = _changes(view.state, image, datasheet)
-    if not changes and view.standing is not Standing.REQUESTED:
+    if not changes and not self_test and view.standing is not Standing.REQUESTED:
         return view
     moment = now()
     text = json.dumps([dict(image.settings), moment.isoformat()], sort_keys=True)
@@ -112,6 +119,7 @@ def request_setup(
         by=by,
         at=moment,
         expires=None if expires_s is None else moment + timedelta(seconds=expires_s),
+        self_test=self_test,
         settings=dict(image.settings),
     )
     folder = device_folder(Path(keep), view.state.serial)

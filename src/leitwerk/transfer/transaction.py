@@ -168,6 +168,7 @@ class _Attempt:
         self.started_again = False
         self.discarded = 0
         self.fetched: list[Path] = []
+        self.adjusted: list[Change] = []
 
     def step(self, name: str, act: Callable[[], T]) -> T:
         """Do one step and show it before and after."""
@@ -220,6 +221,9 @@ class _Attempt:
             settings_sha256=settings_hash(after),
             previous=head_of(files.folder),
             rounded=terms.rounded,
+            adjusted=tuple(
+                f"{c.setting} to {c.shown_old()}, asked {c.shown_new()}" for c in self.adjusted
+            ),
             discarded=self.discarded,
             fetched=tuple(str(path) for path in self.fetched),
             restarted=self.started_again,
@@ -380,7 +384,11 @@ class _Attempt:
         """Read everything back; what was asked must be there, and the rest be as it was."""
         after = self.step("read everything back", self.device.read_settings)
         asked = Image(after.model, {**before.settings, **self.wanted.settings})
-        wrong = compare_images(after, asked, self.device.datasheet)
+        settings = self.device.datasheet.settings
+        other = compare_images(after, asked, self.device.datasheet)
+        # A device that adjusts a setting by itself has not failed; what it came to is told.
+        self.adjusted = [c for c in other if settings[c.setting].adjusts]
+        wrong = [c for c in other if not settings[c.setting].adjusts]
         if wrong:
             self.settings = _Settings.DIFFERENT
             raise UploadError(

@@ -39,13 +39,17 @@ class _Message(BaseModel):
 
 
 class Desired(_Message):
-    """Settings that are asked for. ``id`` tells one change from the next."""
+    """Settings that are asked for. ``id`` tells one change from the next.
+
+    With ``self_test`` the station tests itself first, and takes them only if it passes.
+    """
 
     desired: Literal[1] = 1
     id: Annotated[str, Field(pattern=r"^[0-9a-f]{8,64}$")]
     by: Annotated[str, Field(max_length=100)]
     at: AwareDatetime
     expires: AwareDatetime | None = None
+    self_test: bool = False
     settings: dict[Annotated[str, Field(max_length=100)], Value]
 
 
@@ -56,6 +60,18 @@ class Answer(_Message):
     result: Literal["in force", "refused"]
     reason: Annotated[str, Field(max_length=500)] = ""
     at: AwareDatetime
+
+
+class SelfTest(_Message):
+    """What a station has found when it tested itself: "ok", or what is wrong, for each part."""
+
+    at: AwareDatetime
+    results: dict[str, Annotated[str, Field(max_length=200)]]
+
+    @property
+    def passed(self) -> bool:
+        """Whether every part is well."""
+        return all(result == "ok" for result in self.results.values())
 
 
 class State(_Message):
@@ -72,6 +88,7 @@ class State(_Message):
     settings: dict[str, Value]
     status: dict[str, Value] = Field(default_factory=dict)
     answer: Answer | None = None
+    self_test: SelfTest | None = None
 
 
 class Standing(enum.StrEnum):

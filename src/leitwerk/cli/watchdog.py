@@ -1,0 +1,40 @@
+"""leitwerk watchdog."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
+
+if TYPE_CHECKING:
+    from leitwerk.cli.outcome import LinkOptions
+
+
+@click.command()
+@click.argument("where")
+@click.option("--model", default=None, help="Its model; found out, if not given.")
+@click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
+@reports_errors
+@link_options(2.0)
+def watchdog(where: str, *, model: str | None, as_json: bool, link: LinkOptions) -> int:
+    """Ask the device at WHERE nothing for longer than its watchdog waits, and see that it acted.
+
+    Nothing is written; but the device does what its watchdog is set to. WHERE is an address, a name
+    of the inventory, or a setup file.
+
+    Exit code 0: it acted. 1: it did not. 2: usage, or it has none. 3: not reached.
+    """
+    from leitwerk.cli.devices import place
+    from leitwerk.cli.show import echo_json
+    from leitwerk.links import open_device, try_watchdog
+
+    sheet, address = place(where, model, link.patience)
+    with open_device(sheet, address, patience=link.patience, tracer=link.tracer) as device:
+        result = try_watchdog(device)
+    if as_json:
+        echo_json(result.to_dict())
+    else:
+        click.echo(str(result))
+    return FINE if result.passed else FOUND

@@ -1,0 +1,66 @@
+"""Kills the uploading process at every single request, and recovers: run by test_recover.py.
+
+A program of its own, since it forks: python killing.py SETUP PASSWORD. Prints the number of cuts.
+"""
+
+import itertools
+import os
+import signal
+import sys
+import tempfile
+from datetime import UTC, datetime
+from pathlib import Path
+
+import leitwerk as lw
+from leitwerk.links.modbus import ModbusLink
+from leitwerk.transfer import unfinished
+from leitwerk.transfer.receipt import KeptFiles
+
+
+def upload_and_die(setup, keep, passwords, at):
+    """In a child: upload, and be killed when request number ``at`` is about to be sent."""
+    real, count = ModbusLink._ask, itertools.count()
+
+    def ask(self, *args, **more):
+        if next(count) == at:
+            os.kill(os.getpid(), signal.SIGKILL)
+        return real(self, *args, **more)
+
+    ModbusLink._ask = ask
+    with lw.connect(setup) as device:
+        lw.upload(setup, device, keep=keep, passwords=passwords)
+
+
+def main(path, password):
+    setup, passwords = lw.read_setup(path), {"operator": password}
+    with lw.connect(setup) as device:
+        old, identity = device.read_settings(), device.identify()
+    sheet = lw.find_datasheet(setup.device.model)
+    new = {**old.settings, **lw.encode_setup(setup, sheet).settings}
+    start = KeptFiles.at(Path(tempfile.mkdtemp()), identity.serial, datetime.now(UTC))
+    backup = start.write_backup(old, identity, datetime.now(UTC))
+    for cut in itertools.count():
+        keep = tempfile.mkdtemp()
+        child = os.fork()
+        if child == 0:
+            upload_and_die(setup, keep, passwords, cut)
+            os._exit(0)
+        if os.waitpid(child, 0)[1] == 0:
+            break
+        with lw.connect(setup) as device:
+            wanted = (old.settings, new)
+            try:
+                journal = unfinished(keep, identity.serial)
+            except lw.FileProblem:
+                pass  # nothing was begun: then nothing is half
+            else:
+                undo = cut % 2 == 0
+                lw.recover(device, journal, undo=undo, keep=keep, passwords=passwords)
+                wanted = (old.settings if undo else new,)
+            assert device.read_settings().settings in wanted, f"half at cut {cut}"
+            lw.restore(backup, device, keep=keep, passwords=passwords)
+    sys.stdout.write(f"{cut}\n")
+
+
+if __name__ == "__main__":
+    main(*sys.argv[1:])

@@ -118,4 +118,6 @@ def test_a_board_starts_with_what_was_burnt_into_it(leitwerk, tmp_path, monkeypa
         setup = tmp_path / "there.yaml"
         setup.write_text(example("panel", one.address), encoding="utf-8")
         assert leitwerk("upload", str(setup), "--plan").exit_code == 0
+        assert leitwerk("compare", "panel.hex", str(one.address)).exit_code == 0
+        assert leitwerk("compare", "panel.h", str(setup)).exit_code == 0
         assert leitwerk("live", str(setup), "--for", "0.3 s").exit_code == 0

@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 import leitwerk as lw
 from conftest import PASSWORDS, Clock, MemoryLink, example, kiln
 from leitwerk.standins.charger import Charger
+from leitwerk.standins.firmware import Refusal, RefusedError
 from leitwerk.standins.logger import Logger
 from leitwerk.standins.profile import find_profile
 from leitwerk.transfer import Found, look_back, read_history, unfinished
@@ -382,3 +383,57 @@ def test_a_process_killed_at_every_request_is_recovered_from(
     with capsys.disabled():
         sys.stdout.write(f"\n{model}, SIGKILL: {done.stdout.strip()} cut points")
     assert int(done.stdout) >= least
+
+
+@pytest.mark.parametrize("undo", [False, True], ids=["finish", "undo"])
+def test_an_undo_that_is_cut_off_itself_can_only_go_back(tmp_path_factory, undo):
+    sheet = lw.find_datasheet("linde")
+    for cut in range(40):
+        keep = tmp_path_factory.mktemp("k")
+        firmware, setup, passwords = charger_case(sheet)
+        old = list(firmware.holding)
+        terms = {"keep": keep, "passwords": passwords}
+        link = FatalLink(firmware, first_write(sheet) + 1, "killed after")
+        with pytest.raises(Killed):
+            lw.upload(setup, lw.Device(sheet, link), **terms)
+        journal = unfinished(keep, "4711")
+        try:
+            lw.recover(lw.Device(sheet, FatalLink(firmware, cut, "killed before")), journal, undo=True,
+                       **terms)  # fmt: skip
+        except Killed:
+            again = unfinished(keep, "4711")
+            begun = again.source.kind == "undo"
+            lw.recover(
+                lw.Device(sheet, MemoryLink(firmware)), again, undo=undo or not begun, **terms
+            )
+            assert firmware.holding == old
+        else:
+            assert cut > 8
+            break
+
+
+def test_an_attempt_that_is_refused_leaves_the_journal_of_the_one_before(tmp_path):
+    sheet = lw.find_datasheet("linde")
+    firmware, setup, passwords = charger_case(sheet)
+    old = list(firmware.holding)
+    terms = {"keep": tmp_path, "passwords": passwords}
+    with pytest.raises(Killed):
+        lw.upload(
+            setup,
+            lw.Device(sheet, FatalLink(firmware, first_write(sheet), "killed after")),
+            **terms,
+        )
+    device = lw.Device(sheet, MemoryLink(firmware))
+    real = firmware.write
+
+    def refuse(start, words):
+        if start < 80:
+            raise RefusedError(Refusal.BAD_VALUE)
+        real(start, words)
+
+    firmware.write = refuse
+    with pytest.raises(lw.UploadError):
+        lw.upload(setup, device, **terms)
+    firmware.write = real
+    lw.recover(device, unfinished(tmp_path, "4711"), undo=True, **terms)
+    assert firmware.holding == old

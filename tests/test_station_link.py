@@ -120,6 +120,11 @@ def test_requested_then_in_force_and_read_like_any_device(head_water, leitwerk, 
     assert (shown.exit_code, "in force since" in shown.stdout) == (0, True)
     assert "PASSED: 2 of 2" in leitwerk("live", path, "--for", "0.3 s").stdout
     assert "clock" in leitwerk("device", path).stdout
+    adopted = str(tmp_path / "adopted.yaml")
+    assert (
+        leitwerk("adopt", str(link.address), "--model", "laerche", "--to", adopted).exit_code == 0
+    )
+    assert "nothing to change" in leitwerk("upload", adopted, "--plan").stdout
 
 
 def test_a_change_while_one_waits_replaces_it(head_water, leitwerk, tmp_path):

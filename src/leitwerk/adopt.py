@@ -63,8 +63,8 @@ def _head(image: Image, identity: Identity, address: str, sheet: Datasheet) -> l
     ]
     interval = image.settings.get("sample.interval")
     if sheet.interval_s is not None and isinstance(interval, float):
-        low, high = (format_number(end) for end in sheet.interval_s)
-        every = f"sample: every {format_number(interval)} {_SECONDS}"
+        low, high = (_exact(end) for end in sheet.interval_s)
+        every = f"sample: every {_exact(interval)} {_SECONDS}"
         lines += [f"{every}    # {low} to {high} {_SECONDS}", ""]
     return lines
 
@@ -119,9 +119,9 @@ def _measurement(sensor: str, found: dict[str, Stored], sheet: Datasheet) -> lis
         symbol = kind.unit.symbol
         ends = [found.get(f"scale.{end}", 0.0) for end in ("signal_low", "signal_high")]
         values = [found.get(f"scale.{end}", 0.0) for end in ("value_low", "value_high")]
-        low, high = (format_number(float(end)) for end in ends)
+        low, high = (_exact(float(end)) for end in ends)
         lines = [f"signal: {low}..{high} {symbol}"]
-        first, last = (f"{format_number(float(value))} {unit}".strip() for value in values)
+        first, last = (f"{_exact(float(value))} {unit}".strip() for value in values)
         lines.append(
             f'scale: {{"{low} {symbol}": {_text(first)}, "{high} {symbol}": {_text(last)}}}'
         )
@@ -150,10 +150,9 @@ def _alarms(image: Image) -> dict[int, list[dict[str, Stored]]]:
 def _alarm_lines(alarms: list[dict[str, Stored]], unit: str) -> Iterator[str]:
     for k, alarm in enumerate(alarms, start=1):
         trip, clear = (
-            _text(f"{format_number(float(alarm[point]))} {unit}".strip())
-            for point in ("trip", "clear")
+            _text(f"{_exact(float(alarm[point]))} {unit}".strip()) for point in ("trip", "clear")
         )
-        delay = format_number(float(alarm.get("delay", 0.0)))
+        delay = _exact(float(alarm.get("delay", 0.0)))
         yield (
             f"alarm_{k}: {{{alarm['condition']}: {trip}, clear: {clear}, after: {delay} {_SECONDS}, "
             f"severity: {alarm.get('severity', 'medium')}}}"
@@ -181,9 +180,13 @@ def _settings(image: Image, sheet: Datasheet) -> list[str]:
         point = sheet.settings.get(name)
         if said or point is None or point.read_only:
             continue
-        shown = show_setting(value, point.unit) if value != "" else ""
-        lines.append(f"  {name}: {_text(shown)}{_span(point)}")
-    return ["settings:", *lines] if lines else []
+        if value == "":
+            # A setup names only what shall be there; an empty text stays as it is.
+            lines.append(f"  # {name}: is empty")
+            continue
+        lines.append(f"  {name}: {_text(show_setting(value, point.unit))}{_span(point)}")
+    said = any(not line.startswith("  #") for line in lines)
+    return ["settings:" if said else "# settings:", *lines] if lines else []
 
 
 def _span(point: Any) -> str:
@@ -195,7 +198,7 @@ def _span(point: Any) -> str:
     if point.is_text or point.limits is None:
         return ""
     low, high = point.limits
-    return f"    # {format_number(low)} to {format_number(high)} {point.unit}".rstrip()
+    return f"    # {_exact(low)} to {_exact(high)} {point.unit}".rstrip()
 
 
 # ---------------------------------------------------------------------- how it is written
@@ -236,3 +239,8 @@ def _free(wish: str, names: set[str]) -> str:
     name = next(n for n in (plain, *(f"{plain}_{k}" for k in range(2, 10_000))) if n not in names)
     names.add(name)
     return name
+
+
+def _exact(value: float) -> str:
+    """A number with all the digits that a device keeps."""
+    return format_number(value, 12)

@@ -16,6 +16,7 @@ from leitwerk.quantities import format_number
 from leitwerk.setup import Setup
 
 _WIDTH = 100  # characters of a line
+_DIGITS = 12  # of a setting: all that any device keeps
 
 
 @dataclass(frozen=True)
@@ -61,7 +62,7 @@ def show_setting(value: Stored | None, unit: str) -> str:
         return "unknown"
     if isinstance(value, str):
         return value or "(empty)"
-    return format_number(value) + (f" {unit}" if unit else "")
+    return format_number(value, _DIGITS) + (f" {unit}" if unit else "")
 
 
 def encode_setup(setup: Setup, datasheet: Datasheet) -> Image:

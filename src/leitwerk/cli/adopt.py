@@ -59,8 +59,9 @@ def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions)
 def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
     """Say in which settings ONE and OTHER differ.
 
-    Each is a setup file, a backup, or a device (an address, or a name of the inventory). Compared is
-    what both determine; a setup says nothing about settings that it does not name.
+    Each is a setup file, a backup, the image of a board (.hex, .h), or a device (an address, or a
+    name of the inventory). Compared is what both determine; a setup says nothing about settings that
+    it does not name.
 
     Exit code 0: no difference. 1: differences. 2: usage. 3: not reached.
     """
@@ -91,13 +92,19 @@ def _side(text: str, link: LinkOptions) -> tuple[Datasheet, Image]:
     from leitwerk.cli.devices import place
     from leitwerk.image import encode_setup
     from leitwerk.links import open_device
-    from leitwerk.project import find_datasheet, read_setup
+    from leitwerk.program import from_c, from_hex, parse_program, read_model
+    from leitwerk.project import find_datasheet, read_bytes, read_setup
     from leitwerk.transfer import read_backup
 
     if Path(text).is_file():
         if text.endswith(".json"):
             identity, image, _ = read_backup(text)
             return find_datasheet(identity.model), image
+        if Path(text).suffix in {".hex", ".h"}:
+            content = read_bytes(text).decode("ascii", "replace")
+            made = from_hex(content) if text.endswith(".hex") else from_c(content)
+            sheet = find_datasheet(read_model(made))
+            return sheet, parse_program(made, sheet)
         setup = read_setup(text)
         sheet = find_datasheet(setup.device.model)
         return sheet, encode_setup(setup, sheet)

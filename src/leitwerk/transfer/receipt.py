@@ -39,6 +39,7 @@ class Receipt:
     verified: int
     settings_sha256: str
     previous: str
+    clock: str
     rounded: tuple[str, ...]
     adjusted: tuple[str, ...]
     discarded: int
@@ -62,6 +63,7 @@ class Receipt:
             "settings_verified": self.verified,
             "settings_sha256": self.settings_sha256,
             "previous": self.previous,
+            "clock": self.clock,
             "rounded": list(self.rounded),
             "adjusted": list(self.adjusted),
             "recordings_discarded": self.discarded,
@@ -93,6 +95,8 @@ class Receipt:
         lines += [f"  fetched:   {path}" for path in self.fetched]
         if self.discarded:
             lines.append(f"  discarded: {self.discarded} recordings, as told")
+        if self.clock:
+            lines.append(f"  clock:     {self.clock}")
         if self.restart:
             lines.append(f"  restart:   in force only after one: {', '.join(self.restart)}")
         if self.restarted:

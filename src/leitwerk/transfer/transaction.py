@@ -15,6 +15,7 @@ from leitwerk.errors import (
     DeviceInUse,
     DeviceRefused,
     LeitwerkError,
+    LinkError,
     UploadError,
     WrongDevice,
 )
@@ -59,6 +60,9 @@ class _Settings(enum.StrEnum):
 
 
 _NOTHING_TO_RECOVER = {_Settings.UNTOUCHED, _Settings.UNDONE, _Settings.STAGED, _Settings.VERIFIED}
+
+
+_AS_BEFORE = {_Settings.UNTOUCHED, _Settings.STAGED}
 
 
 @dataclass(frozen=True, slots=True)
@@ -160,6 +164,7 @@ class _Attempt:
         self.terms = terms
         self.settings = _Settings.UNTOUCHED
         self.journal: Journal | None = None
+        self.earlier: Journal | None = None
         self.changes: list[Change] = []
         self.logged_in = False
         self.stops = False
@@ -169,6 +174,7 @@ class _Attempt:
         self.discarded = 0
         self.fetched: list[Path] = []
         self.adjusted: list[Change] = []
+        self.clock = ""
 
     def step(self, name: str, act: Callable[[], T]) -> T:
         """Do one step and show it before and after."""
@@ -187,7 +193,7 @@ class _Attempt:
         """All that follows once the device is known and nobody else writes to it."""
         terms, device = self.terms, self.device
         files = KeptFiles.at(terms.keep, identity.serial, started)
-        earlier = read_journal(files.folder)
+        self.earlier = earlier = read_journal(files.folder)
         self.require_own(earlier)
         status = self.step("look what it is doing", device.status)
         before = self.step("read its settings", device.read_settings)
@@ -197,6 +203,7 @@ class _Attempt:
         requests = 0
         if self.changes or status.uncommitted or self.erases:
             self.require_fit()
+            self.look_at_clock()
             self.log_in()
             if self.changes:
                 self.open_journal(files, identity, started, earlier)
@@ -220,6 +227,7 @@ class _Attempt:
             verified=len({**before.settings, **self.wanted.settings}),
             settings_sha256=settings_hash(after),
             previous=head_of(files.folder),
+            clock=self.clock,
             rounded=terms.rounded,
             adjusted=tuple(
                 f"{c.setting} to {c.shown_old()}, asked {c.shown_new()}" for c in self.adjusted
@@ -295,6 +303,16 @@ class _Attempt:
                     remedy="charge or change its battery, or supply it, then upload again",
                 )
 
+    def look_at_clock(self) -> None:
+        """What is recorded has its times from the device's clock: a wrong one is told, no more."""
+        if self.device.datasheet.family("status", "clock") is None:
+            return
+        try:
+            reading = self.step("look at its clock", self.device.clock)
+            self.clock = str(reading)
+        except LinkError as error:
+            self.clock = error.message
+
     def log_in(self) -> None:
         role = self.device.datasheet.role_for(change.setting for change in self.changes)
         if not role:
@@ -308,13 +326,15 @@ class _Attempt:
     ) -> None:
         """What is about to happen is on disk before it does.
 
-        After an upload that was broken off, what the device had *before that* is what counts.
+        After an upload that was broken off, what the device had *before that* is what counts; and
+        once it is being undone, there is no other way than back.
         """
         changes = {change.setting: change for change in self.changes}
-        if earlier is not None and earlier.source.kind != "undo":
-            for change in earlier.changes:
-                own = changes.get(change.setting)
-                changes[change.setting] = replace(own or change, old=change.old)
+        for change in earlier.changes if earlier is not None else ():
+            own = changes.get(change.setting, change)
+            if self.terms.source.kind == "undo" and change.old is not None:
+                own = replace(own, new=change.old)
+            changes[change.setting] = replace(own, old=change.old)
         journal = Journal(
             path=files.journal,
             source=self.terms.source,
@@ -432,7 +452,11 @@ class _Attempt:
                 self.device.log_out()
         if self.journal is not None and self.settings in _NOTHING_TO_RECOVER:
             with contextlib.suppress(LeitwerkError):
-                self.journal.close()
+                if self.earlier is not None and self.settings in _AS_BEFORE:
+                    # What was broken off before this attempt still is.
+                    self.earlier.at(self.earlier.stage)
+                else:
+                    self.journal.close()
         parts = [self.settings.value]
         if self.discarded:
             parts.append(f"{counted(self.discarded)} erased, as told")
@@ -444,7 +468,8 @@ class _Attempt:
         return "; ".join(parts)
 
     def _undo(self) -> None:
-        old = {c.setting: c.old for c in self.changes if c.old is not None}
+        # With a journal of an attempt before this one, what the device had before that is the old.
+        old = self.journal.old if self.journal is not None else {}
         self.device.write_settings(old, backwards=not self.terms.backwards)
         present = self.device.read_settings().settings
         if all(present.get(name) == value for name, value in old.items()):

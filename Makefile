@@ -23,7 +23,7 @@ test: build/dev/ready
 	build/dev/bin/ruff check .
 	build/dev/bin/ruff format --check .
 	build/dev/bin/mypy
-	build/dev/bin/pytest
+	build/dev/bin/pytest -n 2
 
 format: build/dev/ready
 	build/dev/bin/ruff check --fix .

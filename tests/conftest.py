@@ -164,3 +164,15 @@ def leitwerk(monkeypatch: pytest.MonkeyPatch) -> Callable[..., Result]:
         return result
 
     return run
+
+
+def pytest_terminal_summary(terminalreporter):
+    """At how many points uploads were cut off."""
+    told = {
+        value
+        for report in terminalreporter.stats.get("passed", [])
+        for name, value in report.user_properties
+        if name == "cut points"
+    }
+    for value in sorted(told):
+        terminalreporter.write_line(f"cut points of {value}")

@@ -73,7 +73,7 @@ class FatalLink(MemoryLink):
 @pytest.mark.parametrize("undo", [False, True], ids=["finish", "undo"])
 @pytest.mark.parametrize("end", ["killed before", "killed after", "power"])
 @pytest.mark.parametrize("model", CASES)
-def test_cut_at_every_request_then_recovered(tmp_path_factory, model, end, undo, capsys):
+def test_cut_at_every_request_then_recovered(tmp_path_factory, model, end, undo, record_property):
     sheet, cuts = lw.find_datasheet(model), 0
     firmware, setup, passwords = CASES[model](sheet)
     old = list(firmware.holding)
@@ -105,8 +105,7 @@ def test_cut_at_every_request_then_recovered(tmp_path_factory, model, end, undo,
         assert firmware.holding == (old if undo else new)
         with pytest.raises(lw.FileProblem, match="no upload to this device was broken off"):
             unfinished(keep, setup.device.serial)
-    with capsys.disabled():
-        sys.stdout.write(f"\n{model}, {end}: {cuts} cut points")
+    record_property("cut points", f"{model}, {end}: {cuts}")
     assert cuts >= 9
 
 
@@ -366,7 +365,7 @@ def test_an_upload_takes_the_fewest_requests_for_what_it_changes(names):
     [("fichte-8", "kiln", "1834", 36), ("linde", "station", "2208", 10)],
 )
 def test_a_process_killed_at_every_request_is_recovered_from(
-    tmp_path, capsys, model, name, password, least
+    tmp_path, record_property, model, name, password, least
 ):
     """SIGKILL: nothing tidies up. Over a real socket, to a device with and one without a commit."""
     path = tmp_path / f"{name}.yaml"
@@ -380,8 +379,7 @@ def test_a_process_killed_at_every_request_is_recovered_from(
             check=False,
         )
     assert done.returncode == 0, done.stderr
-    with capsys.disabled():
-        sys.stdout.write(f"\n{model}, SIGKILL: {done.stdout.strip()} cut points")
+    record_property("cut points", f"{model}, SIGKILL: {done.stdout.strip()}")
     assert int(done.stdout) >= least
 
 

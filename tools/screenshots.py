@@ -34,14 +34,14 @@ INKS = {
 }  # fmt: skip
 
 
-def run_in_terminal(words: list[str], folder: Path) -> pyte.Screen:
+def run_in_terminal(words: list[str], folder: Path, password: str = "1834") -> pyte.Screen:
     """The screen after a command has ended."""
     screen = pyte.Screen(COLUMNS, ROWS)
     stream = pyte.ByteStream(screen)
     near, far = pty.openpty()
     environment = {
         **os.environ, "TERM": "xterm-256color", "COLUMNS": str(COLUMNS), "LINES": str(ROWS),
-        "LEITWERK_PASSWORD_OPERATOR": "1834", "XDG_DATA_HOME": str(folder / "data"),
+        "LEITWERK_PASSWORD_OPERATOR": password, "XDG_DATA_HOME": str(folder / "data"),
     }  # fmt: skip
     environment.pop("NO_COLOR", None)
     screen.draw("$ " + shlex.join(["leitwerk", *words]))
@@ -130,12 +130,18 @@ def main() -> None:
         with start_standin("fichte-8", "--short", "3", "--open", "2") as standin:
             shoot("check", "check", setup_file(folder, standin.address, MISTAKES))
             path = setup_file(folder, standin.address, {})
-            shoot("upload", "upload", path, "--by", "Ida")
+            run_in_terminal(["upload", path, "--by", "Ida"], folder)
             shoot("live", "live", path, "--for", "3 s", "--figure", "figure.png")
             shutil.copy(folder / "figure.png", PICTURES / "figure-fail.png")
         with start_standin("fichte-8", "--clock-ahead", "75", "--recordings", "2") as standin:
             path = setup_file(folder, standin.address, {})
             shoot("device", "device", path)
+        with start_standin("linde") as standin:
+            station = (resources.files("leitwerk") / "examples" / "station.yaml").read_text("utf-8")
+            at = next(line for line in station.splitlines() if line.startswith("  at: "))
+            (folder / "station.yaml").write_text(station.replace(at, f"  at: {standin.address}"))
+            screen = run_in_terminal(["upload", "station.yaml", "--by", "Ida"], folder, "2208")
+            paint(screen, PICTURES / "upload.png")
         with start_standin("linde", "weide", "--bus") as bus:
             port = str(bus.address).replace("?unit=5", "?unit=1")
             shoot("find", "find", port, "--units", "1..12", "--remember")

@@ -74,16 +74,13 @@ class StepView:
 
     def show(self, step: str, done: int, total: int) -> None:
         """Show how far a step is."""
-        self._show(step, done, total)
-        if done == total and step in _SAFETY:
-            self.console.print(_SAFETY[step])
-
-    def _show(self, step: str, done: int, total: int) -> None:
         count = f"{done}/{total}" if total > 1 else "done" if done == total else ""
+        note = _SAFETY.get(step, "") if done == total else ""
         if not self.console.is_terminal:
             if done == total:
-                self.console.print(f"{step}: {count}")
+                self.console.print(f"{step}: {count}" + (f"\n{note}" if note else ""))
             return
+        count = f"{count}   {note}" if note else count
         if not self._progress.live.is_started:
             self._progress.start()
         if step not in self._tasks:

@@ -24,6 +24,8 @@ from leitwerk.standins import start_standin
 
 PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
 COLUMNS, ROWS = 120, 34
+# Factory passwords of the simulated units; nothing real is guarded by them.
+KILN, STATION = "1834", "2208"
 FONT_SIZE, MARGIN = 17, 24
 PAPER, INK = "#fbfaf7", "#22252a"
 # Inks that can be read on light paper, for the eight colours of a terminal.
@@ -34,7 +36,7 @@ INKS = {
 }  # fmt: skip
 
 
-def run_in_terminal(words: list[str], folder: Path, password: str = "1834") -> pyte.Screen:
+def run_in_terminal(words: list[str], folder: Path, password: str = KILN) -> pyte.Screen:
     """The screen after a command has ended."""
     screen = pyte.Screen(COLUMNS, ROWS)
     stream = pyte.ByteStream(screen)
@@ -140,7 +142,7 @@ def main() -> None:
             station = (resources.files("leitwerk") / "examples" / "station.yaml").read_text("utf-8")
             at = next(line for line in station.splitlines() if line.startswith("  at: "))
             (folder / "station.yaml").write_text(station.replace(at, f"  at: {standin.address}"))
-            screen = run_in_terminal(["upload", "station.yaml", "--by", "Ida"], folder, "2208")
+            screen = run_in_terminal(["upload", "station.yaml", "--by", "Ida"], folder, STATION)
             paint(screen, PICTURES / "upload.png")
         with start_standin("linde", "weide", "--bus") as bus:
             port = str(bus.address).replace("?unit=5", "?unit=1")

@@ -11,7 +11,7 @@ from leitwerk import __version__
 # Name -> module below this package, and the line that --help shows without loading it.
 _COMMANDS = {
     "check": ("check", "Find the mistakes in a setup before they reach a device."),
-    "explain": ("explain", "Show what becomes of a signal, step by step, and when alarms trip."),
+    "explain": ("explain", "Show what becomes of a signal, and when alarms trip."),
     "upload": ("upload", "Carry a setup to its device and verify that it arrived."),
     "batch": ("batch", "Carry one setup to many devices, and verify each."),
     "program": ("program", "Turn a setup into the image of a board, and back."),
@@ -23,10 +23,10 @@ _COMMANDS = {
     "restore": ("recover", "Give a device the settings of a backup back."),
     "history": ("recover", "List the receipts of a device, and verify their chain."),
     "live": ("live", "Watch the readings and hold them against what they should be."),
-    "tare": ("tare", "Take what a channel reads at rest as its tare, or undo the last one."),
+    "tare": ("tare", "Take what a channel reads at rest as its tare."),
     "models": ("models", "Say which models a setup fits, and why not the others."),
     "datasheet": ("datasheet", "Find the mistakes in a datasheet, or try it on a device."),
-    "device": ("devices", "Show one device: identity, clock, status, settings, last receipts."),
+    "device": ("devices", "Show one device: identity, clock, status, receipts."),
     "devices": ("devices", "List the devices that were seen; names stand for addresses."),
     "readdress": ("devices", "Give a device another address on its bus, safely."),
     "password": ("password", "Keep a device's password in the system's key store."),

@@ -382,3 +382,35 @@ def test_tls_is_spoken_and_the_certificate_and_its_name_are_checked(
     for name, trusted in (("127.0.0.1", False), ("other.example", True)):
         with pytest.raises(lw.LinkError, match="CERTIFICATE_VERIFY_FAILED"):
             ask(name, trusted=trusted)
+
+
+def test_a_broker_of_version_5_only_is_spoken_to_in_that():
+    """MQTT 3.1.1, 3.2.2.3: return code 1. MQTT 5.0, 3.2, 3.9 and 3.3."""
+    listener, levels = socket.create_server(("127.0.0.1", 0)), []
+    topic = Topics.of("laerche", "1").state.encode()
+    body = len(topic).to_bytes(2, "big") + topic + b"\x00" + build(state())
+    length = bytes([len(body) % 128 | 128, len(body) // 128])
+
+    def serve():
+        with listener:
+            for answer in (b"\x20\x02\x00\x01", b"\x20\x03\x00\x00\x00"):
+                with listener.accept()[0] as connection:
+                    levels.append(connection.recv(300)[8])
+                    connection.sendall(answer)
+                    if len(levels) < 2:
+                        connection.recv(300)
+                        continue
+                    subscribe = connection.recv(2000)
+                    connection.sendall(b"\x90\x04" + subscribe[2:4] + b"\x00\x01")
+                    connection.sendall(b"\x31" + length + body)
+                    while connection.recv(300):
+                        pass
+
+    thread = threading.Thread(target=serve, daemon=True)
+    thread.start()
+    at = parse_address(f"mqtt+tcp://127.0.0.1:{listener.getsockname()[1]}")
+    link = StationLink(at, "laerche", patience=PATIENCE)
+    assert link.state().serial == "1"
+    link.close()
+    thread.join(5)
+    assert levels == [4, 5]

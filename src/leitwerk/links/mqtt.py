@@ -11,7 +11,7 @@ from urllib.parse import quote
 from uuid import uuid4
 
 import paho.mqtt.client as paho
-from paho.mqtt.enums import CallbackAPIVersion
+from paho.mqtt.enums import CallbackAPIVersion, MQTTProtocolVersion
 
 from leitwerk.address import LinkAddress
 from leitwerk.errors import LinkError, LinkTimeout, NotReached
@@ -33,6 +33,7 @@ from leitwerk.wire.station import (
 _ANY = "+"  # MQTT 3.1.1, 4.7.1: any one level
 _SETTLED_S = 0.15  # after the first message, the others that are kept follow at once
 _KEEP_ALIVE_S = 60
+_OTHER_VERSION = "protocol version"  # what a broker says to a version that it does not speak
 
 
 class StationLink:
@@ -173,10 +174,39 @@ class StationLink:
     # ------------------------------------------------------------------ connection
 
     def _connect(self) -> None:
-        if self._client is not None:
+        if self._client is not None and self._client.is_connected():
             return
+        self.close()
+        # The older version is spoken by every broker; what wants the newer one says so.
+        for version in (MQTTProtocolVersion.MQTTv311, MQTTProtocolVersion.MQTTv5):
+            self._open(version)
+            if not self._refusal:
+                break
+            self.close()
+            if _OTHER_VERSION not in self._refusal.casefold():
+                break
+        if self._refusal:
+            raise NotReached(
+                f"{self.address}: the broker lets nobody in: {self._refusal}",
+                remedy="set LEITWERK_PASSWORD_BROKER for the user in the address; is the user right?",
+            )
+        # The messages that are kept come one after the other; the state may not be the last.
+        time.sleep(_SETTLED_S)
+
+    def _open(self, version: MQTTProtocolVersion) -> None:
+        """Connect and subscribe; ``_refusal`` says why not."""
+        self._refusal = ""
+        self._connected.clear()
+        self._messages.clear()
         # Brokers may refuse a client without a name, or take two of them for one.
-        client = paho.Client(CallbackAPIVersion.VERSION2, client_id=f"leitwerk-{uuid4().hex[:12]}")
+        name = f"leitwerk-{uuid4().hex[:12]}"
+        # Left to itself, the package would go back to version 3.1 where 3.1.1 is refused.
+        client = paho.Client(
+            CallbackAPIVersion.VERSION2,
+            client_id=name,
+            protocol=version,
+            reconnect_on_failure=False,
+        )
         if self.address.scheme == "mqtt+tls":
             client.tls_set()  # the system's authorities; host names are checked
         if self.address.user:
@@ -184,6 +214,7 @@ class StationLink:
             client.username_pw_set(self.address.user, broker["broker"])
         client.on_connect = self._on_connect
         client.on_message = self._on_message
+        client.on_disconnect = self._on_disconnect
         client.on_subscribe = lambda *_: self._connected.set()
         try:
             client.connect(self.address.host, self.address.port, _KEEP_ALIVE_S)
@@ -194,15 +225,8 @@ class StationLink:
             ) from error
         client.loop_start()
         self._client = client
-        if not self._connected.wait(self.patience.timeout_s) or self._refusal:
-            refusal = self._refusal or "it did not answer in time"
-            self.close()
-            raise NotReached(
-                f"{self.address}: the broker lets nobody in: {refusal}",
-                remedy="set LEITWERK_PASSWORD_BROKER for the user in the address; is the user right?",
-            )
-        # The messages that are kept come one after the other; the state may not be the last.
-        time.sleep(_SETTLED_S)
+        if not self._connected.wait(self.patience.timeout_s) and not self._refusal:
+            self._refusal = "it did not answer in time"
 
     def _on_connect(self, client: paho.Client, *args: Any) -> None:
         reason = args[2]
@@ -211,8 +235,15 @@ class StationLink:
             self._connected.set()
             return
         serial = quote(self.serial, safe=" .-_") if self.serial else _ANY
-        client.subscribe([(f"leitwerk/1/{self.model}/{serial}/{kind}", 1)
-                          for kind in ("desired", "readings", "state")])  # fmt: skip
+        for kind in ("desired", "readings", "state"):
+            client.subscribe(f"leitwerk/1/{self.model}/{serial}/{kind}", 1)
+
+    def _on_disconnect(self, client: paho.Client, *args: Any) -> None:
+        del client
+        if not self._connected.is_set():
+            # Ended before it began: what refuses a version says no more than that.
+            self._refusal = self._refusal or f"{_OTHER_VERSION} refused ({args[2]})"
+            self._connected.set()
 
     def _on_message(self, client: paho.Client, userdata: Any, message: paho.MQTTMessage) -> None:
         del client, userdata

@@ -5,7 +5,7 @@ from leitwerk.transfer.history import History, read_history
 from leitwerk.transfer.receipt import Receipt, read_backup
 from leitwerk.transfer.recover import Aftermath, Found, look_back, recover, unfinished
 from leitwerk.transfer.restore import restore
-from leitwerk.transfer.transaction import Allowed
+from leitwerk.transfer.terms import Allowed
 from leitwerk.transfer.upload import Plan, plan_upload, upload
 
 __all__ = [

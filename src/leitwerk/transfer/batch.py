@@ -19,7 +19,7 @@ from leitwerk.links import USUAL, Patience, connect
 from leitwerk.project import read_bytes, read_setup, write_atomic
 from leitwerk.setup import Setup, parse_setup
 from leitwerk.transfer.receipt import Receipt
-from leitwerk.transfer.transaction import NOTHING_MORE, Allowed
+from leitwerk.transfer.terms import NOTHING_MORE, Allowed
 from leitwerk.transfer.upload import upload
 
 FILE = "batch.json"

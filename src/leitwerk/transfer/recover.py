@@ -14,14 +14,8 @@ from leitwerk.image import Change, Image
 from leitwerk.links import Device
 from leitwerk.transfer.journal import Journal, read_journal
 from leitwerk.transfer.receipt import JOURNAL, Receipt, device_folder
-from leitwerk.transfer.transaction import (
-    NOTHING_MORE,
-    Allowed,
-    Progress,
-    Terms,
-    carry,
-    content_hash,
-)
+from leitwerk.transfer.terms import NOTHING_MORE, Allowed, Progress, Terms
+from leitwerk.transfer.transaction import carry, content_hash
 
 
 class Found(enum.StrEnum):

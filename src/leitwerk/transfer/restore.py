@@ -11,7 +11,8 @@ from leitwerk.image import Image
 from leitwerk.links import Device
 from leitwerk.transfer.receipt import Receipt, read_backup
 from leitwerk.transfer.source import Source
-from leitwerk.transfer.transaction import NOTHING_MORE, Allowed, Progress, Terms, carry
+from leitwerk.transfer.terms import NOTHING_MORE, Allowed, Progress, Terms
+from leitwerk.transfer.transaction import carry
 
 
 def restore(

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import contextlib
-import enum
 import hashlib
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
-from datetime import UTC, datetime
+from collections.abc import Callable
+from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
-from typing import TypeAlias, TypeVar
+from typing import TypeVar
 
 from leitwerk.errors import (
     DeviceInUse,
@@ -22,93 +21,18 @@ from leitwerk.errors import (
 from leitwerk.identity import Identity
 from leitwerk.image import Change, Image, compare_images
 from leitwerk.links import Device, Status
+from leitwerk.transfer.condition import AS_BEFORE, NOTHING_TO_RECOVER, Condition
 from leitwerk.transfer.fetch import fetch_recordings
 from leitwerk.transfer.history import head_of
 from leitwerk.transfer.journal import Journal, read_journal
 from leitwerk.transfer.locking import only_writer
 from leitwerk.transfer.receipt import KeptFiles, Receipt, settings_hash
-from leitwerk.transfer.source import Source
-
-Progress: TypeAlias = Callable[[str, int, int], None]
+from leitwerk.transfer.terms import Terms
 
 T = TypeVar("T")
 _AGAIN = (
     "mend the cause, then run the same upload again: it reads the device and goes on from there"
 )
-
-
-class _Settings(enum.StrEnum):
-    """What the device's settings are if the transaction ends at this moment."""
-
-    UNTOUCHED = "unchanged; no setting of it was touched"
-    UNDONE = "it works with its old settings; what was written has been undone and verified"
-    STAGED = (
-        "it works with its old settings; what was written waits in it uncommitted, has no effect, "
-        "and is dropped by the next upload"
-    )
-    PARTLY = (
-        "some of its settings are new and some are old, as it has no commit; the journal holds what "
-        "it had, and 'leitwerk recover' finishes or undoes it"
-    )
-    COMMITTING = (
-        "unknown: the new settings were written and the commit sent, but not confirmed; it works "
-        "either with all of the old or with all of the new settings"
-    )
-    UNVERIFIED = "it works with the new settings, but they have not been verified"
-    DIFFERENT = "it works with settings that are not those that were asked for"
-    VERIFIED = "it works with the new settings, and they have been verified"
-
-
-_NOTHING_TO_RECOVER = {_Settings.UNTOUCHED, _Settings.UNDONE, _Settings.STAGED, _Settings.VERIFIED}
-
-
-_AS_BEFORE = {_Settings.UNTOUCHED, _Settings.STAGED}
-
-
-@dataclass(frozen=True, slots=True)
-class Allowed:
-    """What a transaction may do besides changing settings.
-
-    Attributes
-    ----------
-    discard_recordings : bool
-        Whether recordings that nobody has fetched may be erased.
-    fetch_recordings : bool
-        Whether recordings that nobody has fetched are fetched first, into files beside the backup,
-        and then erased.
-    stop_recording : bool
-        Whether a running recording may be stopped; it is started again afterwards.
-    wait_s : float, in s
-        How long to wait for another writer to end.
-    replace_unfinished : bool
-        Whether an upload that was broken off may be left behind: this one finishes or undoes it.
-
-    """
-
-    discard_recordings: bool = False
-    stop_recording: bool = False
-    fetch_recordings: bool = False
-    wait_s: float = 10.0
-    replace_unfinished: bool = False
-
-
-NOTHING_MORE = Allowed()
-
-
-@dataclass(frozen=True)
-class Terms:
-    """Who carries what to a device, where it is kept, and what is allowed."""
-
-    source: Source
-    serial: str
-    keep: Path
-    passwords: Mapping[str, str]
-    allowed: Allowed = NOTHING_MORE
-    by: str = "unnamed"
-    backwards: bool = False
-    rounded: tuple[str, ...] = ()
-    progress: Progress = lambda step, done, total: None
-    now: Callable[[], datetime] = lambda: datetime.now(UTC)
 
 
 def carry(device: Device, wanted: Image, terms: Terms) -> Receipt:
@@ -147,7 +71,7 @@ def carry(device: Device, wanted: Image, terms: Terms) -> Receipt:
     except (LeitwerkError, KeyboardInterrupt) as error:
         state = attempt.retreat()
         # While nothing has happened, the cause's own remedy is the better one.
-        own_remedy = getattr(error, "remedy", "") if state == _Settings.UNTOUCHED else ""
+        own_remedy = getattr(error, "remedy", "") if state == Condition.UNTOUCHED else ""
         raise UploadError(
             getattr(error, "message", "the upload was stopped by the keyboard"),
             state=state,
@@ -162,7 +86,7 @@ class _Attempt:
         self.device = device
         self.wanted = wanted
         self.terms = terms
-        self.settings = _Settings.UNTOUCHED
+        self.settings = Condition.UNTOUCHED
         self.journal: Journal | None = None
         self.earlier: Journal | None = None
         self.changes: list[Change] = []
@@ -268,14 +192,14 @@ class _Attempt:
         if status.recording and not allowed.stop_recording and (self.erases or not at_work):
             raise UploadError(
                 "the device is recording, and takes settings only when stopped",
-                state=_Settings.UNTOUCHED,
+                state=Condition.UNTOUCHED,
                 remedy="wait for its end, or allow it to be stopped (--stop-recording)",
             )
         if status.unfetched and not given_up and not at_work:
             raise UploadError(
                 f"the device holds {counted(status.unfetched)} that nobody has fetched; a new "
                 "setup would erase what they mean",
-                state=_Settings.UNTOUCHED,
+                state=Condition.UNTOUCHED,
                 remedy="fetch them first (--fetch-recordings), or say that they may go "
                 "(--discard-recordings)",
             )
@@ -286,7 +210,7 @@ class _Attempt:
         if self.device.sleeps and self.changes:
             raise UploadError(
                 "a station that sleeps takes no settings at once",
-                state=_Settings.UNTOUCHED,
+                state=Condition.UNTOUCHED,
                 remedy="ask for them with 'leitwerk request'; it takes them when it wakes",
             )
         least = self.device.datasheet.least
@@ -299,7 +223,7 @@ class _Attempt:
                 raise UploadError(
                     f"the device is not fit to be written to: {name} is {found:g} {unit}, at least "
                     f"{value:g} {unit} is needed",
-                    state=_Settings.UNTOUCHED,
+                    state=Condition.UNTOUCHED,
                     remedy="charge or change its battery, or supply it, then upload again",
                 )
 
@@ -368,7 +292,7 @@ class _Attempt:
             self.device.command("drop")
 
     def write(self) -> int:
-        self.settings = _Settings.STAGED if self.device.commits else _Settings.PARTLY
+        self.settings = Condition.STAGED if self.device.commits else Condition.PARTLY
         return self.device.write_settings(
             {change.setting: change.new for change in self.changes},
             lambda done, total: self.terms.progress("write what differs", done, total),
@@ -377,18 +301,18 @@ class _Attempt:
 
     def commit(self) -> None:
         if not self.device.commits:
-            self.settings = _Settings.UNVERIFIED
+            self.settings = Condition.UNVERIFIED
             return
         if self.journal is not None:
             self.journal = self.journal.at("commit")
-        self.settings = _Settings.COMMITTING
+        self.settings = Condition.COMMITTING
         try:
             self.step("commit", lambda: self.device.command("commit"))
         except DeviceRefused:
             # It has answered, and said no: what was written still waits.
-            self.settings = _Settings.STAGED
+            self.settings = Condition.STAGED
             raise
-        self.settings = _Settings.UNVERIFIED
+        self.settings = Condition.UNVERIFIED
 
     def restart(self) -> tuple[str, ...]:
         """Restart a device that needs it and can be told to; returns what still waits for one."""
@@ -410,7 +334,7 @@ class _Attempt:
         self.adjusted = [c for c in other if settings[c.setting].adjusts]
         wrong = [c for c in other if not settings[c.setting].adjusts]
         if wrong:
-            self.settings = _Settings.DIFFERENT
+            self.settings = Condition.DIFFERENT
             raise UploadError(
                 "the device does not hold what it was told: "
                 + "; ".join(f"{c.setting} is {c.old!r} instead of {c.new!r}" for c in wrong[:5])
@@ -418,7 +342,7 @@ class _Attempt:
                 state=self.retreat(),
                 remedy="upload again; if it stays like this, the datasheet does not fit the device",
             )
-        self.settings = _Settings.VERIFIED
+        self.settings = Condition.VERIFIED
         return after
 
     def finish(self) -> None:
@@ -439,20 +363,20 @@ class _Attempt:
         in reverse. A recording is started again only when its settings are those it began with.
         """
         with contextlib.suppress(LeitwerkError):  # the state below tells what could not be done
-            if self.settings is _Settings.STAGED:
+            if self.settings is Condition.STAGED:
                 self.device.command("drop")
-                self.settings = _Settings.UNTOUCHED
-            if self.settings is _Settings.PARTLY:
+                self.settings = Condition.UNTOUCHED
+            if self.settings is Condition.PARTLY:
                 self._undo()
-            whole = self.settings in {_Settings.UNTOUCHED, _Settings.UNDONE}
+            whole = self.settings in {Condition.UNTOUCHED, Condition.UNDONE}
             if self.stopped and not self.started_again and whole:
                 self.device.command("start")
                 self.started_again = True
             if self.logged_in:
                 self.device.log_out()
-        if self.journal is not None and self.settings in _NOTHING_TO_RECOVER:
+        if self.journal is not None and self.settings in NOTHING_TO_RECOVER:
             with contextlib.suppress(LeitwerkError):
-                if self.earlier is not None and self.settings in _AS_BEFORE:
+                if self.earlier is not None and self.settings in AS_BEFORE:
                     # What was broken off before this attempt still is.
                     self.earlier.at(self.earlier.stage)
                 else:
@@ -473,7 +397,7 @@ class _Attempt:
         self.device.write_settings(old, backwards=not self.terms.backwards)
         present = self.device.read_settings().settings
         if all(present.get(name) == value for name, value in old.items()):
-            self.settings = _Settings.UNDONE
+            self.settings = Condition.UNDONE
 
 
 def counted(recordings: int) -> str:

@@ -15,14 +15,8 @@ from leitwerk.links import Device
 from leitwerk.setup import Setup
 from leitwerk.transfer.receipt import Receipt
 from leitwerk.transfer.source import Source
-from leitwerk.transfer.transaction import (
-    NOTHING_MORE,
-    Allowed,
-    Progress,
-    Terms,
-    carry,
-    content_hash,
-)
+from leitwerk.transfer.terms import NOTHING_MORE, Allowed, Progress, Terms
+from leitwerk.transfer.transaction import carry, content_hash
 
 
 def upload(

@@ -1,0 +1,33 @@
+"""What the settings of a device are when a transaction ends: told to people in these words."""
+
+from __future__ import annotations
+
+import enum
+
+
+class Condition(enum.StrEnum):
+    """What the device's settings are if the transaction ends at this moment."""
+
+    UNTOUCHED = "unchanged; no setting of it was touched"
+    UNDONE = "it works with its old settings; what was written has been undone and verified"
+    STAGED = (
+        "it works with its old settings; what was written waits in it uncommitted, has no effect, "
+        "and is dropped by the next upload"
+    )
+    PARTLY = (
+        "some of its settings are new and some are old, as it has no commit; the journal holds what "
+        "it had, and 'leitwerk recover' finishes or undoes it"
+    )
+    COMMITTING = (
+        "unknown: the new settings were written and the commit sent, but not confirmed; it works "
+        "either with all of the old or with all of the new settings"
+    )
+    UNVERIFIED = "it works with the new settings, but they have not been verified"
+    DIFFERENT = "it works with settings that are not those that were asked for"
+    VERIFIED = "it works with the new settings, and they have been verified"
+
+
+NOTHING_TO_RECOVER = {Condition.UNTOUCHED, Condition.UNDONE, Condition.STAGED, Condition.VERIFIED}
+
+
+AS_BEFORE = {Condition.UNTOUCHED, Condition.STAGED}

@@ -95,21 +95,18 @@ def find(
 def _units(text: str | None, base: LinkAddress) -> Sequence[Unit]:
     """The units to ask; on a serial line all that there can be, elsewhere the one of the address."""
     from leitwerk.errors import QuantityError
-    from leitwerk.wire.sdi12 import UNITS
+    from leitwerk.links.kinds import find_kind
 
-    if base.protocol == "modbus":
-        if text is None:
-            return range(1, 248) if base.is_serial else ()
-        return _numbers(text, 1, 247)
-    if base.protocol != "sdi12":
-        if text is not None:
-            raise QuantityError(f"{base} has no units to ask", valid="no --units")
-        return ()
-    low, _, high = (text or f"{UNITS[0]}..{UNITS[-1]}").partition("..")
+    every = list(find_kind(base.protocol).units)
+    if text is None:
+        return every if base.is_serial else ()
+    names = [str(unit) for unit in every]
+    low, _, high = text.replace(" ", "").partition("..")
     high = high or low
-    if len(low) != 1 or len(high) != 1 or not 0 <= UNITS.find(low) <= UNITS.find(high):
-        raise QuantityError(f"{text!r} are no addresses of SDI-12", valid="0..9, or one: a")
-    return UNITS[UNITS.index(low) : UNITS.index(high) + 1]
+    if low in names and high in names and names.index(low) <= names.index(high):
+        return every[names.index(low) : names.index(high) + 1]
+    valid = f"{names[0]}..{names[-1]}, or one of them" if names else "no --units"
+    raise QuantityError(f"{text!r} are no units behind {base}", valid=valid)
 
 
 def _numbers(text: str, least: int, most: int) -> range:

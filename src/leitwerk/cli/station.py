@@ -83,16 +83,17 @@ def station(setup: str, *, keep: str | None, as_json: bool, link: LinkOptions) -
 def _reach(setup: str, link: LinkOptions) -> tuple[Any, Any, Any]:
     from leitwerk.errors import QuantityError
     from leitwerk.inventory import locate
+    from leitwerk.links.kinds import find_kind
     from leitwerk.links.mqtt import StationLink
     from leitwerk.project import find_datasheet, read_setup
 
     wanted = read_setup(setup)
     sheet = find_datasheet(wanted.device.model)
     address = locate(wanted.device.at)
-    if address.protocol != "mqtt" or sheet.link != "mqtt":
+    if address.protocol != sheet.link or not find_kind(sheet.link).sleeps:
         raise QuantityError(
             f"{wanted.device.model} at {address} is no station that sleeps",
-            valid="a setup whose address begins with mqtt",
+            valid="a setup for a station, such as 'leitwerk example head-water'",
             remedy="carry it to the device with 'leitwerk upload'",
         )
     one = StationLink(

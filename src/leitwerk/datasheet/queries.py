@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from leitwerk.datasheet.coding import readable, round_steps
 from leitwerk.datasheet.points import INDEX, Stored
@@ -16,14 +17,23 @@ _CODE_DIGITS = 9
 MAX_TEXT = 256  # characters of a text that anybody stores in an instrument
 
 
+class Dialect(NamedTuple):
+    """How a protocol has its texts: in quotes or not, and what would end or change a message."""
+
+    quoted: bool = False
+    forbids: str = ""
+
+
+DIALECTS = {"scpi": Dialect(quoted=True, forbids='"'), "sdi12": Dialect(forbids="!")}
+
+
 @dataclass(frozen=True, slots=True)
 class Query:
     """One value that a device tells when it is asked with ``ask``, and takes with ``tell``.
 
     Of an answer of several fields, ``field`` (from 1) is the one that is meant; of one with fixed
     columns, ``columns`` (first and last, from 1). In ``tell``, ``{}`` stands for the value. ``kind``
-    is ``number`` or ``text``; choices are told as their codes' texts. A text is ``quoted`` where the
-    protocol has it so; ``forbids`` are characters that would end a message or change it.
+    is ``number`` or ``text``; choices are told as their codes' texts.
     """
 
     name: str
@@ -43,8 +53,7 @@ class Query:
     special: tuple[tuple[float, str], ...] = ()
     substitute: float | None = None
     columns: tuple[int, int] | None = None
-    quoted: bool = True
-    forbids: str = '"'
+    dialect: Dialect = DIALECTS["scpi"]
 
     @property
     def is_text(self) -> bool:
@@ -115,14 +124,14 @@ class Query:
         return f"{number:.12g}"
 
     def _safe(self, text: str) -> str:
-        spoils = next((c for c in text if c in self.forbids), "")
+        spoils = next((c for c in text if c in self.dialect.forbids), "")
         if len(text) > self.longest or not text.isascii() or not text.isprintable() or spoils:
-            without = f", none of {self.forbids}" if self.forbids else ""
+            without = f", none of {self.dialect.forbids}" if self.dialect.forbids else ""
             raise QuantityError(
                 f"{text[:80]!r} cannot be told to it",
                 valid=f"at most {self.longest} printable characters of ASCII{without}",
             )
-        return f'"{text}"' if self.quoted else text
+        return f'"{text}"' if self.dialect.quoted else text
 
     def decode(self, text: str) -> Stored:
         """The value that an answer stands for; an unknown choice is shown as ``code X``."""

@@ -27,7 +27,7 @@ from leitwerk.datasheet.fields import (
 )
 from leitwerk.datasheet.model import Datasheet, Input, ProgramLayout, Range, Terminal
 from leitwerk.datasheet.points import BIT_TABLES, INDEX, TIMES, Point, PointFamily
-from leitwerk.datasheet.queries import Query, Replies
+from leitwerk.datasheet.queries import DIALECTS, Dialect, Query, Replies
 from leitwerk.errors import QuantityError, SetupError
 from leitwerk.findings import Findings
 from leitwerk.places import Map
@@ -274,10 +274,6 @@ def _family(name: str, entry: PointEntry | QueryEntry, protocol: str) -> tuple[s
     return template, PointFamily(point, indices, entry.at.stride)
 
 
-# What a text may not hold because it would end or change the message.
-_FORBIDDEN = {"scpi": '"', "sdi12": "!"}
-
-
 def _query_family(name: str, entry: QueryEntry, protocol: str) -> tuple[str, PointFamily]:
     match = _INDEX_SPAN.search(name)
     indices = range(int(match[2]), int(match[3]) + 1) if match else range(0)
@@ -304,8 +300,7 @@ def _query_family(name: str, entry: QueryEntry, protocol: str) -> tuple[str, Poi
         special=tuple((_special(code), name) for code, name in entry.special.items()),
         substitute=entry.without_sensor,
         columns=entry.columns,
-        quoted=protocol == "scpi",
-        forbids=_FORBIDDEN.get(protocol, ""),
+        dialect=DIALECTS.get(protocol, Dialect()),
         read_only=not entry.tell,
         role=entry.role,
         needs=entry.needs,

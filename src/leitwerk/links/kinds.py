@@ -6,14 +6,23 @@ stands in addresses and datasheets, what it leads to is a ``LinkKind``.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeAlias
 
-from leitwerk.address import LinkAddress
+from leitwerk.address import LinkAddress, Unit
 from leitwerk.datasheet import Datasheet
+from leitwerk.datasheet.queries import Replies
 from leitwerk.errors import FileProblem
+from leitwerk.identity import Identity
 from leitwerk.links.asking import ScpiSession, SensorSession, StationSession, TextSession
+from leitwerk.links.greetings import (
+    greet_modbus,
+    greet_scpi,
+    greet_sdi12,
+    introduce_scpi,
+    introduce_sdi12,
+)
 from leitwerk.links.modbus import ModbusLink
 from leitwerk.links.patience import Patience
 from leitwerk.links.sdi12 import Sdi12Link
@@ -21,6 +30,7 @@ from leitwerk.links.sessions import RegisterSession, Session
 from leitwerk.links.stream import LineLink
 from leitwerk.links.trace import Tracer
 from leitwerk.project import further_protocols
+from leitwerk.wire.sdi12 import UNITS
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,38 +38,63 @@ class LinkKind:
     """What it takes to speak a protocol.
 
     ``link`` opens nothing yet: the first request does. It has ``address`` and ``close``, and whatever
-    ``session`` needs of it. What ``sleeps`` takes no settings at once: they are asked for.
+    ``session`` needs of it.
+
+    Attributes
+    ----------
+    sleeps : bool
+        Whether devices take no settings at once: they are asked for.
+    units : sequence
+        The unit identifiers that devices on one line may have, in the order of a scan.
+    greet : callable, optional
+        Asks over a link what every device answers, to see whether one is there. Such a link is
+        opened without a datasheet.
+    introduce : callable, optional
+        Asks over a link who it is, in the way of the protocol.
+
     """
 
-    link: Callable[[LinkAddress, Datasheet, Patience, Tracer | None], Any]
+    link: Callable[[LinkAddress, Datasheet | None, Patience, Tracer | None], Any]
     session: Callable[[Any, Datasheet], Session]
     sleeps: bool = False
+    units: Sequence[Unit] = ()
+    greet: Callable[[Any], None] | None = None
+    introduce: Callable[[Any], Identity | None] | None = None
 
 
-def _modbus(at: LinkAddress, sheet: Datasheet, patience: Patience, tracer: Tracer | None) -> Any:
+_Sheet: TypeAlias = Datasheet | None
+_Trace: TypeAlias = Tracer | None
+
+
+def _modbus(at: LinkAddress, sheet: _Sheet, patience: Patience, tracer: _Trace) -> Any:
     del sheet
     return ModbusLink(at, patience=patience, tracer=tracer)
 
 
-def _lines(at: LinkAddress, sheet: Datasheet, patience: Patience, tracer: Tracer | None) -> Any:
-    return LineLink(at, patience=patience, tracer=tracer, end=sheet.replies.end)
+def _lines(at: LinkAddress, sheet: _Sheet, patience: Patience, tracer: _Trace) -> Any:
+    replies = sheet.replies if sheet else Replies()
+    return LineLink(at, patience=patience, tracer=tracer, end=replies.end)
 
 
-def _sdi12(at: LinkAddress, sheet: Datasheet, patience: Patience, tracer: Tracer | None) -> Any:
+def _sdi12(at: LinkAddress, sheet: _Sheet, patience: Patience, tracer: _Trace) -> Any:
     del sheet
     return Sdi12Link(at, patience=patience, tracer=tracer)
 
 
-def _station(at: LinkAddress, sheet: Datasheet, patience: Patience, tracer: Tracer | None) -> Any:
+def _station(at: LinkAddress, sheet: _Sheet, patience: Patience, tracer: _Trace) -> Any:
     from leitwerk.links.mqtt import StationLink  # noqa: PLC0415 - only where a station is asked
 
-    return StationLink(at, sheet.model, patience=patience, tracer=tracer)
+    model = sheet.model if sheet else ""
+    return StationLink(at, model, patience=patience, tracer=tracer)
 
 
 _KINDS = {
-    "modbus": LinkKind(_modbus, RegisterSession),
-    "scpi": LinkKind(_lines, ScpiSession),
-    "sdi12": LinkKind(_sdi12, SensorSession),
+    # MODBUS over Serial Line V1.02, 2.2: 0 is for everybody, 248 to 255 for nobody.
+    "modbus": LinkKind(_modbus, RegisterSession, units=range(1, 248), greet=greet_modbus),
+    "scpi": LinkKind(_lines, ScpiSession, greet=greet_scpi, introduce=introduce_scpi),
+    "sdi12": LinkKind(
+        _sdi12, SensorSession, units=UNITS, greet=greet_sdi12, introduce=introduce_sdi12
+    ),
     "text": LinkKind(_lines, TextSession),
     "mqtt": LinkKind(_station, StationSession, sleeps=True),
 }

@@ -27,13 +27,17 @@ from leitwerk.wire.station import (
     parse_desired,
     parse_senml,
     parse_state,
-    utc_now,
 )
 
 _ANY = "+"  # MQTT 3.1.1, 4.7.1: any one level
 _SETTLED_S = 0.15  # after the first message, the others that are kept follow at once
 _KEEP_ALIVE_S = 60
 _OTHER_VERSION = "protocol version"  # what a broker says to a version that it does not speak
+
+
+def utc_now() -> datetime:
+    """The time, in whole seconds as messages have it."""
+    return datetime.now(UTC).replace(microsecond=0)
 
 
 class StationLink:

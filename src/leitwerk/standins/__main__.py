@@ -184,9 +184,9 @@ def main(
             unit=unit or profile.unit,
         )
         sheet = find_datasheet(model)
-        if sheet.link == "mqtt":
+        if profile.kind == "station":
             return [_run_station(sheet, profile, wish, broker)]
-        if sheet.link == "sdi12":
+        if profile.kind == "probe":
             return [_serve_probes(sheet, profile, wish, copies)]
         if numbered:
             return _serve_numbered(sheet, profile, wish, copies)

@@ -14,11 +14,11 @@ from leitwerk.datasheet import Datasheet
 from leitwerk.errors import FileProblem, QuantityError, WrongDevice
 from leitwerk.identity import same_number
 from leitwerk.image import Change, Image, compare_images, encode_setup, lines_by_block
-from leitwerk.links.mqtt import StationLink
+from leitwerk.links.mqtt import StationLink, utc_now
 from leitwerk.project import read_bytes, write_atomic
 from leitwerk.setup import Setup
 from leitwerk.transfer.receipt import device_folder
-from leitwerk.wire.station import Desired, Standing, State, is_overdue, judge, utc_now
+from leitwerk.wire.station import Desired, Standing, State, is_overdue, judge
 
 FILE = "requests.json"
 _KEPT = 200  # requests of one station that are kept

@@ -18,7 +18,7 @@ import json
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import Annotated, Any, Literal, TypeVar
 
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, ValidationError
@@ -278,11 +278,6 @@ def _load(payload: bytes) -> Any:
         return json.loads(payload)
     except (ValueError, RecursionError) as error:
         raise LinkError(f"this is no JSON: {error}") from None
-
-
-def utc_now() -> datetime:
-    """The time, in whole seconds as messages have it."""
-    return datetime.now(UTC).replace(microsecond=0)
 
 
 def station_schema() -> dict[str, Any]:

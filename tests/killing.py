@@ -55,10 +55,10 @@ def main(path, password):
                 pass  # nothing was begun: then nothing is half
             else:
                 undo = cut % 2 == 0
-                lw.recover(device, journal, undo=undo, keep=keep, passwords=passwords)
+                lw.recover(device, journal, lw.Terms(keep, passwords), undo=undo)
                 wanted = (old.settings if undo else new,)
             assert device.read_settings().settings in wanted, f"half at cut {cut}"
-            lw.restore(backup, device, keep=keep, passwords=passwords)
+            lw.restore(backup, device, lw.Terms(keep, passwords))
     sys.stdout.write(f"{cut}\n")
 
 

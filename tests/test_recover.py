@@ -1,5 +1,6 @@
 """Uploads broken off at every single request, by every kind of end, and what becomes of them."""
 
+import contextlib
 import hashlib
 import json
 import os
@@ -101,7 +102,7 @@ def test_cut_at_every_request_then_recovered(tmp_path_factory, model, end, undo,
         found = look_back(again, journal).found
         assert (found is Found.OLD) == (firmware.holding == old)
         assert (found is Found.NEW) == (firmware.holding == new)
-        lw.recover(again, journal, undo=undo, keep=keep, passwords=passwords)
+        lw.recover(again, journal, lw.Terms(keep, passwords), undo=undo)
         assert firmware.holding == (old if undo else new)
         with pytest.raises(lw.FileProblem, match="no upload to this device was broken off"):
             unfinished(keep, setup.device.serial)
@@ -130,7 +131,7 @@ def test_the_same_upload_again_goes_on_and_undo_still_knows_the_first_settings(t
                       keep=tmp_path, passwords=passwords)  # fmt: skip
     assert firmware.holding != old
     device = lw.Device(sheet, MemoryLink(firmware))
-    lw.recover(device, unfinished(tmp_path, "4711"), undo=True, keep=tmp_path, passwords=passwords)
+    lw.recover(device, unfinished(tmp_path, "4711"), lw.Terms(tmp_path, passwords), undo=True)
     assert firmware.holding == old
 
 
@@ -273,13 +274,13 @@ def test_a_backup_is_restored(device, logger, tmp_path):
     old = list(logger.holding)
     lw.upload(kiln(), device, keep=tmp_path, passwords=PASSWORDS)
     (backup,) = device_folder(tmp_path, "K2-00417").glob("*-backup.json")
-    receipt = lw.restore(backup, device, keep=tmp_path, passwords=PASSWORDS)
+    receipt = lw.restore(backup, device, lw.Terms(tmp_path, PASSWORDS))
     assert logger.holding == old
     assert (receipt.source.kind, len(receipt.changes)) == ("restore", 47)
     for bad in ("{", '{"backup": 1}', '{"backup": 7}', "[]"):
         backup.write_text(bad, "utf-8")
         with pytest.raises(lw.FileProblem, match="is no backup"):
-            lw.restore(backup, device, keep=tmp_path, passwords=PASSWORDS)
+            lw.restore(backup, device, lw.Terms(tmp_path, PASSWORDS))
 
 
 def test_a_folder_that_goes_away_or_is_closed_loses_nothing(device, logger, tmp_path):
@@ -396,14 +397,13 @@ def test_an_undo_that_is_cut_off_itself_can_only_go_back(tmp_path_factory, undo)
             lw.upload(setup, lw.Device(sheet, link), **terms)
         journal = unfinished(keep, "4711")
         try:
-            lw.recover(lw.Device(sheet, FatalLink(firmware, cut, "killed before")), journal, undo=True,
-                       **terms)  # fmt: skip
+            dying = lw.Device(sheet, FatalLink(firmware, cut, "killed before"))
+            lw.recover(dying, journal, lw.Terms(**terms), undo=True)
         except Killed:
             again = unfinished(keep, "4711")
             begun = again.source.kind == "undo"
-            lw.recover(
-                lw.Device(sheet, MemoryLink(firmware)), again, undo=undo or not begun, **terms
-            )
+            device = lw.Device(sheet, MemoryLink(firmware))
+            lw.recover(device, again, lw.Terms(**terms), undo=undo or not begun)
             assert firmware.holding == old
         else:
             assert cut > 8
@@ -433,5 +433,27 @@ def test_an_attempt_that_is_refused_leaves_the_journal_of_the_one_before(tmp_pat
     with pytest.raises(lw.UploadError):
         lw.upload(setup, device, **terms)
     firmware.write = real
-    lw.recover(device, unfinished(tmp_path, "4711"), undo=True, **terms)
+    lw.recover(device, unfinished(tmp_path, "4711"), lw.Terms(**terms), undo=True)
     assert firmware.holding == old
+
+
+@pytest.mark.parametrize("undo", [False, True], ids=["finish", "undo"])
+def test_a_recording_that_a_killed_upload_had_stopped_runs_again(tmp_path_factory, sheet, undo):
+    """Killed at every request: what was recording before does so in the end."""
+    for cut in range(60):
+        firmware, setup, passwords = logger_case(sheet)
+        firmware.record()
+        keep = tmp_path_factory.mktemp("k")
+        allowed = lw.Allowed(stop_recording=True, discard_recordings=True)
+        try:
+            lw.upload(setup, lw.Device(sheet, FatalLink(firmware, cut, "killed after")), keep=keep,
+                      passwords=passwords, allowed=allowed)  # fmt: skip
+        except Killed:
+            with contextlib.suppress(lw.FileProblem):  # killed before it had begun
+                journal = unfinished(keep, "K2-417")
+                device = lw.Device(sheet, MemoryLink(firmware))
+                lw.recover(device, journal, lw.Terms(keep, passwords, allowed), undo=undo)
+            assert firmware.recording_since_s is not None, f"killed at {cut}"
+        else:
+            assert cut > 36
+            break

@@ -59,7 +59,7 @@ if TYPE_CHECKING:
         thermocouple,
     )
     from leitwerk.standins import StandIn, start_standin
-    from leitwerk.transfer import Allowed, Receipt, plan_upload, recover, restore, upload
+    from leitwerk.transfer import Allowed, Receipt, Terms, plan_upload, recover, restore, upload
 
 _HOME = {
     "Allowed": "transfer",
@@ -96,6 +96,7 @@ _HOME = {
     "SetupError": "errors",
     "Severity": "findings",
     "StandIn": "standins",
+    "Terms": "transfer",
     "TwoPoint": "signals",
     "UnitError": "errors",
     "UploadError": "errors",
@@ -154,6 +155,7 @@ __all__ = [
     "SetupError",
     "Severity",
     "StandIn",
+    "Terms",
     "TwoPoint",
     "UnitError",
     "UploadError",

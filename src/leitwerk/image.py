@@ -11,7 +11,7 @@ from leitwerk.check import check_into
 from leitwerk.check.wanted import read_settings, wanted_settings
 from leitwerk.datasheet import Datasheet, Stored
 from leitwerk.errors import SetupError
-from leitwerk.findings import Findings
+from leitwerk.findings import Finding, Findings
 from leitwerk.quantities import format_number
 from leitwerk.setup import Setup
 
@@ -74,6 +74,18 @@ def encode_setup(setup: Setup, datasheet: Datasheet) -> Image:
         The setup has errors on this datasheet.
 
     """
+    return encode_with_findings(setup, datasheet)[0]
+
+
+def encode_with_findings(setup: Setup, datasheet: Datasheet) -> tuple[Image, list[Finding]]:
+    """As ``encode_setup``, with all that checking has to say.
+
+    Raises
+    ------
+    SetupError
+        The setup has errors on this datasheet.
+
+    """
     findings = Findings(setup.source.file, setup.source.root)
     assignments = check_into(setup, datasheet, findings)
     if findings.has_errors:
@@ -85,7 +97,7 @@ def encode_setup(setup: Setup, datasheet: Datasheet) -> Image:
         if family is not None:
             point = family.point(wanted.slot)
             settings[point.name] = point.storable(wanted.value)
-    return Image(datasheet.model, settings)
+    return Image(datasheet.model, settings), findings.sorted()
 
 
 def compare_images(present: Image, wanted: Image, datasheet: Datasheet) -> list[Change]:

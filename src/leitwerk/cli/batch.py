@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import threading
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
+from leitwerk.cli.writing import writing_options
 
 if TYPE_CHECKING:
     from leitwerk.cli.outcome import LinkOptions
+    from leitwerk.cli.writing import Writing
     from leitwerk.setup import Setup
     from leitwerk.transfer import Outcome, Unit
 
@@ -23,13 +24,9 @@ if TYPE_CHECKING:
               help="So many devices at the same time.")  # fmt: skip
 @click.option("--again", is_flag=True, help="Also the units that this batch has done already.")
 @click.option("--plan", is_flag=True, help="Only check the setups of all units.")
-@click.option("--discard-recordings", is_flag=True, help="Recordings nobody fetched may be erased.")
-@click.option("--fetch-recordings", is_flag=True, help="Fetch recordings first, beside the backup.")
-@click.option("--stop-recording", is_flag=True, help="A running recording may be stopped.")
-@click.option("--keep", metavar="FOLDER", help="For backups and receipts; 'kept' beside the setup.")
-@click.option("--by", metavar="NAME", help="Who uploads, for the receipts; you, if not given.")
 @click.option("--json", "as_json", is_flag=True, help="Print the outcomes as JSON.")
 @reports_errors
+@writing_options
 @link_options(2.0)
 def batch(
     setup: str,
@@ -38,11 +35,7 @@ def batch(
     at_once: int,
     again: bool,
     plan: bool,
-    discard_recordings: bool,
-    fetch_recordings: bool,
-    stop_recording: bool,
-    keep: str | None,
-    by: str | None,
+    writing: Writing,
     as_json: bool,
     link: LinkOptions,
 ) -> int:
@@ -58,9 +51,8 @@ def batch(
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.show import console, echo_json, print_findings
     from leitwerk.cli.steps import StepView
-    from leitwerk.cli.upload import user
     from leitwerk.project import find_datasheet
-    from leitwerk.transfer import Allowed, read_units, upload_batch
+    from leitwerk.transfer import read_units, upload_batch
 
     units = read_units(setup, table)
     wrong = 0
@@ -90,10 +82,10 @@ def batch(
 
         outcomes = upload_batch(
             units,
-            keep=keep or Path(setup).parent / "kept",
+            keep=writing.folder(setup),
             passwords=passwords,
-            allowed=Allowed(discard_recordings, stop_recording, fetch_recordings),
-            by=by or user(),
+            allowed=writing.allowed,
+            by=writing.by,
             at_once=at_once,
             again=again,
             patience=link.patience,

@@ -8,31 +8,27 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
+from leitwerk.cli.writing import writing_options
 
 if TYPE_CHECKING:
     from leitwerk.cli.outcome import LinkOptions
+    from leitwerk.cli.writing import Writing
 
 
 @click.command()
 @click.argument("setup")
 @click.option("--finish", is_flag=True, help="Write what is still missing.")
 @click.option("--undo", is_flag=True, help="Give the device its old settings back.")
-@click.option("--stop-recording", is_flag=True, help="A running recording may be stopped.")
-@click.option("--discard-recordings", is_flag=True, help="Recordings nobody fetched may be erased.")
-@click.option("--keep", metavar="FOLDER", help="Where the journal is; 'kept' beside the setup.")
-@click.option("--by", metavar="NAME", help="Who does it, for the receipt; you, if not given.")
 @click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
 @reports_errors
+@writing_options
 @link_options(2.0)
 def recover(
     setup: str,
     *,
     finish: bool,
     undo: bool,
-    stop_recording: bool,
-    discard_recordings: bool,
-    keep: str | None,
-    by: str | None,
+    writing: Writing,
     as_json: bool,
     link: LinkOptions,
 ) -> int:
@@ -42,18 +38,17 @@ def recover(
     or nothing is unfinished. 3: device not reached. 4: refused.
     """
     from leitwerk.cli.password import passwords_of
-    from leitwerk.cli.show import console, echo_json
+    from leitwerk.cli.show import print_result
     from leitwerk.cli.steps import StepView
-    from leitwerk.cli.upload import user
     from leitwerk.links import connect
     from leitwerk.project import read_setup
-    from leitwerk.transfer import Allowed, look_back, unfinished
+    from leitwerk.transfer import look_back, unfinished
     from leitwerk.transfer import recover as settle
 
     if finish and undo:
         raise click.UsageError("--finish or --undo, not both")
     wanted = read_setup(setup)
-    folder = Path(keep) if keep else Path(setup).parent / "kept"
+    folder = writing.folder(setup)
     journal = unfinished(folder, wanted.device.serial)
     with (
         connect(wanted, patience=link.patience, tracer=link.tracer) as device,
@@ -61,47 +56,29 @@ def recover(
     ):
         if not (finish or undo):
             found = look_back(device, journal)
-            if as_json:
-                echo_json(found.to_dict())
-            else:
-                console().print(str(found), markup=False)
+            print_result(found, as_json=as_json)
+            if not as_json:
                 click.echo("  finish it with --finish, or give the old settings back with --undo")
             return FOUND
-        receipt = settle(
-            device,
-            journal,
-            undo=undo,
-            keep=folder,
-            passwords=passwords_of(journal.identity.model, journal.identity.serial, steps),
-            allowed=Allowed(discard_recordings, stop_recording),
-            by=by or user(),
-            progress=steps.show,
-        )
-    if as_json:
-        echo_json(receipt.to_dict())
-    else:
-        console().print(str(receipt), markup=False)
+        passwords = passwords_of(journal.identity.model, journal.identity.serial, steps)
+        terms = writing.terms(folder, passwords, steps.show)
+        receipt = settle(device, journal, terms, undo=undo)
+    print_result(receipt, as_json=as_json)
     return FINE
 
 
 @click.command()
 @click.argument("backup")
 @click.argument("where")
-@click.option("--stop-recording", is_flag=True, help="A running recording may be stopped.")
-@click.option("--discard-recordings", is_flag=True, help="Recordings nobody fetched may be erased.")
-@click.option("--keep", metavar="FOLDER", help="For backups and receipts; 'kept' here.")
-@click.option("--by", metavar="NAME", help="Who does it, for the receipt; you, if not given.")
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 @reports_errors
+@writing_options
 @link_options(2.0)
 def restore(
     backup: str,
     where: str,
     *,
-    stop_recording: bool,
-    discard_recordings: bool,
-    keep: str | None,
-    by: str | None,
+    writing: Writing,
     as_json: bool,
     link: LinkOptions,
 ) -> int:
@@ -114,11 +91,10 @@ def restore(
     """
     from leitwerk.cli.devices import place, remember
     from leitwerk.cli.password import passwords_of
-    from leitwerk.cli.show import console, echo_json
+    from leitwerk.cli.show import print_result
     from leitwerk.cli.steps import StepView
-    from leitwerk.cli.upload import user
     from leitwerk.links import open_device
-    from leitwerk.transfer import Allowed, read_backup
+    from leitwerk.transfer import read_backup
     from leitwerk.transfer import restore as give_back
 
     identity, _, _ = read_backup(backup)
@@ -127,20 +103,11 @@ def restore(
         open_device(sheet, address, patience=link.patience, tracer=link.tracer) as device,
         StepView() as steps,
     ):
-        receipt = give_back(
-            backup,
-            device,
-            keep=keep or "kept",
-            passwords=passwords_of(identity.model, identity.serial, steps),
-            allowed=Allowed(discard_recordings, stop_recording),
-            by=by or user(),
-            progress=steps.show,
-        )
+        passwords = passwords_of(identity.model, identity.serial, steps)
+        terms = writing.terms(writing.folder("here"), passwords, steps.show)
+        receipt = give_back(backup, device, terms)
     remember(receipt.identity, address)
-    if as_json:
-        echo_json(receipt.to_dict())
-    else:
-        console().print(str(receipt), markup=False)
+    print_result(receipt, as_json=as_json)
     return FINE
 
 

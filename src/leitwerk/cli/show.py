@@ -44,6 +44,14 @@ def echo_json(content: Any) -> None:
     click.echo(json.dumps(content, indent=2, ensure_ascii=False))
 
 
+def print_result(result: Any, *, as_json: bool) -> None:
+    """Print what has both forms: a text for people, plain data for programs."""
+    if as_json:
+        echo_json(result.to_dict())
+    else:
+        console().print(str(result), markup=False)
+
+
 def print_findings(findings: Iterable[Finding], out: Console) -> None:
     """Print findings, each with its place, what is valid and what to do."""
     for finding in findings:

@@ -44,7 +44,7 @@ def request(
     Exit code 0: in force already. 1: requested. 2: usage. 3: the broker is not reached. 4: another
     station.
     """
-    from leitwerk.cli.upload import user
+    from leitwerk.cli.writing import user
     from leitwerk.quantities import parse_quantity
     from leitwerk.transfer.remote import request_setup
     from leitwerk.units import parse_unit

@@ -2,40 +2,30 @@
 
 from __future__ import annotations
 
-import getpass
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
+from leitwerk.cli.writing import writing_options
 
 if TYPE_CHECKING:
     from leitwerk.cli.outcome import LinkOptions
+    from leitwerk.cli.writing import Writing
 
 
 @click.command()
 @click.argument("setup")
 @click.option("--plan", is_flag=True, help="Show what would change, and change nothing.")
-@click.option("--wait", default=10.0, metavar="S", help="Wait so long for another writer to end.")
-@click.option("--discard-recordings", is_flag=True, help="Recordings nobody fetched may be erased.")
-@click.option("--fetch-recordings", is_flag=True, help="Fetch recordings first, beside the backup.")
-@click.option("--stop-recording", is_flag=True, help="A running recording may be stopped.")
-@click.option("--keep", metavar="FOLDER", help="For backups and receipts; 'kept' beside the setup.")
-@click.option("--by", metavar="NAME", help="Who uploads, for the receipt; you, if not given.")
 @reports_errors
+@writing_options
 @link_options(2.0)
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 def upload(
     setup: str,
     *,
     plan: bool,
-    discard_recordings: bool,
-    fetch_recordings: bool,
-    stop_recording: bool,
-    wait: float,
-    keep: str | None,
-    by: str | None,
+    writing: Writing,
     link: LinkOptions,
     as_json: bool,
 ) -> int:
@@ -50,12 +40,12 @@ def upload(
     from leitwerk.check import check_setup
     from leitwerk.cli.devices import remember
     from leitwerk.cli.password import passwords_of
-    from leitwerk.cli.show import console, echo_json, print_findings
+    from leitwerk.cli.show import print_findings, print_result
     from leitwerk.cli.steps import StepView
     from leitwerk.findings import Severity
     from leitwerk.links import connect
     from leitwerk.project import read_setup
-    from leitwerk.transfer import Allowed, plan_upload
+    from leitwerk.transfer import plan_upload
     from leitwerk.transfer import upload as carry
 
     wanted = read_setup(setup)
@@ -67,31 +57,17 @@ def upload(
         print_findings([f for f in findings if f.severity is Severity.WARNING], steps.console)
         if plan:
             planned = plan_upload(wanted, device)
-            if as_json:
-                echo_json(planned.to_dict())
-            else:
-                console().print(str(planned), markup=False)
+            print_result(planned, as_json=as_json)
             return FOUND if planned.changes else FINE
         receipt = carry(
             wanted,
             device,
-            keep=keep or Path(setup).parent / "kept",
+            keep=writing.folder(setup),
             passwords=passwords_of(wanted.device.model, wanted.device.serial, steps),
-            allowed=Allowed(discard_recordings, stop_recording, fetch_recordings, wait),
-            by=by or user(),
+            allowed=writing.allowed,
+            by=writing.by,
             progress=steps.show,
         )
     remember(receipt.identity, device.address)
-    if as_json:
-        echo_json(receipt.to_dict())
-    else:
-        console().print(str(receipt), markup=False)
+    print_result(receipt, as_json=as_json)
     return FINE
-
-
-def user() -> str:
-    """Who runs this, for receipts."""
-    try:
-        return getpass.getuser()
-    except (KeyError, OSError):
-        return "unnamed"

@@ -27,14 +27,11 @@ def watchdog(where: str, *, model: str | None, as_json: bool, link: LinkOptions)
     Exit code 0: it acted. 1: it did not. 2: usage, or it has none. 3: not reached.
     """
     from leitwerk.cli.devices import place
-    from leitwerk.cli.show import echo_json
+    from leitwerk.cli.show import print_result
     from leitwerk.links import open_device, try_watchdog
 
     sheet, address = place(where, model, link.patience)
     with open_device(sheet, address, patience=link.patience, tracer=link.tracer) as device:
         result = try_watchdog(device)
-    if as_json:
-        echo_json(result.to_dict())
-    else:
-        click.echo(str(result))
+    print_result(result, as_json=as_json)
     return FINE if result.passed else FOUND

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable, Sequence
-from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 from pymodbus.client import ModbusSerialClient, ModbusTcpClient
@@ -16,7 +15,7 @@ from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout, NotReached
 from leitwerk.links.bus import leave_bus, take_bus
 from leitwerk.links.patience import USUAL, Patience
 from leitwerk.links.port import why_port_fails
-from leitwerk.links.trace import TraceEntry, Tracer
+from leitwerk.links.trace import Tracer, note
 from leitwerk.wire.modbus import ReadRequest, WriteRequest
 
 if TYPE_CHECKING:
@@ -189,12 +188,10 @@ class ModbusLink:
         return call(*args, **more, device_id=self.address.unit)
 
     def _trace(self, request: ReadRequest | WriteRequest, frame: bytes, *, sent: bool) -> None:
-        assert self._tracer is not None
         is_secret = sent and isinstance(request, WriteRequest) and request.secret
         meaning = str(request) if sent else f"answer to '{request}'"
         secret = _DATA_AT[self.address.scheme] if is_secret else None
-        address = str(self.address)
-        self._tracer(TraceEntry(datetime.now(UTC), address, sent, frame, meaning, secret))
+        note(self._tracer, self.address, frame, meaning, sent=sent, secret=secret)
 
     def _connect(self, request: ReadRequest | WriteRequest) -> None:
         if self._client.connect():

@@ -16,7 +16,7 @@ from paho.mqtt.enums import CallbackAPIVersion, MQTTProtocolVersion
 from leitwerk.address import LinkAddress
 from leitwerk.errors import LinkError, LinkTimeout, NotReached
 from leitwerk.links.patience import USUAL, Patience
-from leitwerk.links.trace import TraceEntry, Tracer
+from leitwerk.links.trace import Tracer, note
 from leitwerk.passwords import Passwords
 from leitwerk.wire.station import (
     Desired,
@@ -160,7 +160,7 @@ class StationLink:
     def _publish(self, topic: str, payload: bytes) -> None:
         assert self._client is not None
         self.requests += 1
-        self._trace(topic, payload, sent=True)
+        note(self._tracer, self.address, payload, topic, sent=True)
         info = self._client.publish(topic, payload, qos=1, retain=True)
         try:
             info.wait_for_publish(self.patience.timeout_s)
@@ -254,8 +254,4 @@ class StationLink:
         with self._arrived:
             self._messages[message.topic] = bytes(message.payload)
             self._arrived.notify_all()
-        self._trace(message.topic, bytes(message.payload), sent=False)
-
-    def _trace(self, topic: str, payload: bytes, *, sent: bool) -> None:
-        if self._tracer is not None:
-            self._tracer(TraceEntry(datetime.now(UTC), str(self.address), sent, payload, topic))
+        note(self._tracer, self.address, bytes(message.payload), message.topic, sent=False)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import time
 from collections.abc import Callable
-from datetime import UTC, datetime
 from functools import partial
 from typing import TYPE_CHECKING, TypeVar
 
@@ -14,7 +13,7 @@ from leitwerk.errors import LinkError, LinkTimeout
 from leitwerk.links.bus import leave_bus, take_bus
 from leitwerk.links.patience import USUAL, Patience
 from leitwerk.links.port import open_port
-from leitwerk.links.trace import TraceEntry, Tracer
+from leitwerk.links.trace import Tracer, note
 from leitwerk.wire.lines import LineReader
 from leitwerk.wire.sdi12 import (
     BREAK_S,
@@ -198,7 +197,4 @@ class Sdi12Link:
             raise LinkError(message, remedy=error.remedy) from None
 
     def _trace(self, line: str, *, sent: bool, meaning: str, secret: int | None = None) -> None:
-        if self._tracer is not None:
-            frame = line.encode("latin-1", "replace")
-            now = datetime.now(UTC)
-            self._tracer(TraceEntry(now, str(self.address), sent, frame, meaning, secret))
+        note(self._tracer, self.address, line, meaning, sent=sent, secret=secret)

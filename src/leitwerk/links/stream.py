@@ -5,14 +5,13 @@ from __future__ import annotations
 import contextlib
 import socket
 import time
-from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from leitwerk.address import LinkAddress
 from leitwerk.errors import LinkError, LinkTimeout, NotReached
 from leitwerk.links.patience import USUAL, Patience
 from leitwerk.links.port import open_port
-from leitwerk.links.trace import TraceEntry, Tracer
+from leitwerk.links.trace import Tracer, note
 from leitwerk.wire.lines import LineReader
 
 if TYPE_CHECKING:
@@ -183,8 +182,5 @@ class LineLink:
         )
 
     def _trace(self, line: str, *, sent: bool, meaning: str, public: str | None = None) -> None:
-        if self._tracer is not None:
-            frame = line.encode("latin-1", "replace")
-            shown = None if public is None else len(public)
-            now = datetime.now(UTC)
-            self._tracer(TraceEntry(now, str(self.address), sent, frame, meaning, shown))
+        secret = None if public is None else len(public)
+        note(self._tracer, self.address, line, meaning, sent=sent, secret=secret)

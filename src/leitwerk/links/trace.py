@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import TypeAlias
 
 MASKED = "**"
@@ -30,3 +30,18 @@ class TraceEntry:
 
 
 Tracer: TypeAlias = Callable[[TraceEntry], None]
+
+
+def note(
+    tracer: Tracer | None,
+    address: object,
+    frame: bytes | str,
+    meaning: str,
+    *,
+    sent: bool,
+    secret: int | None = None,
+) -> None:
+    """Note a frame now, if anybody wants a trace."""
+    if tracer is not None:
+        raw = frame.encode("latin-1", "replace") if isinstance(frame, str) else frame
+        tracer(TraceEntry(datetime.now(UTC), str(address), sent, raw, meaning, secret))

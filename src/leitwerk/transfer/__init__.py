@@ -5,7 +5,7 @@ from leitwerk.transfer.history import History, read_history
 from leitwerk.transfer.receipt import Receipt, read_backup
 from leitwerk.transfer.recover import Aftermath, Found, look_back, recover, unfinished
 from leitwerk.transfer.restore import restore
-from leitwerk.transfer.terms import Allowed
+from leitwerk.transfer.terms import Allowed, Terms
 from leitwerk.transfer.upload import Plan, plan_upload, upload
 
 __all__ = [
@@ -16,6 +16,7 @@ __all__ = [
     "Outcome",
     "Plan",
     "Receipt",
+    "Terms",
     "Unit",
     "look_back",
     "plan_upload",

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import hashlib
 import io
 import json
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -19,6 +18,7 @@ from leitwerk.links import USUAL, Patience, connect
 from leitwerk.project import read_bytes, read_setup, write_atomic
 from leitwerk.setup import Setup, parse_setup
 from leitwerk.transfer.receipt import Receipt
+from leitwerk.transfer.source import content_hash
 from leitwerk.transfer.terms import NOTHING_MORE, Allowed
 from leitwerk.transfer.upload import upload
 
@@ -211,7 +211,7 @@ class _Record:
 
 
 def _digest(unit: Unit) -> str:
-    return hashlib.sha256(unit.setup.source.content).hexdigest()
+    return content_hash(unit.setup.source.content)
 
 
 def _rows(path: Path) -> Iterator[tuple[int, dict[str, str]]]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,6 +9,7 @@ from typing import Any
 
 from leitwerk.errors import FileProblem
 from leitwerk.project import read_bytes
+from leitwerk.transfer.source import content_hash
 
 RECEIPT = "-receipt.json"
 
@@ -77,7 +77,7 @@ def _links(folder: Path) -> list[_Link]:
             continue
         if isinstance(content, dict) and content.get("receipt") == 1:
             previous = content.get("previous")
-            digest = hashlib.sha256(raw).hexdigest()
+            digest = content_hash(raw)
             links.append(
                 _Link(file, digest, previous if isinstance(previous, str) else "", content)
             )

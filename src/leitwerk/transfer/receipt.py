@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 import re
 from collections.abc import Mapping
@@ -15,9 +14,9 @@ from leitwerk.datasheet import Stored
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity, same_number
 from leitwerk.image import Change, Image, lines_by_block
-from leitwerk.project import free_path, read_bytes, write_atomic
+from leitwerk.project import free_path, read_bytes, remove_file, write_atomic
 from leitwerk.transfer.history import RECEIPT, read_history
-from leitwerk.transfer.source import Source
+from leitwerk.transfer.source import Source, content_hash
 
 JOURNAL = "journal.json"
 _KINDS = ("-backup.json", RECEIPT, "-receipt.txt")
@@ -135,6 +134,10 @@ class KeptFiles:
         """The journal: one for each device, while something is unfinished."""
         return self.folder / JOURNAL
 
+    def close_journal(self) -> None:
+        """Nothing is unfinished any more."""
+        remove_file(self.journal)
+
     def path(self, kind: str) -> Path:
         """The file of a kind: ``backup.json``, ``receipt.json``, ``receipt.txt``."""
         return self.stem.with_name(f"{self.stem.name}-{kind}")
@@ -183,7 +186,7 @@ def settings_hash(image: Image) -> str:
     text = json.dumps(
         dict(image.settings), sort_keys=True, ensure_ascii=False, separators=(",", ":")
     )
-    return hashlib.sha256(text.encode("utf-8")).hexdigest()
+    return content_hash(text.encode("utf-8"))
 
 
 def read_backup(path: str | Path) -> tuple[Identity, Image, str]:
@@ -203,7 +206,7 @@ def read_backup(path: str | Path) -> tuple[Identity, Image, str]:
             f"{path} is no backup: {error}",
             remedy="backups are the files …-backup.json in the folder 'kept'",
         ) from error
-    return identity, Image(identity.model, settings), hashlib.sha256(content).hexdigest()
+    return identity, Image(identity.model, settings), content_hash(content)
 
 
 def _parse_backup(data: Any) -> tuple[Identity, dict[str, Stored]]:

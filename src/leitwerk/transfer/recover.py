@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import enum
-from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -14,8 +12,9 @@ from leitwerk.image import Change, Image
 from leitwerk.links import Device
 from leitwerk.transfer.journal import Journal, read_journal
 from leitwerk.transfer.receipt import JOURNAL, Receipt, device_folder
-from leitwerk.transfer.terms import NOTHING_MORE, Allowed, Progress, Terms
-from leitwerk.transfer.transaction import carry, content_hash
+from leitwerk.transfer.source import content_hash
+from leitwerk.transfer.terms import Task, Terms
+from leitwerk.transfer.transaction import carry
 
 
 class Found(enum.StrEnum):
@@ -43,6 +42,8 @@ class Aftermath:
             f"    new: {c.setting} is {c.shown_new()}, was {c.shown_old()}" for c in self.new[:9]
         ]
         lines += [f"    other: {name}" for name in self.other[:9]]
+        if self.journal.stopped:
+            lines.append("    its recording was stopped; it is started again in the end")
         return "\n".join(lines)
 
     def to_dict(self) -> dict[str, Any]:
@@ -102,21 +103,11 @@ def look_back(device: Device, journal: Journal) -> Aftermath:
     return Aftermath(journal, found, new, old, other)
 
 
-def recover(
-    device: Device,
-    journal: Journal,
-    *,
-    undo: bool,
-    keep: str | Path,
-    passwords: Mapping[str, str],
-    allowed: Allowed = NOTHING_MORE,
-    by: str = "unnamed",
-    progress: Progress = lambda step, done, total: None,
-    now: Callable[[], datetime] = lambda: datetime.now(UTC),
-) -> Receipt:
+def recover(device: Device, journal: Journal, terms: Terms, *, undo: bool) -> Receipt:
     """Finish an upload that was broken off, or undo it; either ends verified.
 
-    Undone is in reverse order, for devices where each setting counts as soon as it is written.
+    A recording that it had stopped is started again. Undone is in reverse order, for devices where
+    each setting counts as soon as it is written.
 
     Raises
     ------
@@ -130,15 +121,11 @@ def recover(
         kind="undo" if undo else "finish",
         sha256=content_hash(repr(sorted(settings.items())).encode()),
     )
-    terms = Terms(
-        source=source,
-        serial=journal.identity.serial,
-        keep=Path(keep),
-        passwords=passwords,
-        allowed=replace(allowed, replace_unfinished=True),
-        by=by,
+    task = Task(
+        Image(journal.identity.model, settings),
+        source,
+        journal.identity.serial,
         backwards=undo,
-        progress=progress,
-        now=now,
+        replaces=True,
     )
-    return carry(device, Image(journal.identity.model, settings), terms)
+    return carry(device, task, terms)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from datetime import UTC, datetime
 from pathlib import Path
 
 from leitwerk.check.wanted import BUS_UNIT
@@ -11,21 +9,11 @@ from leitwerk.image import Image
 from leitwerk.links import Device
 from leitwerk.transfer.receipt import Receipt, read_backup
 from leitwerk.transfer.source import Source
-from leitwerk.transfer.terms import NOTHING_MORE, Allowed, Progress, Terms
+from leitwerk.transfer.terms import Task, Terms
 from leitwerk.transfer.transaction import carry
 
 
-def restore(
-    backup: str | Path,
-    device: Device,
-    *,
-    keep: str | Path,
-    passwords: Mapping[str, str],
-    allowed: Allowed = NOTHING_MORE,
-    by: str = "unnamed",
-    progress: Progress = lambda step, done, total: None,
-    now: Callable[[], datetime] = lambda: datetime.now(UTC),
-) -> Receipt:
+def restore(backup: str | Path, device: Device, terms: Terms) -> Receipt:
     """Give a device the settings of a backup back, and prove that it has them.
 
     Only to the device that the backup is of. What cannot be written is left, and so is the address
@@ -46,14 +34,5 @@ def restore(
         for name, value in image.settings.items()
         if name in points and not points[name].read_only and name != BUS_UNIT
     }
-    terms = Terms(
-        source=Source("restore", str(backup), f"settings of {identity.model}", digest),
-        serial=identity.serial,
-        keep=Path(keep),
-        passwords=passwords,
-        allowed=allowed,
-        by=by,
-        progress=progress,
-        now=now,
-    )
-    return carry(device, Image(image.model, writable), terms)
+    source = Source("restore", str(backup), f"settings of {identity.model}", digest)
+    return carry(device, Task(Image(image.model, writable), source, identity.serial), terms)

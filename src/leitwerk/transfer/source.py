@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from typing import Any
@@ -45,3 +46,8 @@ class Source:
         if texts["kind"] not in KINDS:
             raise ValueError(f"{texts['kind']!r} is nothing that is done to a device")
         return cls(**texts)
+
+
+def content_hash(content: bytes) -> str:
+    """SHA-256 of a file's content, in hexadecimal."""
+    return hashlib.sha256(content).hexdigest()

@@ -1,4 +1,4 @@
-"""The terms of a transaction: who carries what to a device, and what is allowed."""
+"""The terms of a transaction: what is carried to a device, by whom, and what is allowed."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TypeAlias
 
+from leitwerk.image import Image
 from leitwerk.transfer.source import Source
 
 Progress: TypeAlias = Callable[[str, int, int], None]
@@ -28,8 +29,6 @@ class Allowed:
         Whether a running recording may be stopped; it is started again afterwards.
     wait_s : float, in s
         How long to wait for another writer to end.
-    replace_unfinished : bool
-        Whether an upload that was broken off may be left behind: this one finishes or undoes it.
 
     """
 
@@ -37,7 +36,6 @@ class Allowed:
     stop_recording: bool = False
     fetch_recordings: bool = False
     wait_s: float = 10.0
-    replace_unfinished: bool = False
 
 
 NOTHING_MORE = Allowed()
@@ -45,15 +43,42 @@ NOTHING_MORE = Allowed()
 
 @dataclass(frozen=True)
 class Terms:
-    """Who carries what to a device, where it is kept, and what is allowed."""
+    """Who changes a device, where it is kept, and what is allowed.
 
-    source: Source
-    serial: str
-    keep: Path
+    Attributes
+    ----------
+    keep : path
+        The folder for backups, journals and receipts.
+    passwords : mapping from role to password
+        Asked only for roles that are needed.
+    allowed : Allowed
+        What may be done besides changing settings.
+    by : str
+        Who does it, for the receipt.
+    progress : callable
+        Called with the name of a step, how much of it is done, and how much it is in all.
+
+    """
+
+    keep: str | Path
     passwords: Mapping[str, str]
     allowed: Allowed = NOTHING_MORE
     by: str = "unnamed"
-    backwards: bool = False
-    rounded: tuple[str, ...] = ()
     progress: Progress = lambda step, done, total: None
     now: Callable[[], datetime] = lambda: datetime.now(UTC)
+
+
+@dataclass(frozen=True)
+class Task:
+    """What is carried to which device, and where that comes from.
+
+    ``backwards`` undoes: the last request comes first. ``replaces`` says that it settles an upload
+    that was broken off. ``rounded`` tells what the device will round.
+    """
+
+    wanted: Image
+    source: Source
+    serial: str
+    backwards: bool = False
+    replaces: bool = False
+    rounded: tuple[str, ...] = ()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import datetime
@@ -27,7 +26,7 @@ from leitwerk.transfer.history import head_of
 from leitwerk.transfer.journal import Journal, read_journal
 from leitwerk.transfer.locking import only_writer
 from leitwerk.transfer.receipt import KeptFiles, Receipt, settings_hash
-from leitwerk.transfer.terms import Terms
+from leitwerk.transfer.terms import Task, Terms
 
 T = TypeVar("T")
 _AGAIN = (
@@ -35,13 +34,13 @@ _AGAIN = (
 )
 
 
-def carry(device: Device, wanted: Image, terms: Terms) -> Receipt:
+def carry(device: Device, task: Task, terms: Terms) -> Receipt:
     """Carry settings to a device, and prove that they arrived.
 
     Parameters
     ----------
     device : Device
-    wanted : Image
+    task : Task
         The settings that it shall have; all others stay as they are.
     terms : Terms
 
@@ -61,7 +60,7 @@ def carry(device: Device, wanted: Image, terms: Terms) -> Receipt:
 
     """
     started = terms.now()
-    attempt = _Attempt(device, wanted, terms)
+    attempt = _Attempt(device, task, terms)
     try:
         identity = attempt.identify()
         with only_writer(identity, terms.allowed.wait_s):
@@ -82,9 +81,9 @@ def carry(device: Device, wanted: Image, terms: Terms) -> Receipt:
 class _Attempt:
     """One transaction on its way, and what it has done to the device so far."""
 
-    def __init__(self, device: Device, wanted: Image, terms: Terms) -> None:
+    def __init__(self, device: Device, task: Task, terms: Terms) -> None:
         self.device = device
-        self.wanted = wanted
+        self.task = task
         self.terms = terms
         self.settings = Condition.UNTOUCHED
         self.journal: Journal | None = None
@@ -110,27 +109,29 @@ class _Attempt:
     def identify(self) -> Identity:
         return self.step(
             "identify the device",
-            lambda: self.device.require(self.wanted.model, self.terms.serial),
+            lambda: self.device.require(self.task.wanted.model, self.task.serial),
         )
 
     def run(self, identity: Identity, started: datetime) -> Receipt:
         """All that follows once the device is known and nobody else writes to it."""
         terms, device = self.terms, self.device
-        files = KeptFiles.at(terms.keep, identity.serial, started)
-        self.earlier = earlier = read_journal(files.folder)
-        self.require_own(earlier)
+        files = KeptFiles.at(Path(terms.keep), identity.serial, started)
+        self.earlier = read_journal(files.folder)
+        self.require_own()
         status = self.step("look what it is doing", device.status)
+        # What was stopped by an upload that was broken off is started again by this one.
+        self.stopped = self.earlier is not None and self.earlier.stopped and not status.recording
         before = self.step("read its settings", device.read_settings)
         self.step("keep a backup", lambda: files.write_backup(before, identity, started))
-        self.changes = compare_images(before, self.wanted, device.datasheet)
+        self.changes = compare_images(before, self.task.wanted, device.datasheet)
         self.require_idle(status)
         requests = 0
-        if self.changes or status.uncommitted or self.erases:
+        if self.changes or status.uncommitted or self.erases or self.stopped:
             self.require_fit()
             self.look_at_clock()
             self.log_in()
-            if self.changes:
-                self.open_journal(files, identity, started, earlier)
+            if self.changes or self.stops:
+                self.open_journal(files, identity, started)
             self.make_ready(status, files, before)
             if self.changes:
                 requests = self.write()
@@ -142,17 +143,17 @@ class _Attempt:
             by=terms.by,
             started=started,
             finished=terms.now(),
-            source=terms.source,
+            source=self.task.source,
             identity=identity,
             address=str(device.address),
             changes=tuple(self.changes),
             requests=requests,
             together=device.commits,
-            verified=len({**before.settings, **self.wanted.settings}),
+            verified=len({**before.settings, **self.task.wanted.settings}),
             settings_sha256=settings_hash(after),
             previous=head_of(files.folder),
             clock=self.clock,
-            rounded=terms.rounded,
+            rounded=self.task.rounded,
             adjusted=tuple(
                 f"{c.setting} to {c.shown_old()}, asked {c.shown_new()}" for c in self.adjusted
             ),
@@ -163,18 +164,17 @@ class _Attempt:
             backup=str(files.path("backup.json")),
         )
         self.step("keep the receipt", lambda: files.write_receipt(receipt))
-        if earlier is not None or self.journal is not None:
-            # The receipt is on disk: nothing is left to be finished or undone.
-            (self.journal or earlier).close()  # type: ignore[union-attr]
+        # The receipt is on disk: nothing is left to be finished or undone.
+        files.close_journal()
         return receipt
 
     # ------------------------------------------------------------------ before the first write
 
-    def require_own(self, earlier: Journal | None) -> None:
-        """Insist that an upload which was broken off is this one, or may be left behind."""
-        if earlier is None or self.terms.allowed.replace_unfinished:
+    def require_own(self) -> None:
+        """Insist that an upload which was broken off is this one, or is settled by it."""
+        earlier, mine = self.earlier, self.task.source
+        if earlier is None or self.task.replaces:
             return
-        mine = self.terms.source
         if (earlier.source.kind, earlier.source.sha256) == (mine.kind, mine.sha256):
             return  # the same again: it goes on from where it stopped
         raise UploadError(
@@ -245,29 +245,28 @@ class _Attempt:
         self.step(f"log in as the {role}", lambda: self.device.log_in_with(role, passwords))
         self.logged_in = True
 
-    def open_journal(
-        self, files: KeptFiles, identity: Identity, started: datetime, earlier: Journal | None
-    ) -> None:
+    def open_journal(self, files: KeptFiles, identity: Identity, started: datetime) -> None:
         """What is about to happen is on disk before it does.
 
         After an upload that was broken off, what the device had *before that* is what counts; and
         once it is being undone, there is no other way than back.
         """
         changes = {change.setting: change for change in self.changes}
-        for change in earlier.changes if earlier is not None else ():
+        for change in self.earlier.changes if self.earlier is not None else ():
             own = changes.get(change.setting, change)
-            if self.terms.source.kind == "undo" and change.old is not None:
+            if self.task.source.kind == "undo" and change.old is not None:
                 own = replace(own, new=change.old)
             changes[change.setting] = replace(own, old=change.old)
         journal = Journal(
             path=files.journal,
-            source=self.terms.source,
+            source=self.task.source,
             identity=identity,
             address=str(self.device.address),
             by=self.terms.by,
             started=started,
             changes=tuple(changes.values()),
             stage="",
+            stopped=self.stopped,
         )
         self.journal = self.step("keep a journal", lambda: journal.at("write what differs"))
 
@@ -296,7 +295,7 @@ class _Attempt:
         return self.device.write_settings(
             {change.setting: change.new for change in self.changes},
             lambda done, total: self.terms.progress("write what differs", done, total),
-            backwards=self.terms.backwards,
+            backwards=self.task.backwards,
         )
 
     def commit(self) -> None:
@@ -327,7 +326,7 @@ class _Attempt:
     def verify(self, before: Image) -> Image:
         """Read everything back; what was asked must be there, and the rest be as it was."""
         after = self.step("read everything back", self.device.read_settings)
-        asked = Image(after.model, {**before.settings, **self.wanted.settings})
+        asked = Image(after.model, {**before.settings, **self.task.wanted.settings})
         settings = self.device.datasheet.settings
         other = compare_images(after, asked, self.device.datasheet)
         # A device that adjusts a setting by itself has not failed; what it came to is told.
@@ -368,7 +367,8 @@ class _Attempt:
                 self.settings = Condition.UNTOUCHED
             if self.settings is Condition.PARTLY:
                 self._undo()
-            whole = self.settings in {Condition.UNTOUCHED, Condition.UNDONE}
+            untouched = self.settings is Condition.UNTOUCHED and self.earlier is None
+            whole = untouched or self.settings is Condition.UNDONE
             if self.stopped and not self.started_again and whole:
                 self.device.command("start")
                 self.started_again = True
@@ -394,7 +394,7 @@ class _Attempt:
     def _undo(self) -> None:
         # With a journal of an attempt before this one, what the device had before that is the old.
         old = self.journal.old if self.journal is not None else {}
-        self.device.write_settings(old, backwards=not self.terms.backwards)
+        self.device.write_settings(old, backwards=not self.task.backwards)
         present = self.device.read_settings().settings
         if all(present.get(name) == value for name, value in old.items()):
             self.settings = Condition.UNDONE
@@ -403,8 +403,3 @@ class _Attempt:
 def counted(recordings: int) -> str:
     """So many recordings, in words."""
     return f"{recordings} recording{'s' if recordings != 1 else ''}"
-
-
-def content_hash(content: bytes) -> str:
-    """SHA-256 of a file's content, in hexadecimal."""
-    return hashlib.sha256(content).hexdigest()

@@ -8,15 +8,21 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from leitwerk.check import check_setup
 from leitwerk.identity import Identity
-from leitwerk.image import Change, compare_images, encode_setup, lines_by_block, show_setting
+from leitwerk.image import (
+    Change,
+    compare_images,
+    encode_setup,
+    encode_with_findings,
+    lines_by_block,
+    show_setting,
+)
 from leitwerk.links import Device
 from leitwerk.setup import Setup
 from leitwerk.transfer.receipt import Receipt
-from leitwerk.transfer.source import Source
-from leitwerk.transfer.terms import NOTHING_MORE, Allowed, Progress, Terms
-from leitwerk.transfer.transaction import carry, content_hash
+from leitwerk.transfer.source import Source, content_hash
+from leitwerk.transfer.terms import NOTHING_MORE, Allowed, Progress, Task, Terms
+from leitwerk.transfer.transaction import carry
 
 
 def upload(
@@ -34,16 +40,10 @@ def upload(
 
     Parameters
     ----------
-    keep : path
-        The folder for backups, journals and receipts.
-    passwords : mapping from role to password
-        Asked only for roles that are needed.
-    allowed : Allowed
-        What may be done besides changing settings.
-    by : str
-        Who uploads, for the receipt.
-    progress : callable
-        Called with the name of a step, how much of it is done, and how much it is in all.
+    setup : Setup
+    device : Device
+    keep, passwords, allowed, by, progress, now
+        As in ``Terms``.
 
     Raises
     ------
@@ -55,19 +55,14 @@ def upload(
         Anything else; it says what state the device is in and what to do.
 
     """
-    image = encode_setup(setup, device.datasheet)
-    terms = Terms(
-        source=source_of(setup),
-        serial=setup.device.serial,
-        keep=Path(keep),
-        passwords=passwords,
-        allowed=allowed,
-        by=by,
-        rounded=_rounded(setup, device),
-        progress=progress,
-        now=now,
+    image, findings = encode_with_findings(setup, device.datasheet)
+    task = Task(
+        image,
+        source_of(setup),
+        setup.device.serial,
+        rounded=tuple(f"{f.path}: {f.message}" for f in findings if f.rule == "rounded"),
     )
-    return carry(device, image, terms)
+    return carry(device, task, Terms(keep, passwords, allowed, by, progress, now))
 
 
 def source_of(setup: Setup) -> Source:
@@ -140,8 +135,3 @@ def plan_upload(setup: Setup, device: Device) -> Plan:
         kept,
         device.count_writes({c.setting: c.new for c in changes}),
     )
-
-
-def _rounded(setup: Setup, device: Device) -> tuple[str, ...]:
-    findings = check_setup(setup, device.datasheet)
-    return tuple(f"{f.path}: {f.message}" for f in findings if f.rule == "rounded")

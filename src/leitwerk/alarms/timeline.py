@@ -1,0 +1,173 @@
+"""An alarm followed through a whole recording."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from leitwerk.alarms.point import AlarmPoint, Watch
+from leitwerk.alarms.process import levels
+from leitwerk.alarms.states import Act, Deed, Level, Standing, State, state_table
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+
+@dataclass(frozen=True)
+class Timeline:
+    """The states of one alarm: ``state[k]`` from sample ``sample[k]``, at ``time_s[k]``, on.
+
+    Before the first of them the alarm is normal. ``count`` is the number of samples.
+    """
+
+    alarm: AlarmPoint
+    count: int
+    sample: NDArray[np.intp]
+    time_s: NDArray[np.float64]
+    state: NDArray[np.uint8]
+
+    def strip(self) -> NDArray[np.uint8]:
+        """The ``State`` at every sample, an array of shape (count,)."""
+        lengths = np.diff(np.concatenate(([0], self.sample, [self.count])))
+        return np.repeat(np.append(np.uint8(State.NORMAL), self.state), lengths)
+
+    def times_in(self, state: State) -> NDArray[np.float64]:
+        """When the alarm came into a state."""
+        return self.time_s[self.state == state]
+
+    @property
+    def trips(self) -> int:
+        """How often it has tripped, as far as people could see it."""
+        return int(np.count_nonzero(self.state == State.UNACKNOWLEDGED))
+
+    def to_dict(self) -> dict[str, Any]:
+        """The alarm, and each change with its time, for JSON."""
+        changes = zip(self.time_s.tolist(), self.state.tolist(), strict=True)
+        return {
+            "alarm": self.alarm.name,
+            "severity": self.alarm.severity,
+            "changes": [{"time_s": time, "state": State(state).words} for time, state in changes],
+        }
+
+
+def follow(
+    alarm: AlarmPoint,
+    times_s: NDArray[np.float64],
+    watched: NDArray[np.float64],
+    *,
+    good: NDArray[np.bool_] | None = None,
+    enabled: NDArray[np.bool_] | None = None,
+    deeds: Sequence[Deed] = (),
+    gap_s: float = math.inf,
+) -> Timeline:
+    """Follow an alarm through a recording.
+
+    Parameters
+    ----------
+    times_s : array of shape (n,), in s
+        It may step back and repeat; a wait begins anew where it steps back.
+    watched : array of shape (n,)
+        What the alarm looks at: the value, its ``change`` or ``difference``. NaN counts as bad.
+    good : array of shape (n,), optional
+        Which values are good; all that are not NaN when not given.
+    enabled : array of shape (n,), optional
+        Where the alarm is watched at all; it is suppressed, and begins anew, elsewhere.
+    deeds : sequence of Deed
+        What operators did, in the order of their samples.
+    gap_s : float, in s
+        Samples further apart than this do not belong together: a wait begins anew.
+
+    Examples
+    --------
+    >>> hot = AlarmPoint.above("hot", 78.0, 75.0, delay_s=30.0)
+    >>> follow(hot, np.array([0.0, 30.0, 60.0]), np.array([80.0, 79.0, 75.0])).state.tolist()
+    [1, 2, 0]
+
+    """
+    if alarm.watch is Watch.READING:
+        bad = ~np.isfinite(watched)
+        watched, good = (bad if good is None else bad | ~good).astype(float), None
+    sample, level = levels(alarm, times_s, watched, good, enabled, gap_s=gap_s)
+    at, state = _states(alarm, times_s, sample, level, deeds)
+    return Timeline(alarm, int(times_s.size), at, times_s[at], state)
+
+
+def _states(
+    alarm: AlarmPoint,
+    times_s: NDArray[np.float64],
+    sample: NDArray[np.intp],
+    level: NDArray[np.int8],
+    deeds: Sequence[Deed],
+) -> tuple[NDArray[np.intp], NDArray[np.uint8]]:
+    """The states that levels come to with what people did, each change once."""
+    table = np.array(state_table(latch=alarm.latch, acknowledge=alarm.acknowledge), np.uint8)
+    standing, now = Standing(), Level.NORMAL
+    found_at, found = [], []
+    first = 0
+    for deed in (*_with_ends(deeds, times_s), None):
+        last = sample.size if deed is None else int(np.searchsorted(sample, deed.sample))
+        at, piece = sample[first:last], level[first:last]
+        unacknowledged, latched = _marks(piece, standing)
+        found_at.append(at)
+        if standing.is_hidden:
+            hidden = State.OUT_OF_SERVICE if standing.out_of_service else State.SHELVED
+            found.append(np.full(at.size, hidden, np.uint8))
+        else:
+            found.append(table[piece, 2 * unacknowledged.view(np.int8) + latched.view(np.int8)])
+        if at.size:
+            now = Level(int(piece[-1]))
+            standing = Standing(
+                bool(unacknowledged[-1]),
+                bool(latched[-1]),
+                standing.shelved_until_s,
+                standing.out_of_service,
+            )
+        if deed is None:
+            break
+        standing = standing.after(deed, tripped=now is Level.TRIPPED)
+        first = last
+        found_at.append(np.array([deed.sample], np.intp))
+        if standing.is_hidden:
+            state = State.OUT_OF_SERVICE if standing.out_of_service else State.SHELVED
+        else:
+            state = State(int(table[now, 2 * standing.unacknowledged + standing.latched]))
+        found.append(np.array([state], np.uint8))
+    at, state = np.concatenate(found_at), np.concatenate(found)
+    # Of several at one sample the last one counts, and only what differs from before is a change.
+    keep = np.append(at[1:] != at[:-1], [True])[: at.size] & (at < times_s.size)
+    at, state = at[keep], state[keep]
+    new = state != np.append(np.uint8(State.NORMAL), state[:-1])[: state.size]
+    return at[new], state[new]
+
+
+def _marks(
+    level: NDArray[np.int8], standing: Standing
+) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """At each change of the level: whether the alarm is unacknowledged, and whether latched."""
+    order = np.arange(level.size)
+    tripped = np.maximum.accumulate(np.where(level == Level.TRIPPED, order, -1))
+    wiped = np.maximum.accumulate(np.where(level == Level.OFF, order, -1))
+    neither = (tripped < 0) & (wiped < 0)
+    marked = tripped > wiped
+    return marked | (neither & standing.unacknowledged), marked | (neither & standing.latched)
+
+
+def _with_ends(deeds: Sequence[Deed], times_s: NDArray[np.float64]) -> Iterator[Deed]:
+    """The deeds, and among them the end of each shelving, when its time has come."""
+    end: int | None = None
+    for deed in deeds:
+        if end is not None and end < deed.sample:
+            yield Deed(end, Act.UNSHELVE)
+            end = None
+        yield deed
+        if deed.act is Act.SHELVE:
+            over = np.flatnonzero(times_s[deed.sample :] >= deed.until_s)
+            end = deed.sample + int(over[0]) if over.size else None
+        elif deed.act is Act.UNSHELVE:
+            end = None
+    if end is not None:
+        yield Deed(end, Act.UNSHELVE)

@@ -45,7 +45,9 @@ class Slow:
                 self.out = False
             self.unacknowledged = self.latched = self.tripped
 
-    def take(self, time: float, value: float, other: float, *, enabled: bool) -> State:
+    def take(  # noqa: C901 - one thing after the other, as it comes
+        self, time: float, value: float, other: float, *, enabled: bool
+    ) -> State:
         if self.shelved_until is not None and time >= self.shelved_until:
             self.do(Act.UNSHELVE)
         if self.last is not None and (time < self.last or time - self.last > self.gap_s):

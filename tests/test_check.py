@@ -25,6 +25,7 @@ CALIBRATION = """unit: kg
       correct: offset and gain"""
 DRY = "too_dry: {below: 25 %, clear: 28 %, after: 2 min}"
 # what is replaced, by what, rule, the text that the finding's place begins with, what it says
+HOT = "{above: 78 °C, clear: 75 °C, after: 30 s, severity: high}"
 MISTAKES = [
     ("sensor: Pt100", "senser: Pt100", "unknown-key", "senser", "did you mean 'sensor'?"),
     ("title: Kiln 2", "x: Kiln 2", "missing-key", "#", "'title' is missing"),
@@ -53,7 +54,7 @@ MISTAKES = [
     ("clear: 28 %", "clear: 20 %", "clear-on-wrong-side", "20 %", "at or above 25 %"),
     ("above: 78 °C", "above: 900 °C", "trip-outside-span", "900", "-200..850 °C"),
     ("below: 25 %, clear: 28 %", "below: -1 %", "trip-outside-span", "-1", "0..100 %"),
-    ("above: 78 °C, ", "", "no-single-trip", "too_hot", "'above' or 'below'"),
+    ("above: 78 °C, ", "", "no-single-trip", "too_hot", "this has none"),
     (DRY, DRY.replace("{", "{above: 90 %, "), "no-single-trip", "too_dry", "make two alarms"),
     ("after: 30 s", "after: 30", "bad-value", "30", "is no duration"),
     ("severity: high", "severity: hgh", "bad-value", "hgh", "'low', 'medium' or 'high'"),
@@ -101,6 +102,20 @@ MISTAKES = [
     ("title: Kiln 2", "title: Kiln 2 of the sawmill", "not-storable", "Kiln 2", "at most 32"),
     ("after: 2 min", "after: 20 h", "not-storable", "20 h", "0..65535"),
     ("above: 78 °C", "above: 78.04 °C", "rounded", "78.04", "stores 78 °C"),
+    ("above: 78 °C", "above: 90 % of expected", "clear-on-wrong-side", "75", "19.35 °C"),
+    ("above: 78 °C", "above: 7 % of span", "clear-on-wrong-side", "75", "trips above -126.5 °C"),
+    ("above: 78 °C", "outside: 10..78 °C", "bad-alarm", "10..78", "clears at a span"),
+    ("78 °C, clear: 75 °C", "78 °C, hysteresis: -1 K", "bad-alarm", "78", "is negative"),
+    (HOT, "{above: 78, clear: 77.99}", "alarm-chatters", "too_hot", "stands still to 0.063 °C"),
+    ("above: 78 °C, clear: 75 °C", "rises: 2 K", "bad-alarm", "2 K", "needs a time"),
+    ("above: 78 °C, clear: 75 °C", "apart_from: air_top", "bad-alarm", "air_top", "add 'by: …'"),
+    ("above: 78 °C, clear: 75 °C", "apart_from: air, by: 2 K", "bad-alarm", "air,", "no channel"),
+    ("above: 78 °C, clear: 75 °C", "when: hot", "bad-alarm", "hot", "no reading"),
+    ("severity: high}", "severity: high, only_while: door ajar}", "bad-value", "door ajar", "no condition"),
+    ("severity: high}", "severity: high}\n      b: {below: 80}", "contradicting-alarms", "b:", "one of them is"),
+    (HOT, f"{HOT}\n      b: {HOT}", "duplicate-alarm", "b:", "exactly as too_hot"),
+    ("unit: kg", "unit: kg\n    limits: {set: timber}", "unknown-limits", "timber", "timber-store"),
+    ('unit: "%"', 'unit: "%"\n    limits: {set: timber-store}', "bad-limits", "{set", "told 'product'"),
 ]  # fmt: skip
 
 

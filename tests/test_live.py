@@ -77,10 +77,10 @@ def test_alarms_are_followed_with_their_delays(ready, logger, tmp_path):
     hot = kiln_text().replace("{above: 78 °C, clear: 75 °C", "{above: 20 °C, clear: 19 °C")
     setup = lw.parse_setup(hot)
     lw.upload(setup, ready, keep=tmp_path, passwords=PASSWORDS)
-    for seconds, phase in ((29, "pending"), (31, "tripped")):
+    for seconds, phase in ((29, "pending"), (31, "unacknowledged")):
         report = watch(ready, logger, setup, duration_s=seconds, rate_hz=1)
         assert report.channels[0].alarms == {"too_hot": phase}
-    assert report.channels[3].alarms == {"too_dry": "clear"}
+    assert report.channels[3].alarms == {"too_dry": "normal"}
 
 
 def test_a_device_that_falls_silent_ends_the_watch(ready, logger):
@@ -111,7 +111,7 @@ def test_the_command_on_a_real_stand_in(standin, leitwerk, kiln_file, tmp_path):
     assert report["device"]["serial"] == "K2-00417"
     top = report["channels"][0]
     assert top["mean"] == pytest.approx(21.5, abs=0.3)
-    assert (top["unit"], top["quality"], top["alarms"]) == ("°C", "good", {"too_hot": "clear"})
+    assert (top["unit"], top["quality"], top["alarms"]) == ("°C", "good", {"too_hot": "normal"})
     png = figure.read_bytes()
     assert png.startswith(b"\x89PNG")
     assert struct.unpack(">2I", png[16:24]) == (1280, 800)

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from leitwerk.alarms import Watch
 from leitwerk.calibration import Budget, Contribution, Correction
 from leitwerk.check import Assignment
 from leitwerk.check.assignment import judged_values
@@ -331,12 +332,16 @@ def _gain(whole: Chain, at: float, step: float) -> float:
 def _marks(channel: Assignment, whole: Chain, per: float) -> list[Mark]:
     marks = []
     for alarm in channel.alarms:
-        side = "above" if alarm.above else "below"
         name = f"alarm {alarm.name}"
-        marks.append(Mark(name, f"trips {side}", alarm.trip, _signal_of(whole, alarm.trip, per)))
-        if alarm.clear != alarm.trip:
-            signal = _signal_of(whole, alarm.clear, per)
-            marks.append(Mark(name, "clears at", alarm.clear, signal))
+        if alarm.watch is not Watch.VALUE or channel.is_contact:
+            continue  # it belongs to no signal
+        for value, back, side in zip(alarm.trip, alarm.clear, ("below", "above"), strict=True):
+            if math.isinf(value):
+                continue
+            what = f"trips from {value:g}" if alarm.inside else f"trips {side}"
+            marks.append(Mark(name, what, value, _signal_of(whole, value, per)))
+            if back != value:
+                marks.append(Mark(name, "clears at", back, _signal_of(whole, back, per)))
     if channel.expected is not None:
         value, tolerance = channel.expected
         for what, end in (("from", value - tolerance), ("to", value + tolerance)):

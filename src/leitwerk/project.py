@@ -22,7 +22,7 @@ from leitwerk.datasheet import Datasheet, parse_datasheet
 from leitwerk.errors import FileProblem, QuantityError, SetupError
 from leitwerk.findings import Finding, Findings, Severity, count_findings
 from leitwerk.needs import Needs, require_known, why_not
-from leitwerk.setup import Setup
+from leitwerk.setup import LimitSet, Setup, parse_limits
 from leitwerk.setup.model import draft_setup
 from leitwerk.yamltext import MAX_BYTES
 
@@ -220,7 +220,7 @@ def find_assignment(setup: Setup, channel: str, datasheet: Datasheet | None = No
 
 
 def _draft_file(path: str | Path) -> tuple[Setup | None, Findings]:
-    return draft_setup(read_bytes(path), file=str(path))
+    return draft_setup(read_bytes(path), file=str(path), find_limits=find_limits)
 
 
 def _datasheet_for(setup: Setup, findings: Findings) -> Datasheet | None:
@@ -238,17 +238,18 @@ def _datasheet_for(setup: Setup, findings: Findings) -> Datasheet | None:
 
 
 FOLDER = "datasheets"
+LIMIT_SETS = "limitsets"
 _REASONS = 4  # of one model, that are worth a line each
 
 
-def datasheet_folders() -> list[Path]:
-    """Where users keep datasheets of their own, the nearest first.
+def own_folders(kind: str = FOLDER) -> list[Path]:
+    """Where users keep files of their own of a kind (datasheets, limit sets), the nearest first.
 
-    ``datasheets`` in this folder or one above it, then the same in the user's data folder.
+    The folder of that name in this one or one above it, then the same in the user's data folder.
     """
     here = Path.cwd()
-    near = [folder / FOLDER for folder in (here, *here.parents) if (folder / FOLDER).is_dir()]
-    return [*near[:1], Path(user_data_dir("leitwerk", appauthor=False)) / FOLDER]
+    near = [folder / kind for folder in (here, *here.parents) if (folder / kind).is_dir()]
+    return [*near[:1], Path(user_data_dir("leitwerk", appauthor=False)) / kind]
 
 
 def known_models() -> dict[str, Path | Traversable]:
@@ -256,14 +257,25 @@ def known_models() -> dict[str, Path | Traversable]:
 
     One of the user's own stands before a shipped one of the same name.
     """
-    shipped = resources.files("leitwerk") / FOLDER
+    return _found_files(FOLDER)
+
+
+def _found_files(kind: str) -> dict[str, Path | Traversable]:
+    """The YAML files of a kind, by name: shipped ones, and before them the user's own."""
+    shipped = resources.files("leitwerk") / kind
     found: dict[str, Path | Traversable] = {f.name: f for f in shipped.iterdir()}
-    for folder in reversed(datasheet_folders()):
+    for folder in reversed(own_folders(kind)):
         if folder.is_dir():
             found |= {f.name: f for f in folder.iterdir() if f.is_file()}
     return {
         name.removesuffix(".yaml"): found[name] for name in sorted(found) if name.endswith(".yaml")
     }
+
+
+def _content_of(file: Path | Traversable) -> tuple[bytes, str]:
+    if isinstance(file, Path):
+        return read_bytes(file), str(file)
+    return file.read_bytes(), file.name
 
 
 def find_datasheet(model: str) -> Datasheet:
@@ -284,14 +296,42 @@ def find_datasheet(model: str) -> Datasheet:
             remedy=f"known models: {', '.join(models)}; or describe it yourself in a folder "
             f"'{FOLDER}'",
         )
-    file = models[model]
-    content = read_bytes(file) if isinstance(file, Path) else file.read_bytes()
-    return _parse_once(content, str(file) if isinstance(file, Path) else file.name)
+    return _parse_once(*_content_of(models[model]))
 
 
 @lru_cache(maxsize=64)
 def _parse_once(content: bytes, file: str) -> Datasheet:
     return parse_datasheet(content, file=file, further=further_protocols)
+
+
+def known_limits() -> dict[str, Path | Traversable]:
+    """The file of each limit set, by its name; one's own stand before shipped ones."""
+    return _found_files(LIMIT_SETS)
+
+
+def find_limits(name: str) -> LimitSet:
+    """The limit set of a name, the user's own or a shipped one.
+
+    Raises
+    ------
+    FileProblem
+        There is none.
+    SetupError
+        It has mistakes.
+
+    """
+    sets = known_limits()
+    if name not in sets:
+        raise FileProblem(
+            f"there is no limit set {name[:40]!r}",
+            remedy=f"known sets: {', '.join(sets)}; or write one in a folder '{LIMIT_SETS}'",
+        )
+    return _parse_limits_once(*_content_of(sets[name]))
+
+
+@lru_cache(maxsize=64)
+def _parse_limits_once(content: bytes, file: str) -> LimitSet:
+    return parse_limits(content, file=file)
 
 
 def read_datasheet(path: str | Path) -> Datasheet:

@@ -40,6 +40,11 @@ class Quantity:
         """The number in ``unit``; a bare number is taken to be in it already."""
         return self.value if self.unit is None else convert(self.value, self.unit, unit)
 
+    @property
+    def seconds(self) -> float:
+        """A duration in s."""
+        return self.value_in(parse_unit("s"))
+
 
 @dataclass(frozen=True, slots=True)
 class Span:

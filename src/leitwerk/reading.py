@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Callable
-from typing import Any, TypeVar
+from typing import Annotated, Any, Literal, TypeVar
 
-from pydantic import BaseModel, ConfigDict, PlainValidator, ValidationError
+from pydantic import BaseModel, ConfigDict, PlainValidator, ValidationError, WithJsonSchema
 
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
@@ -27,6 +27,9 @@ class Model(BaseModel):
 
 
 M = TypeVar("M", bound=Model)
+# YAML 1.1, which many editors follow, makes a truth value of a bare yes, and of a bare on.
+YesNo = Annotated[Literal["yes", "no"], WithJsonSchema({"enum": [True, False, "yes", "no"]})]
+OnOff = Annotated[Literal["on", "off"], WithJsonSchema({"enum": [True, False, "on", "off"]})]
 
 
 def reader(kind: type | tuple[type, ...], parse: Callable[[object], Any]) -> PlainValidator:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from leitwerk.alarms import Phase
+from leitwerk.alarms import State
 from leitwerk.check import Assignment
 from leitwerk.diagnosis import Seen, likely_cause
 from leitwerk.image import Change
@@ -46,6 +46,7 @@ class ChannelReport:
     standard_deviation: float | None
     quality: str
     alarms: dict[str, str]
+    band: str
     expected: float | None
     tolerance: float | None
     states: tuple[str, str] | None
@@ -73,12 +74,12 @@ class Context:
     """What else is known when a channel is judged.
 
     ``changes`` are the settings of the channel that the device holds otherwise than the setup says,
-    ``phases`` where each of its alarms stands.
+    ``alarms`` where each of its alarms stands.
     """
 
     cold_junction: float | None = None
     changes: Sequence[Change] = ()
-    phases: Mapping[str, Phase] = field(default_factory=dict)
+    alarms: Mapping[str, State] = field(default_factory=dict)
 
 
 def judge(
@@ -114,13 +115,23 @@ def judge(
         maximum=_or_none(np.max, good),
         standard_deviation=float(np.std(good, ddof=1)) if good.size > 1 else None,
         quality=last_quality.reason,
-        alarms={name: phase.value for name, phase in context.phases.items()},
+        alarms={name: state.words for name, state in context.alarms.items()},
+        band=_band(channel, np.where(is_good, values, np.nan)),
         expected=expected,
         tolerance=tolerance,
         states=channel.states if channel.is_contact else None,
         verdict=verdict,
         reason=reason,
     )
+
+
+def _band(channel: Assignment, values: NDArray[np.float64]) -> str:
+    """The text of the band that the last good value is in; empty when there is none."""
+    known = values[np.isfinite(values)]
+    if channel.bands is None or not known.size:
+        return ""
+    number = int(channel.bands.at(known)[-1])
+    return channel.bands.parts[number].text if number >= 0 else ""
 
 
 def _or_none(

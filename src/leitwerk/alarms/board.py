@@ -228,11 +228,11 @@ class Board:
         in_trip = (x >= self._trip[0]) & (x <= self._trip[1])
         in_clear = (x >= self._clear[0]) & (x <= self._clear[1])
         known = x == x
-        if not self._some_inside:
-            return (known & ~in_trip).view(np.int8) - in_clear.view(np.int8)
-        beyond = known & (in_trip == self._inside)
-        safe = known & (in_clear != self._inside)
-        return beyond.view(np.int8) - safe.view(np.int8)
+        beyond, safe = known & ~in_trip, in_clear
+        if self._some_inside:
+            beyond, safe = known & (in_trip == self._inside), known & (in_clear != self._inside)
+        codes: NDArray[np.int8] = beyond.view(np.int8) - safe.view(np.int8)
+        return codes
 
     def _is_shelved(self, number: int) -> bool:
         return bool(self.shelved_until[number] > -math.inf)

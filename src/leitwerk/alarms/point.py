@@ -6,6 +6,7 @@ import enum
 import math
 from dataclasses import dataclass
 
+from leitwerk.conditions import Condition
 from leitwerk.quantities import format_number
 
 Ends = tuple[float, float]
@@ -42,6 +43,9 @@ class AlarmPoint:
         Stays until it is acknowledged, although the condition has gone.
     window_s : float, in s
         For ``Watch.CHANGE``: the time that the change is told for.
+    only_while : Condition, optional
+        The alarm is watched only while this holds, and suppressed by design elsewhere. Where the
+        condition is unknown, what was known last counts; at first, that it holds.
     other : str
         For ``Watch.DIFFERENCE``: the other channel. Empty: the difference from ``nominal``.
 
@@ -60,6 +64,7 @@ class AlarmPoint:
     window_s: float = 0.0
     other: str = ""
     nominal: float = 0.0
+    only_while: Condition | None = None
 
     @classmethod
     def above(

@@ -100,7 +100,8 @@ def _runs(
     gap_s: float,
 ) -> Iterator[tuple[NDArray[np.intp], NDArray[np.intp], NDArray[np.int8], bool]]:
     """First and last sample of each run of samples that say the same, what they say, and whether
-    times only rise; many runs at once, and each whole."""
+    times only rise; many runs at once, and each whole.
+    """
     starts: list[NDArray[np.intp]] = []
     said_there: list[NDArray[np.int8]] = []
     count, rises = 0, True

@@ -37,7 +37,8 @@ class Timeline:
 
     def times_in(self, state: State) -> NDArray[np.float64]:
         """When the alarm came into a state."""
-        return self.time_s[self.state == state]
+        times: NDArray[np.float64] = self.time_s[self.state == state]
+        return times
 
     @property
     def trips(self) -> int:
@@ -136,12 +137,12 @@ def _states(
         else:
             state = State(int(table[now, 2 * standing.unacknowledged + standing.latched]))
         found.append(np.array([state], np.uint8))
-    at, state = np.concatenate(found_at), np.concatenate(found)
+    at, states = np.concatenate(found_at), np.concatenate(found)
     # Of several at one sample the last one counts, and only what differs from before is a change.
     keep = np.append(at[1:] != at[:-1], [True])[: at.size] & (at < times_s.size)
-    at, state = at[keep], state[keep]
-    new = state != np.append(np.uint8(State.NORMAL), state[:-1])[: state.size]
-    return at[new], state[new]
+    at, states = at[keep], states[keep]
+    new = states != np.append(np.uint8(State.NORMAL), states[:-1])[: states.size]
+    return at[new], states[new]
 
 
 def _marks(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from itertools import pairwise
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -39,7 +40,7 @@ def change(
     """
     changes = np.full(values.shape, np.nan)
     edges = [0, *breaks(times_s, gap_s).tolist(), times_s.size]
-    for first, last in zip(edges[:-1], edges[1:], strict=True):
+    for first, last in pairwise(edges):
         t, v = times_s[first:last], values[first:last]
         # Of the samples at least so old, the latest; rounding may put the search off by some.
         old = np.searchsorted(t, t - window_s, side="right") - 1

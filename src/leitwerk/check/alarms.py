@@ -1,67 +1,93 @@
-"""Checking alarms: can they trip, and will they clear."""
+"""Checking alarms: what each comes to in its channel's unit, can it trip, and will it clear."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
-from dataclasses import replace
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from itertools import combinations
 
-from leitwerk.alarms import AlarmPoint
+from leitwerk.alarms import AlarmPoint, Watch
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
-from leitwerk.quantities import Quantity, format_span, format_value
+from leitwerk.quantities import Quantity, Span, format_number, format_span, format_value
 from leitwerk.setup import Alarm, Channel
+from leitwerk.setup.alarms import EXPECTED, NO_READING, Share
 from leitwerk.signals import Chain
-from leitwerk.units import Unit, convert, parse_unit
+from leitwerk.units import Unit, convert_difference
+
+Path = tuple[str, ...]
+# The keys of which an alarm has exactly one.
+TRIPS = ("above", "below", "outside", "inside", "rises", "falls", "changes", "apart_from", "when")
+_CHANGES = ("rises", "falls", "changes")
+
+
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """What alarms of a channel are read against: all numbers in ``unit``.
+
+    ``states`` are those of a contact, in the order of their numbers 0 and 1.
+    """
+
+    unit: Unit
+    span: tuple[float, float]
+    expected: tuple[float, float] | None
+    channels: Sequence[str]
+    states: tuple[str, str] | None = None
 
 
 def alarm_points(
-    channel: Channel,
-    unit: Unit,
-    span: tuple[float, float],
-    path: tuple[str, ...],
-    findings: Findings,
+    channel: Channel, scope: Scope, path: Path, findings: Findings
 ) -> Iterator[AlarmPoint]:
     """The alarms of a channel in its unit; what can never trip or never clear is a finding."""
+    points = []
     for name, alarm in channel.alarms.items():
         place = (*path, "alarms", name)
-        trip = _trip(alarm, place, findings)
-        if trip is None:
+        if not findings.mentions(place):
+            place = (*path, "limits")  # an alarm of a limit set stands nowhere in the file
+        key = _kind(alarm, place, findings)
+        if key is None:
             continue
-        key, typed = trip
-        trip_value = _in_unit(typed, unit, (*place, key), findings)
-        clear_value = trip_value
-        if alarm.clear is not None:
-            clear_value = _in_unit(alarm.clear, unit, (*place, "clear"), findings)
-        if trip_value is None or clear_value is None:
+        try:
+            point = _point(name, alarm, key, scope)
+        except QuantityError as error:
+            where = (*place, key) if findings.mentions((*place, key)) else place
+            message = f"alarm {name}: {error.message}"
+            findings.error(
+                "wrong-unit" if "unit" in type(error).__name__.lower() else "bad-alarm",
+                where,
+                message,
+                valid=error.valid,
+                remedy=error.remedy,
+            )
             continue
-        point = AlarmPoint(
-            name=name,
-            above=key == "above",
-            trip=trip_value,
-            clear=clear_value,
-            delay_s=_seconds(alarm.after),
-            severity=alarm.severity,
-        )
-        _check_sides(point, unit, span, (*place, key), findings)
-        yield point
+        _check_reach(point, scope, (*place, key), findings)
+        _check_sides(point, scope, place, findings)
+        points.append(point)
+    _check_together(points, scope, path, findings)
+    yield from points
 
 
 def device_alarm(alarm: AlarmPoint, host: Chain) -> AlarmPoint | None:
     """An alarm in terms of what the device shows, None when that cannot be said.
 
-    What Leitwerk works behind the device is turned back; where it falls, above becomes below.
+    What Leitwerk works behind the device is turned back; where it falls, above becomes below. A
+    device watches values only, and always: other kinds, and alarms with a condition, it cannot have.
     """
+    if not alarm.side or alarm.only_while is not None:
+        return None
     if not host.links:
         return alarm
     if not host.has_inverse:
         return None
-    trip, clear, beyond = host.signal(
-        [alarm.trip, alarm.clear, alarm.trip + (1e-6 if alarm.above else -1e-6)]
-    ).tolist()
+    point, back = alarm.point
+    above = alarm.side == "above"
+    trip, clear, beyond = host.signal([point, back, point + (1e-6 if above else -1e-6)]).tolist()
     if not (math.isfinite(trip) and math.isfinite(clear)):
         return None
-    return replace(alarm, above=alarm.above == _rises(host, trip, beyond), trip=trip, clear=clear)
+    turned = AlarmPoint.above if above == _rises(host, trip, beyond) else AlarmPoint.below
+    ends = turned(alarm.name, trip, clear)
+    return replace(alarm, trip=ends.trip, clear=ends.clear)
 
 
 def _rises(host: Chain, trip: float, beyond: float) -> bool:
@@ -72,63 +98,280 @@ def _rises(host: Chain, trip: float, beyond: float) -> bool:
     return True
 
 
-def _trip(alarm: Alarm, path: tuple[str, ...], findings: Findings) -> tuple[str, Quantity] | None:
-    given = [(k, q) for k, q in (("above", alarm.above), ("below", alarm.below)) if q is not None]
+# ---------------------------------------------------------------------- from text to point
+
+
+def _kind(alarm: Alarm, path: Path, findings: Findings) -> str | None:
+    given = [key for key in TRIPS if getattr(alarm, key) is not None]
     if len(given) == 1:
         return given[0]
     # A trip point that could not be read has its finding already.
-    if given or not any(findings.mentions((*path, key)) for key in ("above", "below")):
+    if given or not any(findings.mentions((*path, key)) for key in TRIPS):
         findings.error(
             "no-single-trip",
             path,
-            "an alarm has one trip point, 'above' or 'below'",
+            f"an alarm has one trip point, this has {' and '.join(map(repr, given)) or 'none'}",
             at_key=True,
-            valid="{above: 78, clear: 75}",
+            valid=f"one of {', '.join(TRIPS)}; such as {{above: 78, clear: 75}}",
             remedy="make two alarms of it" if given else "",
         )
     return None
 
 
-def _in_unit(
-    typed: Quantity, unit: Unit, path: tuple[str, ...], findings: Findings
-) -> float | None:
-    try:
-        return typed.value_in(unit)
-    except QuantityError as error:
-        message = f"{typed} does not fit a channel in {unit}: {error.message}"
-        findings.error("wrong-unit", path, message, valid=error.valid)
-        return None
+def _point(name: str, alarm: Alarm, key: str, scope: Scope) -> AlarmPoint:
+    if scope.states is not None and key != "when":
+        raise QuantityError("a contact has states and no numbers", valid="{when: ajar}")
+    bare = AlarmPoint(
+        name=name,
+        trip=(-math.inf, math.inf),
+        clear=(-math.inf, math.inf),
+        delay_s=_seconds(alarm.after),
+        clear_delay_s=_seconds(alarm.clears_after),
+        latch=alarm.latch == "yes",
+        acknowledge=alarm.acknowledge == "yes",
+        severity=alarm.severity,
+        only_while=alarm.only_while,
+    )
+    if key == "when":
+        return _of_state(bare, str(alarm.when), scope)
+    if key in {"outside", "inside"}:
+        return _of_span(bare, alarm, getattr(alarm, key), scope, inside=key == "inside")
+    if key in {"above", "below"}:
+        trip = _limit(getattr(alarm, key), scope)
+        return _one_sided(bare, trip, _clear(alarm, trip, scope, above=key == "above"), key)
+    if key in _CHANGES:
+        return _of_change(bare, alarm, key, scope)
+    return _of_difference(bare, alarm, scope)
 
 
-def _seconds(delay: Quantity | None) -> float:
-    if delay is None or delay.unit is None:
-        return 0.0
-    return convert(delay.value, delay.unit, parse_unit("s"))
+def _one_sided(bare: AlarmPoint, trip: float, clear: float, key: str) -> AlarmPoint:
+    made = (AlarmPoint.above if key == "above" else AlarmPoint.below)("", trip, clear)
+    return replace(bare, trip=made.trip, clear=made.clear)
 
 
-def _check_sides(
-    point: AlarmPoint,
-    unit: Unit,
-    span: tuple[float, float],
-    path: tuple[str, ...],
-    findings: Findings,
-) -> None:
-    trip, clear = (format_value(value, unit) for value in (point.trip, point.clear))
-    side, other = ("above", "below") if point.above else ("below", "above")
-    if not span[0] <= point.trip <= span[1]:
-        findings.error(
-            "trip-outside-span",
-            path,
-            f"alarm {point.name}: {trip} is outside what the channel can show, so it can never "
-            f"trip as meant",
-            valid=format_span(*span, unit),
+def _limit(typed: Quantity | Share, scope: Scope) -> float:
+    if not isinstance(typed, Share):
+        return _in_unit(typed, scope)
+    part = typed.percent / 100.0
+    if typed.of == "span":
+        low, high = scope.span
+        return low + part * (high - low)
+    if scope.expected is None:
+        raise QuantityError(
+            f"{typed}: the channel expects nothing", remedy="add a line 'expect: …'"
         )
-    if point.clear != point.trip and (point.clear > point.trip) is point.above:
+    return part * scope.expected[0]
+
+
+def _in_unit(typed: Quantity, scope: Scope) -> float:
+    try:
+        return typed.value_in(scope.unit)
+    except QuantityError as error:
+        message = f"{typed} does not fit a channel in {scope.unit}: {error.message}"
+        raise type(error)(message, valid=error.valid) from None
+
+
+def _apart(typed: Quantity | None, scope: Scope, key: str) -> float:
+    """A difference in the channel's unit, which knows no offset, and is not negative."""
+    if typed is None:
+        raise QuantityError(f"the key {key!r} is missing", remedy=f"add '{key}: …'")
+    value = typed.value
+    if typed.unit is not None:
+        value = convert_difference(value, typed.unit, scope.unit)
+    if value < 0:
+        raise QuantityError(f"{key}: {typed} is negative", valid="0 or more")
+    return value
+
+
+def _clear(alarm: Alarm, trip: float, scope: Scope, *, above: bool) -> float:
+    if alarm.hysteresis is not None:
+        if alarm.clear is not None:
+            raise QuantityError(
+                "'clear' and 'hysteresis' say the same", remedy="remove one of them"
+            )
+        apart = _apart(alarm.hysteresis, scope, "hysteresis")
+        return trip - apart if above else trip + apart
+    if isinstance(alarm.clear, Span):
+        raise QuantityError("it clears at one point, not at a span", valid="clear: 75 °C")
+    return trip if alarm.clear is None else _limit(alarm.clear, scope)
+
+
+def _of_span(
+    bare: AlarmPoint, alarm: Alarm, typed: Span, scope: Scope, *, inside: bool
+) -> AlarmPoint:
+    low, high = typed.ends_in(scope.unit)
+    if low > high:
+        raise QuantityError(f"{typed} stands upside down", valid=format_span(high, low, scope.unit))
+    ends = (low, high)
+    if alarm.hysteresis is not None:
+        apart = _apart(alarm.hysteresis, scope, "hysteresis") * (-1.0 if inside else 1.0)
+        ends = (low + apart, high - apart)
+    elif isinstance(alarm.clear, Span):
+        ends = alarm.clear.ends_in(scope.unit)
+    elif alarm.clear is not None:
+        raise QuantityError("it clears at a span, not at one point", valid="clear: 22..76 °C")
+    if ends[0] > ends[1]:
+        raise QuantityError("nothing is left between the points where it clears")
+    return replace(bare, trip=(low, high), clear=ends, inside=inside)
+
+
+def _of_state(bare: AlarmPoint, state: str, scope: Scope) -> AlarmPoint:
+    if state == NO_READING:
+        return replace(bare, trip=(1.0, 1.0), clear=(1.0, 1.0), inside=True, watch=Watch.READING)
+    states = scope.states or ()
+    if state not in states:
+        raise QuantityError(
+            f"{state!r} is no state of this channel", valid=" or ".join([*states, NO_READING])
+        )
+    number = float(states.index(state))
+    return replace(bare, trip=(number, number), clear=(number, number), inside=True)
+
+
+def _of_change(bare: AlarmPoint, alarm: Alarm, key: str, scope: Scope) -> AlarmPoint:
+    window = _seconds(alarm.within)
+    if window <= 0:
+        raise QuantityError(f"{key!r} needs a time", remedy="add 'within: 1 min'")
+    most = _apart(getattr(alarm, key), scope, key)
+    typed = alarm.clear if alarm.hysteresis is None else alarm.hysteresis
+    if isinstance(typed, Span | Share):
+        raise QuantityError("a change clears at a number", valid="clear: 1 K")
+    back = most if typed is None else _apart(typed, scope, "clear")
+    back = most - back if alarm.hysteresis is not None else back
+    signs = {"rises": (0.0, 1.0), "falls": (1.0, 0.0), "changes": (1.0, 1.0)}[key]
+    trip, clear = (
+        (-most_ if signs[0] else -math.inf, most_ if signs[1] else math.inf)
+        for most_ in (most, back)
+    )
+    return replace(bare, trip=trip, clear=clear, watch=Watch.CHANGE, window_s=window)
+
+
+def _of_difference(bare: AlarmPoint, alarm: Alarm, scope: Scope) -> AlarmPoint:
+    most = _apart(alarm.by, scope, "by")
+    if isinstance(alarm.clear, Span | Share):
+        raise QuantityError("a difference clears at a number", valid="clear: 1 K")
+    back = most
+    if alarm.clear is not None:
+        back = _apart(alarm.clear, scope, "clear")
+    elif alarm.hysteresis is not None:
+        back = most - _apart(alarm.hysteresis, scope, "hysteresis")
+    other, nominal = str(alarm.apart_from), 0.0
+    if other == EXPECTED:
+        if scope.expected is None:
+            raise QuantityError("the channel expects nothing", remedy="add a line 'expect: …'")
+        other, nominal = "", scope.expected[0]
+    elif other not in scope.channels:
+        raise QuantityError(
+            f"there is no channel {other[:40]!r}", valid=", ".join(scope.channels[:20])
+        )
+    return replace(
+        bare,
+        trip=(-most, most),
+        clear=(-back, back),
+        watch=Watch.DIFFERENCE,
+        other=other,
+        nominal=nominal,
+    )
+
+
+def _seconds(duration: Quantity | None) -> float:
+    return 0.0 if duration is None else duration.seconds
+
+
+# ---------------------------------------------------------------------- what can go wrong
+
+
+def _check_reach(point: AlarmPoint, scope: Scope, path: Path, findings: Findings) -> None:
+    if point.watch is not Watch.VALUE or scope.states is not None:
+        return
+    low, high = scope.span
+    ends = [end for end in point.trip if math.isfinite(end)]
+    if all(low <= end <= high for end in ends):
+        return
+    always = (point.side == "above" and ends[0] < low) or (point.side == "below" and ends[0] > high)
+    shown = ", ".join(format_value(end, scope.unit) for end in ends if not low <= end <= high)
+    what = "always trips" if always else "can never trip as meant"
+    findings.error(
+        "trip-outside-span",
+        path,
+        f"alarm {point.name}: {shown} is outside what the channel can show, so it {what}",
+        valid=format_span(low, high, scope.unit),
+    )
+
+
+def _check_sides(point: AlarmPoint, scope: Scope, path: Path, findings: Findings) -> None:
+    if point.clears:
+        return
+    key = "hysteresis" if findings.mentions((*path, "hysteresis")) else "clear"
+    if not point.side:
+        clear = format_span(*point.clear, scope.unit)
         findings.error(
             "clear-on-wrong-side",
-            (*path[:-1], "clear"),
-            f"alarm {point.name} trips {side} {trip} but would clear at {clear}, which is already "
-            f"in alarm",
-            valid=f"at or {other} {trip}",
-            remedy=f"the clear point lies on the safe side: {other} the trip point",
+            (*path, key),
+            f"alarm {point.name} trips {point.condition(scope.unit.symbol)} but would clear at "
+            f"{clear}, where it is already in alarm",
+            remedy="the clear points lie on the safe side of the trip points",
+        )
+        return
+    trip, clear = (format_value(value, scope.unit) for value in point.point)
+    side, other = ("above", "below") if point.side == "above" else ("below", "above")
+    findings.error(
+        "clear-on-wrong-side",
+        (*path, key),
+        f"alarm {point.name} trips {side} {trip} but would clear at {clear}, which is already "
+        f"in alarm",
+        valid=f"at or {other} {trip}",
+        remedy=f"the clear point lies on the safe side: {other} the trip point",
+    )
+
+
+def _check_together(
+    points: Sequence[AlarmPoint], scope: Scope, path: Path, findings: Findings
+) -> None:
+    """Alarms that say the same, and alarms of which one is always tripped."""
+    for first, second in combinations(points, 2):
+        place = (*path, "alarms", second.name)
+        if replace(first, name="", severity="") == replace(second, name="", severity=""):
+            findings.warning(
+                "duplicate-alarm",
+                place,
+                f"alarm {second.name} trips and clears exactly as {first.name}",
+                at_key=True,
+                remedy="remove one of them",
+            )
+        sides = {p.side: p.point[0] for p in (first, second)}
+        if {"above", "below"} <= sides.keys() and sides["above"] < sides["below"]:
+            low, high = (format_number(sides[s]) for s in ("above", "below"))
+            findings.warning(
+                "contradicting-alarms",
+                place,
+                f"alarms {first.name} and {second.name}: whatever the value, one of them is tripped; "
+                f"between {low} and {high} {scope.unit} both are",
+                at_key=True,
+                remedy="is one of them meant the other way round?",
+            )
+
+
+def check_chatter(
+    points: Sequence[AlarmPoint], step: float, unit: Unit, path: Path, findings: Findings
+) -> None:
+    """Alarms that trip and clear within what the input's own noise does.
+
+    ``step`` is the smallest one that stands still, in the channel's unit.
+    """
+    for point in points:
+        if point.watch is not Watch.VALUE or point.inside or not point.clears:
+            continue
+        apart = min(
+            abs(t - c) for t, c in zip(point.trip, point.clear, strict=True) if math.isfinite(t)
+        )
+        if apart >= step or point.delay_s > 0 or point.clear_delay_s > 0:
+            continue
+        step_text = format_value(float(f"{step:.2g}"), unit)
+        findings.warning(
+            "alarm-chatters",
+            (*path, "alarms", point.name),
+            f"alarm {point.name} clears {format_value(apart, unit)} from its trip point; the input "
+            f"stands still to {step_text} only, so it will come and go",
+            at_key=True,
+            remedy=f"let it clear at least {step_text} away, or give it a delay",
         )

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import TypeAlias
 
-from leitwerk.alarms import AlarmPoint
-from leitwerk.check.alarms import alarm_points, device_alarm
+from leitwerk.alarms import AlarmPoint, Bands, Watch
+from leitwerk.check.alarms import Scope, alarm_points, check_chatter, device_alarm
+from leitwerk.check.bands import channel_bands
 from leitwerk.check.measurement import Measurement, read_measurement, report_useless
-from leitwerk.check.ranges import choose_range
+from leitwerk.check.ranges import choose_range, needed_signal, ranging
 from leitwerk.check.upkeep import check_reach, correction_of, upkeep_links
 from leitwerk.datasheet import Datasheet, Input, Point, Range, Terminal
 from leitwerk.errors import QuantityError
@@ -44,6 +45,7 @@ class Assignment:
     states: tuple[str, str]
     alarms: tuple[AlarmPoint, ...]
     device_alarms: tuple[AlarmPoint, ...]
+    bands: Bands | None = None
 
     @property
     def unit(self) -> Unit:
@@ -66,7 +68,7 @@ def assign_channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> l
     for name, channel in setup.channels.items():
         path = ("channels", name)
         if channel.reading is not None:
-            assigned += own_reading(name, channel, datasheet, path, findings)
+            assigned += own_reading(name, channel, datasheet, path, findings, setup.channels)
             continue
         if channel.terminal is None:
             _report_nowhere(datasheet, path, findings)
@@ -79,11 +81,14 @@ def assign_channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> l
         if terminal is not None and measurement.input.quantity not in terminal.takes:
             _report_wrong_terminal(channel, terminal, measurement, datasheet, path, findings)
         expected = _expected(channel, measurement, path, findings)
-        alarms = tuple(
-            alarm_points(channel, measurement.unit, measurement.span, path, findings)
-            if measurement.kind != CONTACT
-            else _no_alarms(channel, path, findings)
+        scope = Scope(
+            measurement.unit,
+            measurement.span,
+            expected,
+            tuple(setup.channels),
+            _states(channel) if measurement.kind == CONTACT else None,
         )
+        alarms = tuple(alarm_points(channel, scope, path, findings))
         if terminal is not None:
             assigned.append(
                 Assignment(
@@ -98,6 +103,7 @@ def assign_channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> l
                     states=_states(channel),
                     alarms=alarms,
                     device_alarms=tuple(_on_device(alarms, measurement, path, findings)),
+                    bands=channel_bands(channel, measurement.unit, path, findings),
                 )
             )
     return assigned
@@ -143,7 +149,12 @@ def _report_nowhere(datasheet: Datasheet, path: Path, findings: Findings) -> Non
 
 
 def own_reading(
-    name: str, channel: Channel, datasheet: Datasheet, path: Path, findings: Findings
+    name: str,
+    channel: Channel,
+    datasheet: Datasheet,
+    path: Path,
+    findings: Findings,
+    channels: Iterable[str] = (),
 ) -> list[Assignment]:
     """A channel of what the device measures by itself; empty when there is no such reading."""
     assert channel.reading is not None
@@ -175,7 +186,8 @@ def own_reading(
         span=(min(low, high), max(low, high)),
     )
     expected = _expected(channel, measurement, path, findings)
-    alarms = tuple(alarm_points(channel, unit, measurement.span, path, findings))
+    scope = Scope(unit, measurement.span, expected, tuple(channels))
+    alarms = tuple(alarm_points(channel, scope, path, findings))
     for alarm in alarms:
         message = "the device has no alarms on what it measures itself; only Leitwerk watches this"
         findings.warning("not-kept", (*path, "alarms", alarm.name), message)
@@ -192,6 +204,7 @@ def own_reading(
             states=STATES,
             alarms=alarms,
             device_alarms=(),
+            bands=channel_bands(channel, unit, path, findings),
         )
     ]
 
@@ -257,13 +270,6 @@ def _states(channel: Channel) -> tuple[str, str]:
     return named.get("open", STATES[0]), named.get("closed", STATES[1])
 
 
-def _no_alarms(channel: Channel, path: Path, findings: Findings) -> Iterator[AlarmPoint]:
-    if channel.alarms:
-        message = "a contact has no trip point; alarms on states are not known yet"
-        findings.error("useless-key", (*path, "alarms"), message, at_key=True, remedy="remove them")
-    yield from ()
-
-
 def _range(
     channel: Channel,
     measurement: Measurement,
@@ -276,7 +282,11 @@ def _range(
         return None
     used = judged_values(expected, alarms)
     check_reach(correction_of(measurement.host), used, measurement.unit, path, findings)
-    return choose_range(channel.range, measurement, used, (*path, "range"), findings)
+    chosen = choose_range(channel.range, measurement, used, (*path, "range"), findings)
+    if chosen is not None and alarms and chosen.holds(*needed_signal(measurement, used)):
+        step = ranging(measurement, used).fit(chosen).noise_free
+        check_chatter(alarms, step, measurement.unit, path, findings)
+    return chosen
 
 
 def _on_device(
@@ -286,7 +296,10 @@ def _on_device(
         stored = device_alarm(alarm, measurement.host)
         if stored is not None:
             yield stored
-        elif measurement.span[0] <= alarm.trip <= measurement.span[1]:
+        elif not alarm.side or alarm.only_while is not None:
+            message = "the device has no alarms of this kind; only Leitwerk watches it"
+            findings.note("not-kept", (*path, "alarms", alarm.name), message)
+        elif measurement.span[0] <= alarm.point[0] <= measurement.span[1]:
             findings.warning(
                 "not-kept",
                 (*path, "alarms", alarm.name),
@@ -299,7 +312,7 @@ def judged_values(
     expected: tuple[float, float] | None, alarms: tuple[AlarmPoint, ...]
 ) -> list[float]:
     """Values that a channel must be able to show: expectation with its tolerance, alarm points."""
-    used = [point for alarm in alarms for point in (alarm.trip, alarm.clear)]
+    used = [point for alarm in alarms if alarm.watch is Watch.VALUE for point in alarm.points]
     if expected is not None:
         used += [expected[0] - expected[1], expected[0] + expected[1]]
     return used

@@ -7,6 +7,7 @@ from datetime import date
 
 from leitwerk.address import LinkAddress
 from leitwerk.check.assignment import Assignment, assign_channels
+from leitwerk.check.bands import check_band_count
 from leitwerk.check.upkeep import check_dates
 from leitwerk.check.wanted import Wanted, read_settings, wanted_settings
 from leitwerk.datasheet import Datasheet, Stored
@@ -14,7 +15,7 @@ from leitwerk.errors import QuantityError
 from leitwerk.findings import Finding, Findings
 from leitwerk.quantities import Quantity, format_number, format_value
 from leitwerk.setup import Setup
-from leitwerk.units import convert, parse_unit
+from leitwerk.units import parse_unit
 
 
 def check_setup(setup: Setup, datasheet: Datasheet, *, today: date | None = None) -> list[Finding]:
@@ -48,6 +49,8 @@ def check_into(
     _check_interval(setup, datasheet, findings)
     assignments = assign_channels(setup, datasheet, findings)
     _check_counts(setup, datasheet, findings)
+    banded = [(a.name, a.bands) for a in assignments if a.bands is not None]
+    check_band_count(banded, datasheet, findings)
     further = read_settings(setup, datasheet, assignments, findings)
     _check_storable(
         [*wanted_settings(setup, datasheet, assignments), *further], datasheet, findings
@@ -67,9 +70,7 @@ def _check_interval(setup: Setup, datasheet: Datasheet, findings: Findings) -> N
         message = f"{datasheet.model} has no sampling interval to set"
         findings.error("useless-key", ("sample",), message, at_key=True, remedy="remove it")
         return
-    assert setup.sample.unit is not None
-    second = parse_unit("s")
-    asked = convert(setup.sample.value, setup.sample.unit, second)
+    asked = setup.sample.seconds
     low, high = datasheet.interval_s
     if not low <= asked <= high:
         nearest = low if asked < low else high

@@ -14,14 +14,13 @@ from leitwerk.datasheet import Datasheet, Point, Stored
 from leitwerk.datasheet.points import TIMES
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
-from leitwerk.quantities import Quantity, parse_quantity
+from leitwerk.quantities import parse_quantity
 from leitwerk.setup import Setup
 from leitwerk.signals import TwoPoint
-from leitwerk.units import convert, parse_unit
+from leitwerk.units import parse_unit
 
 # The unit identifier of a device on its bus, among its settings.
 BUS_UNIT = "bus.unit"
-_CONDITIONS = {True: "above", False: "below"}
 
 
 class Wanted(NamedTuple):
@@ -40,7 +39,7 @@ def wanted_settings(
     """Every setting that a setup determines on a device model."""
     yield Wanted("title", None, setup.title, ("title",))
     if setup.sample is not None:
-        yield Wanted("sample.interval", None, _seconds(setup.sample), ("sample",), "s")
+        yield Wanted("sample.interval", None, setup.sample.seconds, ("sample",), "s")
     used = set()
     for assignment in assignments:
         if assignment.reading is None:
@@ -50,6 +49,7 @@ def wanted_settings(
         if terminal.slot not in used:
             yield Wanted("channel.{n}.sensor", terminal.slot, "off", ())
     yield from _alarms(datasheet, assignments)
+    yield from _bands(datasheet, assignments)
 
 
 def read_settings(
@@ -113,11 +113,6 @@ def _setting(
     return [Wanted(family, index, value, path, point.unit)]
 
 
-def _seconds(interval: Quantity) -> float:
-    assert interval.unit is not None
-    return convert(interval.value, interval.unit, parse_unit("s"))
-
-
 def _channel(a: Assignment) -> Iterator[Wanted]:
     path = ("channels", a.name)
     yield Wanted("channel.{n}.sensor", a.slot, a.measurement.kind, (*path, "sensor"))
@@ -145,13 +140,44 @@ def _alarms(datasheet: Datasheet, assignments: Sequence[Assignment]) -> Iterator
             if number > datasheet.alarms_at_most:
                 return
             path = ("channels", a.name, "alarms", alarm.name)
-            condition = _CONDITIONS[alarm.above]
+            condition = alarm.side
+            trip, clear = alarm.point
             unit = a.measurement.shown_unit.symbol
             yield Wanted("alarm.{k}.channel", number, float(a.slot), path)
             yield Wanted("alarm.{k}.condition", number, condition, path)
-            yield Wanted("alarm.{k}.trip", number, alarm.trip, (*path, condition), unit)
-            yield Wanted("alarm.{k}.clear", number, alarm.clear, (*path, "clear"), unit)
+            yield Wanted("alarm.{k}.trip", number, trip, (*path, condition), unit)
+            yield Wanted("alarm.{k}.clear", number, clear, (*path, "clear"), unit)
             yield Wanted("alarm.{k}.delay", number, alarm.delay_s, (*path, "after"), "s")
             yield Wanted("alarm.{k}.severity", number, alarm.severity, (*path, "severity"))
+            clear_delay = alarm.clear_delay_s
+            if clear_delay or datasheet.family("settings", "alarm.{k}.clear_delay"):
+                place = (*path, "clears_after")
+                yield Wanted("alarm.{k}.clear_delay", number, clear_delay, place, "s")
+            if alarm.latch or datasheet.family("settings", "alarm.{k}.latch"):
+                latch = "yes" if alarm.latch else "no"
+                yield Wanted("alarm.{k}.latch", number, latch, (*path, "latch"))
     for unused in range(number + 1, datasheet.alarms_at_most + 1):
         yield Wanted("alarm.{k}.condition", unused, "off", ())
+
+
+def _bands(datasheet: Datasheet, assignments: Sequence[Assignment]) -> Iterator[Wanted]:
+    """The bands of the first channel that has some; a device shows those of one reading."""
+    family = datasheet.family("settings", "band.{k}.end")
+    banded = [a for a in assignments if a.bands is not None]
+    if family is None or not banded:
+        return
+    a = banded[0]
+    assert a.bands is not None
+    path = ("channels", a.name, "bands")
+    yield Wanted("band.reading", None, a.measurement.kind, path)
+    hysteresis = (*path[:2], "band_hysteresis")
+    yield Wanted("band.hysteresis", None, a.bands.hysteresis, hysteresis, a.unit.symbol)
+    for number, part in enumerate(a.bands.parts[: len(family.indices)], start=1):
+        place = (*path, part.name)
+        # The last one is open at its top, which is as far as the device can count.
+        end = min(part.end, family.template.span()[1])
+        yield Wanted("band.{k}.end", number, end, (*place, "to"), a.unit.symbol)
+        yield Wanted("band.{k}.color", number, part.color or "grey", (*place, "color"))
+        yield Wanted("band.{k}.text", number, part.text, (*place, "text"))
+    for unused in range(len(a.bands.parts) + 1, len(family.indices) + 1):
+        yield Wanted("band.{k}.color", unused, "off", ())

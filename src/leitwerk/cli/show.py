@@ -28,7 +28,7 @@ _VERDICT = {
     Verdict.NOT_ASKED: "dim",
 }
 _WIDE = 110  # characters that all columns need
-_PHASE = {"clear": "green", "pending": "yellow", "tripped": "bold red"}
+_STATE = {"normal": "green", "pending": "yellow", "unacknowledged": "bold red"}
 
 
 def console(*, wraps: bool = False) -> Console:
@@ -126,8 +126,12 @@ def closing_text(report: LiveReport) -> Text:
 
 def _alarms(c: ChannelReport) -> Text:
     cell = Text()
-    for name, phase in c.alarms.items():
-        cell.append("\n" if cell else "").append(f"{name} ").append(phase, _PHASE[phase])
+    for name, state in c.alarms.items():
+        cell.append("\n" if cell else "").append(f"{name} ").append(
+            state, _STATE.get(state, "yellow")
+        )
+    if c.band:
+        cell.append("\n" if cell else "").append(c.band)
     return cell
 
 

@@ -17,7 +17,7 @@ from leitwerk.datasheet.points import TABLES, TIMES
 from leitwerk.datasheet.queries import MAX_TEXT
 from leitwerk.errors import QuantityError
 from leitwerk.quantities import Quantity, Span, parse_quantity, parse_span
-from leitwerk.reading import Model, reader, text_of
+from leitwerk.reading import Model, YesNo, reader, text_of
 from leitwerk.units import Unit, parse_unit
 
 VERSION = "1"
@@ -128,8 +128,6 @@ def _shape(description: str, *examples: Any) -> WithJsonSchema:
 Version = Annotated[
     str, reader((), _version), WithJsonSchema({"const": 1, "description": "Version of this format"})
 ]
-# YAML 1.1, which many editors follow, makes a truth value of a bare yes.
-YesNo = Annotated[Literal["yes", "no"], WithJsonSchema({"enum": [True, False, "yes", "no"]})]
 Text = Annotated[str, Field(min_length=1, max_length=200)]
 Count = Annotated[int, reader(int, _count), _shape("A whole number", 8)]
 Amount = Annotated[

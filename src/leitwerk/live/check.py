@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from leitwerk.alarms import AlarmState, next_state
 from leitwerk.check import Assignment, check_into
 from leitwerk.errors import QuantityError, SetupError
 from leitwerk.findings import Findings
@@ -21,6 +20,7 @@ from leitwerk.live.poller import Poller, paced, to_values
 from leitwerk.live.report import LiveReport
 from leitwerk.setup import Setup
 from leitwerk.signals import Quality
+from leitwerk.situation import Situation
 from leitwerk.verdicts import ChannelReport, Context, judge
 
 if TYPE_CHECKING:
@@ -141,8 +141,8 @@ class _Watch:
         self.shown = np.zeros((count, len(channels)))
         self.qualities = np.zeros((count, len(channels)), dtype=np.uint8)
         self.junction: float | None = None
-        self.alarmed = [k for k, a in enumerate(channels) if a.alarms]
-        self.states = [{alarm.name: AlarmState() for alarm in a.alarms} for a in channels]
+        self.alarmed = any(a.alarms for a in channels)
+        self.situation = Situation(channels)
 
     def add(
         self,
@@ -157,17 +157,12 @@ class _Watch:
         self.qualities[self.taken] = qualities
         self.junction = junction
         self.taken += 1
-        for column in self.alarmed:
-            channel, states, one = (
-                self.channels[column],
-                self.states[column],
-                slice(column, column + 1),
-            )
-            values, found = channel.measurement.host.convert(shown[one], qualities[one])
-            good = bool(found[0] == Quality.GOOD)
-            for alarm in channel.alarms:
-                state = states[alarm.name]
-                states[alarm.name] = next_state(alarm, state, time_s, float(values[0]), good=good)
+        if self.alarmed:
+            values, found = to_values(self.channels, shown[None, :], qualities[None, :])
+            good = (found[0] == Quality.GOOD) & np.isfinite(values[0])
+            now = datetime.now().astimezone()
+            since_midnight = now.hour * 3600 + now.minute * 60 + now.second
+            self.situation.take(time_s, values[0], good, time_of_day_s=since_midnight)
 
     def values(self) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
         """Values in the channels' units and qualities of the samples so far."""
@@ -184,7 +179,7 @@ class _Watch:
                 Context(
                     cold_junction=self.junction,
                     changes=self.changes[column],
-                    phases={name: s.phase for name, s in self.states[column].items()},
+                    alarms=self.situation.alarm_states(channel.name),
                 ),
             )
             for column, channel in enumerate(self.channels)

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 _COLUMNS = (
     "name", "label", "unit", "count", "good", "last", "mean", "minimum", "maximum",
-    "standard_deviation", "quality", "alarms", "expected", "tolerance", "verdict", "reason",
+    "standard_deviation", "quality", "alarms", "band", "expected", "tolerance", "verdict", "reason",
 )  # fmt: skip
 
 
@@ -72,7 +72,7 @@ class LiveReport:
         writer.writerow(_COLUMNS)
         for channel in self.channels:
             row = channel.to_dict()
-            row["alarms"] = " ".join(f"{name}:{phase}" for name, phase in row["alarms"].items())
+            row["alarms"] = " ".join(f"{name}:{state}" for name, state in row["alarms"].items())
             writer.writerow([_cell(row[name]) for name in _COLUMNS])
         return text.getvalue()
 
@@ -107,7 +107,7 @@ class LiveReport:
             numbers = c.shown(c.mean) + unit if c.good else "nothing"
             if c.states is None and c.good:
                 numbers += f" ({c.shown(c.minimum)}..{c.shown(c.maximum)}{spread})"
-            alarms = "".join(f", alarm {n}: {phase}" for n, phase in c.alarms.items())
+            alarms = "".join(f", alarm {n}: {state}" for n, state in c.alarms.items())
             verdict = c.verdict.value.upper()
             lines.append(f"{verdict:10} {c.name:{width}}  {numbers}, {c.quality}{alarms}")
             if c.reason:

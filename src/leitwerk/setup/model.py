@@ -13,10 +13,10 @@ from leitwerk.errors import SetupError
 from leitwerk.findings import Findings
 from leitwerk.places import List, Map
 from leitwerk.reading import Model, validate
+from leitwerk.setup.alarms import Alarm, Band, Origin
 from leitwerk.setup.fields import (
     VERSION,
     AddressField,
-    DurationField,
     ExpectedField,
     IntervalField,
     Line,
@@ -30,6 +30,7 @@ from leitwerk.setup.fields import (
     UnitField,
     VersionField,
 )
+from leitwerk.setup.limits import Find, LimitsGroup, UsedLimits, UsedLimitsField, expand_limits
 from leitwerk.setup.upkeep import Calibration, TareEntry
 from leitwerk.yamltext import parse_yaml
 
@@ -43,20 +44,6 @@ class DeviceSection(Model):
     model: Line = Field(description="The device's model, as its datasheet names it")
     at: AddressField
     serial: Line = Field(description="The serial number; any other device is refused")
-
-
-class Alarm(Model):
-    """A condition on a channel: it trips above or below a point, and clears at another."""
-
-    above: QuantityField | None = Field(None, description="Trips when the value rises above this")
-    below: QuantityField | None = Field(None, description="Trips when the value falls below this")
-    clear: QuantityField | None = Field(
-        None, description="Clears when the value is back here; the trip point itself if not given"
-    )
-    after: DurationField | None = Field(
-        None, description="Trips only when the condition has held so long"
-    )
-    severity: Literal["low", "medium", "high"] = Field("medium", description="How urgent it is")
 
 
 class Channel(Model):
@@ -85,6 +72,13 @@ class Channel(Model):
     tare: list[TareEntry] = Field(default_factory=list, description="Tares, the one in force last")
     expect: ExpectedField | None = None
     alarms: dict[str, Alarm] = Field(default_factory=dict, description="Alarms by name")
+    limits: UsedLimitsField | None = None
+    bands: dict[str, Band] = Field(
+        default_factory=dict, description="Named parts of the span, from the lowest up"
+    )
+    band_hysteresis: QuantityField | None = Field(
+        None, description="How far below a border the value must fall to leave the upper band"
+    )
 
 
 class Setup(Model):
@@ -157,7 +151,9 @@ def parse_setup(text: str | bytes, *, file: str = "setup") -> Setup:
     return setup
 
 
-def draft_setup(text: str | bytes, *, file: str) -> tuple[Setup | None, Findings]:
+def draft_setup(
+    text: str | bytes, *, file: str, find_limits: Find | None = None
+) -> tuple[Setup | None, Findings]:
     """What could be read of a setup, for further checking only, and the findings so far.
 
     Where the findings hold errors, the draft lacks what was wrong, or has a placeholder for it.
@@ -171,7 +167,9 @@ def draft_setup(text: str | bytes, *, file: str) -> tuple[Setup | None, Findings
         placeholder = {"model": "?", "at": LinkAddress("modbus+tcp", "?", 0, 1), "serial": "?"}
         raw["device"] = validate(DeviceSection, device, ("device",), findings, placeholder)
     if isinstance(channels := root.get("channels"), Map):
-        raw["channels"] = _channels(channels, findings) or (_NO_CHANNELS if channels else {})
+        raw["channels"] = _channels(channels, findings, find_limits) or (
+            _NO_CHANNELS if channels else {}
+        )
     stand_ins = {
         "leitwerk": VERSION,
         "title": "?",
@@ -186,7 +184,7 @@ def draft_setup(text: str | bytes, *, file: str) -> tuple[Setup | None, Findings
     return setup, findings
 
 
-def _channels(raw: Map, findings: Findings) -> dict[str, Channel]:
+def _channels(raw: Map, findings: Findings, find_limits: Find | None) -> dict[str, Channel]:
     channels = {}
     for name, content in raw.items():
         path = ("channels", name)
@@ -200,8 +198,10 @@ def _channels(raw: Map, findings: Findings) -> dict[str, Channel]:
             )
             continue
         entries: dict[str, Any] = dict(content)
-        if isinstance(alarms := content.get("alarms"), Map):
-            entries["alarms"] = _alarms(alarms, path, findings)
+        if "limits" in entries or isinstance(content.get("alarms"), Map):
+            entries |= _alarms(content, path, findings, find_limits)
+        if isinstance(bands := content.get("bands"), Map):
+            entries["bands"] = _bands(bands, path, findings)
         if isinstance(calibration := content.get("calibration"), Map):
             place = (*path, "calibration")
             entries["calibration"] = validate(Calibration, calibration, place, findings)
@@ -213,20 +213,52 @@ def _channels(raw: Map, findings: Findings) -> dict[str, Channel]:
     return channels
 
 
-def _alarms(raw: Map, path: tuple[str, ...], findings: Findings) -> dict[str, Alarm]:
+def _alarms(
+    channel: Map, path: tuple[str, ...], findings: Findings, find_limits: Find | None
+) -> dict[str, Any]:
+    """The alarms of a channel: those of its limit set, and its own, which may change single keys."""
+    entries: dict[str, Any] = {}
+    from_set: dict[str, dict[str, Any]] = {}
+    used: UsedLimits | None = None
+    if "limits" in channel:
+        group = validate(LimitsGroup, {"limits": channel["limits"]}, path, findings)
+        used = entries["limits"] = group.limits if group else None
+        if used is not None:
+            from_set = expand_limits(used, find_limits, path, findings)
+    own: Map | dict[str, Any] = {}
+    if isinstance(written := channel.get("alarms"), Map):
+        own = written
     alarms = {}
-    for name, content in raw.items():
+    for name in [*from_set, *(n for n in own if n not in from_set)]:
         place = (*path, "alarms", name)
-        _check_name(name, "alarm", place, findings)
-        alarm = None
-        if isinstance(content, Map):
-            alarm = validate(Alarm, content, place, findings)
-        else:
+        content: Any = own.get(name, {})
+        if name in own:
+            _check_name(name, "alarm", place, findings)
+        if not isinstance(content, dict):
             valid = "{above: 78, clear: 75}"
             findings.error("bad-value", place, "an alarm is a group of keys", valid=valid)
+            continue
+        alarm = validate(Alarm, {**from_set.get(name, {}), **content}, place, findings)
         if alarm is not None:
+            if name in from_set and used is not None:
+                alarm._origin = Origin(used.set, tuple(content))  # noqa: SLF001 - set once, here
             alarms[name] = alarm
-    return alarms
+    if "alarms" in channel and not isinstance(channel["alarms"], Map):
+        return entries  # what stands there is no group, and is told with the channel
+    return {**entries, "alarms": alarms}
+
+
+def _bands(raw: Map, path: tuple[str, ...], findings: Findings) -> dict[str, Band]:
+    bands = {}
+    for name, content in raw.items():
+        place = (*path, "bands", name)
+        _check_name(name, "band", place, findings)
+        if not isinstance(content, Map):
+            valid = "{to: 8 %, color: amber}"
+            findings.error("bad-value", place, "a band is a group of keys", valid=valid)
+        elif (band := validate(Band, content, place, findings)) is not None:
+            bands[name] = band
+    return bands
 
 
 def _tares(raw: List, path: tuple[str, ...], findings: Findings) -> list[TareEntry]:

@@ -1,0 +1,295 @@
+"""Limit sets: named collections of alarms with parameters, in files of their own.
+
+A set by number of cells, by nominal voltage, by the product that is stored: its alarms hold formulas
+of its parameters. A setup names the set and its parameters; what it comes to is shown expanded.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from itertools import pairwise
+from typing import Annotated, Any, TypeAlias
+
+from pydantic import Field, WithJsonSchema
+
+from leitwerk.errors import FileProblem, QuantityError, SetupError
+from leitwerk.findings import Findings
+from leitwerk.formula import work_out
+from leitwerk.places import Map
+from leitwerk.quantities import Quantity, format_number, parse_quantity
+from leitwerk.reading import Model, reader, validate
+from leitwerk.setup.alarms import Alarm
+from leitwerk.setup.fields import Line, RangeField, UnitField
+from leitwerk.units import Unit
+from leitwerk.yamltext import parse_yaml
+
+VERSION = "1"
+_FORMULAS = ("above", "below", "clear", "hysteresis", "by", "rises", "falls", "changes")
+_SPANS = ("inside", "outside")
+_NUMBER_NAME = re.compile(r"[a-z]\w{0,39}")
+Find: TypeAlias = Callable[[str], "LimitSet"]
+
+
+def _version(value: object) -> str:
+    if value != VERSION:
+        raise QuantityError(f"version {value!r} is not known", valid=VERSION)
+    return VERSION
+
+
+class Parameter(Model):
+    """What a set has to be told: a number within ``span``, or one of ``choices``.
+
+    Each choice brings numbers under names that the formulas use.
+    """
+
+    span: RangeField | None = None
+    choices: dict[str, dict[str, Line]] = Field(default_factory=dict)
+    summary: Line | None = None
+
+
+class LimitFile(Model):
+    """The whole file."""
+
+    limits: Annotated[str, reader((), _version), WithJsonSchema({"const": 1})]
+    name: Line
+    summary: Line
+    source: Line = Field(description="Where the numbers come from: standard and clause, or maker")
+    unit: UnitField
+    parameters: dict[str, Parameter] = Field(default_factory=dict)
+    alarms: dict[str, dict[str, Any]] = Field(description="Alarms, with formulas for their points")
+    order: list[Line] = Field(
+        default_factory=list, description="Alarms whose trip points must rise in this order"
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class UsedLimits:
+    """A channel's use of a limit set, by its name, and what the set is told."""
+
+    set: str
+    parameters: Mapping[str, str]
+
+
+def _used(value: object) -> UsedLimits:
+    valid = "{set: battery, cells: 6, chemistry: lead}"
+    if not isinstance(value, Mapping) or not all(isinstance(v, str) for v in value.values()):
+        raise QuantityError("a limit set is used by a group of keys", valid=valid)
+    parameters = dict(value)
+    if "set" not in parameters:
+        raise QuantityError("it is not said which limit set is meant", valid=valid)
+    return UsedLimits(parameters.pop("set"), parameters)
+
+
+UsedLimitsField = Annotated[
+    UsedLimits,
+    reader(UsedLimits, _used),
+    WithJsonSchema(
+        {
+            "type": "object",
+            "description": "The limit set to take alarms from, and what it has to be told",
+            "properties": {"set": {"type": "string"}},
+            "required": ["set"],
+            "additionalProperties": {"type": ["string", "number"]},
+        }
+    ),
+]
+
+
+class LimitsGroup(Model):
+    """The key of a channel that names a limit set."""
+
+    limits: UsedLimitsField
+
+
+@dataclass(frozen=True)
+class LimitSet:
+    """A limit set that has been read."""
+
+    name: str
+    summary: str
+    source: str
+    unit: Unit
+    parameters: Mapping[str, Parameter]
+    alarms: Mapping[str, Mapping[str, Any]]
+    order: tuple[str, ...] = field(default=())
+
+    def numbers(self, given: Mapping[str, str]) -> dict[str, float]:
+        """The numbers that parameters stand for, by the names that formulas use.
+
+        Raises
+        ------
+        QuantityError
+            A parameter is missing, unknown, or outside what it may be.
+
+        """
+        unknown = [name for name in given if name not in self.parameters]
+        if unknown:
+            valid = ", ".join(self.parameters) or "none"
+            raise QuantityError(f"{self.name} has no parameter {unknown[0][:40]!r}", valid=valid)
+        numbers: dict[str, float] = {}
+        for name, parameter in self.parameters.items():
+            if name not in given:
+                raise QuantityError(
+                    f"{self.name} has to be told {name!r}",
+                    valid=_valid(parameter),
+                    remedy=f"add '{name}: …'",
+                )
+            numbers |= _told(name, given[name], parameter)
+        return numbers
+
+    def expand(self, given: Mapping[str, str]) -> dict[str, dict[str, Any]]:
+        """The alarms with their formulas worked out, as a setup would hold them.
+
+        Raises
+        ------
+        QuantityError
+            A parameter or a formula cannot be used, or the trip points are not in their order.
+
+        """
+        numbers = self.numbers(given)
+        alarms = {}
+        for name, alarm in self.alarms.items():
+            lines = dict(alarm)
+            for key in (*_FORMULAS, *_SPANS):
+                if key in lines:
+                    lines[key] = self._worked_out(str(lines[key]), numbers)
+            alarms[name] = lines
+        trips = [(name, _trip(alarms[name])) for name in self.order]
+        for (lower, low), (upper, high) in pairwise(trips):
+            if not low < high:
+                raise QuantityError(
+                    f"{self.name}: {lower} at {format_number(low)} must lie below {upper} at "
+                    f"{format_number(high)} {self.unit}",
+                    valid=f"trip points that rise: {', '.join(self.order)}",
+                )
+        return alarms
+
+    def _worked_out(self, text: str, numbers: Mapping[str, float]) -> str:
+        ends = (format_number(work_out(end, numbers), 9) for end in text.split(".."))
+        return f"{'..'.join(ends)} {self.unit}"
+
+
+def _told(name: str, text: str, parameter: Parameter) -> dict[str, float]:
+    if parameter.choices:
+        if text not in parameter.choices:
+            raise QuantityError(f"{name}: {text[:40]!r} is none of them", valid=_valid(parameter))
+        chosen = parameter.choices[text]
+        return {key: parse_quantity(number).value for key, number in chosen.items()}
+    quantity = parse_quantity(text)
+    value = quantity.value
+    if parameter.span is not None:
+        unit = parameter.span.unit
+        if unit is not None:
+            value = quantity.value_in(unit)
+        elif quantity.unit is not None:
+            raise QuantityError(f"{name}: {text} has a unit", valid=_valid(parameter))
+        low, high = parameter.span.low, parameter.span.high
+        if not low <= value <= high:
+            raise QuantityError(f"{name}: {text} is outside", valid=_valid(parameter))
+    return {name: value}
+
+
+def _valid(parameter: Parameter) -> str:
+    return ", ".join(parameter.choices) if parameter.choices else str(parameter.span or "a number")
+
+
+def _trip(alarm: Mapping[str, Any]) -> float:
+    return parse_quantity(str(alarm.get("above", alarm.get("below")))).value
+
+
+def parse_limits(text: str | bytes, *, file: str = "limits") -> LimitSet:
+    """The limit set that a text holds.
+
+    Raises
+    ------
+    SetupError
+        The text holds none; ``findings`` says what is wrong and where.
+
+    """
+    findings = Findings(file)
+    root = parse_yaml(text, findings)
+    found = None if root is None else _read(root, findings)
+    if found is None or findings.has_errors:
+        raise SetupError(file, findings.sorted())
+    return found
+
+
+def _read(root: Map, findings: Findings) -> LimitSet | None:
+    raw: dict[str, Any] = dict(root)
+    parameters = root.get("parameters")
+    if isinstance(parameters, Map):
+        raw["parameters"] = {
+            name: validate(Parameter, entry, ("parameters", name), findings) or Parameter()
+            for name, entry in parameters.items()
+            if isinstance(entry, Map)
+        }
+    file = validate(LimitFile, raw, (), findings)
+    if file is None or findings.has_errors:
+        return None
+    for name, alarm in file.alarms.items():
+        for key in alarm:
+            if key not in Alarm.model_fields:
+                valid = ", ".join(Alarm.model_fields)
+                message = f"{key[:40]!r} is no key of an alarm"
+                findings.error("unknown-key", ("alarms", name, key), message, valid=valid)
+    for k, name in enumerate(file.order):
+        if not {"above", "below"} & set(file.alarms.get(name, {})):
+            message = f"{name!r} is no alarm here with a trip point above or below"
+            findings.error("unknown-alarm", ("order", str(k)), message)
+    found = LimitSet(
+        file.name,
+        file.summary,
+        file.source,
+        file.unit,
+        file.parameters,
+        file.alarms,
+        tuple(file.order),
+    )
+    _try_out(found, findings)
+    return found
+
+
+def _try_out(limits: LimitSet, findings: Findings) -> None:
+    """A set is wrong when it cannot be used with any of its own parameters."""
+    given: dict[str, Iterable[str]] = {}
+    for name, parameter in limits.parameters.items():
+        if parameter.choices:
+            given[name] = tuple(parameter.choices)
+        elif parameter.span is not None:
+            ends = (parameter.span.low, parameter.span.high)
+            given[name] = tuple(str(Quantity(end, parameter.span.unit)) for end in ends)
+        else:
+            message = "a parameter has a span or choices"
+            findings.error("missing-key", ("parameters", name), message, valid="{span: 1..24}")
+            return
+    tries: list[dict[str, str]] = [{}]
+    for name, texts in given.items():
+        tries = [{**one, name: text} for one in tries for text in texts][:256]
+    for one in tries:
+        try:
+            limits.expand(one)
+        except QuantityError as error:
+            with_these = ", ".join(f"{name}: {text}" for name, text in one.items())
+            message = f"{error.message} (with {with_these})" if one else error.message
+            findings.error("bad-limits", ("alarms",), message, valid=error.valid)
+            return
+
+
+def expand_limits(
+    used: UsedLimits, find: Find | None, path: tuple[str, ...], findings: Findings
+) -> dict[str, dict[str, Any]]:
+    """The alarms that a channel's use of a limit set comes to, as a file would hold them."""
+    place = (*path, "limits")
+    try:
+        if find is None:
+            raise FileProblem("limit sets are found beside setups in files only")  # noqa: TRY301
+        return find(used.set).expand(used.parameters)
+    except QuantityError as error:
+        findings.error("bad-limits", place, error.message, valid=error.valid, remedy=error.remedy)
+    except FileProblem as error:
+        findings.error("unknown-limits", (*place, "set"), error.message, remedy=error.remedy)
+    except SetupError as error:
+        findings.error("bad-limits", (*place, "set"), f"the limit set has mistakes: {error}")
+    return {}

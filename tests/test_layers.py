@@ -14,7 +14,7 @@ FLOORS = [
     ["errors", "collector", "places"],
     ["findings", "units"],
     ["yamltext", "quantities"],
-    ["address", "identity", "reading", "signals", "conditions", "formula", "alarms"],
+    ["address", "identity", "reading", "signals", "conditions", "course", "formula", "alarms"],
     ["calibration", "tare", "orientation"],
     ["datasheet", "setup"],
     ["ranging"],
@@ -22,7 +22,7 @@ FLOORS = [
     ["image"],
     ["program"],
     ["diagnosis", "situation", "wire"],
-    ["verdicts", "explain", "adopt"],
+    ["verdicts", "explain", "adopt", "rehearsal"],
     # Above this line files, sockets and clocks are touched.
     ["project", "editing", "inventory", "passwords"],
     ["links"],

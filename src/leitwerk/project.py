@@ -190,6 +190,24 @@ def choose_by_needs(needs: Needs) -> list[NeedsFit]:
     return sorted(fits, key=lambda fit: len(fit.reasons))
 
 
+def assign_setup(setup: Setup, datasheet: Datasheet | None = None) -> list[Assignment]:
+    """The channels of a setup as they are on its device.
+
+    Raises
+    ------
+    SetupError
+        The setup has errors on its model.
+    FileProblem
+        There is no datasheet for the model.
+
+    """
+    findings = Findings(setup.source.file, setup.source.root)
+    assignments = check_into(setup, datasheet or find_datasheet(setup.device.model), findings)
+    if findings.has_errors:
+        raise SetupError(findings.file, findings.sorted())
+    return assignments
+
+
 def find_assignment(setup: Setup, channel: str, datasheet: Datasheet | None = None) -> Assignment:
     """A channel of a setup as it is on its device.
 
@@ -203,11 +221,7 @@ def find_assignment(setup: Setup, channel: str, datasheet: Datasheet | None = No
         The setup has no such channel; the nearest is named.
 
     """
-    findings = Findings(setup.source.file, setup.source.root)
-    assignments = check_into(setup, datasheet or find_datasheet(setup.device.model), findings)
-    if findings.has_errors:
-        raise SetupError(findings.file, findings.sorted())
-    for assignment in assignments:
+    for assignment in assign_setup(setup, datasheet):
         if assignment.name == channel:
             return assignment
     near = difflib.get_close_matches(channel[:60], list(setup.channels), n=1)

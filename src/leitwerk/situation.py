@@ -41,7 +41,7 @@ class Situation:
         self._conditions = [
             (k, w.alarm.only_while) for k, w in enumerate(watched) if w.alarm.only_while is not None
         ]
-        self._enabled = np.ones(len(watched), bool)
+        self.enabled = np.ones(len(watched), bool)
         self._values = np.full(len(self.channels), np.nan)
 
     def take(
@@ -69,8 +69,8 @@ class Situation:
         for number, condition in self._conditions:
             found = self.holds(condition)
             if found is not None:  # what was known last counts where nothing is known now
-                self._enabled[number] = found
-        return self.board.take(time_s, self._values, enabled=self._enabled)
+                self.enabled[number] = found
+        return self.board.take(time_s, self._values, enabled=self.enabled)
 
     def holds(self, condition: Condition) -> bool | None:
         """Whether a condition holds now; None when that cannot be known."""

@@ -12,6 +12,7 @@ from leitwerk import __version__
 _COMMANDS = {
     "check": ("check", "Find the mistakes in a setup before they reach a device."),
     "explain": ("explain", "Show what becomes of a signal, and when alarms trip."),
+    "rehearse": ("rehearse", "Feed a course of values through the alarms, on paper only."),
     "upload": ("upload", "Carry a setup to its device and verify that it arrived."),
     "batch": ("batch", "Carry one setup to many devices, and verify each."),
     "program": ("program", "Turn a setup into the image of a board, and back."),

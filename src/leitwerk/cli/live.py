@@ -8,32 +8,11 @@ from typing import TYPE_CHECKING, Self
 import click
 
 from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
+from leitwerk.cli.times import DURATION
 
 if TYPE_CHECKING:
     from leitwerk.cli.outcome import LinkOptions
     from leitwerk.live import LiveReport, Sample
-
-
-class Seconds(click.ParamType[float]):
-    """A duration with its unit, as in a setup; a bare number is in s."""
-
-    name = "duration"
-
-    def convert(
-        self, value: object, param: click.Parameter | None, ctx: click.Context | None
-    ) -> float:
-        """The duration in s."""
-        from leitwerk.errors import QuantityError
-        from leitwerk.quantities import parse_quantity
-        from leitwerk.units import parse_unit
-
-        try:
-            seconds = parse_quantity(str(value)).value_in(parse_unit("s"))
-        except QuantityError as error:
-            self.fail(str(error), param, ctx)
-        if seconds <= 0:
-            self.fail(f"{value!r} is no time to watch\n  valid: more than 0 s", param, ctx)
-        return seconds
 
 
 @click.command()
@@ -43,7 +22,7 @@ class Seconds(click.ParamType[float]):
     "duration_s",
     default="5 s",
     show_default=True,
-    type=Seconds(),
+    type=DURATION,
     metavar="TIME",
     help="How long to watch.",
 )
@@ -52,7 +31,7 @@ class Seconds(click.ParamType[float]):
     "period_s",
     default="0.5 s",
     show_default=True,
-    type=Seconds(),
+    type=DURATION,
     metavar="TIME",
     help="Time from poll to poll.",
 )

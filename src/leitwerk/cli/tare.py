@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.live import Seconds
 from leitwerk.cli.outcome import FINE, link_options, reports_errors
+from leitwerk.cli.times import DURATION
 
 if TYPE_CHECKING:
     from leitwerk.cli.outcome import LinkOptions
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     "duration_s",
     default="5 s",
     show_default=True,
-    type=Seconds(),
+    type=DURATION,
     metavar="TIME",
     help="How long to read.",
 )

@@ -1,0 +1,90 @@
+"""leitwerk rehearse."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from leitwerk.cli.outcome import FINE, reports_errors
+from leitwerk.cli.times import DURATION
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from leitwerk.check import Assignment
+    from leitwerk.rehearsal import Courses
+
+
+@click.command()
+@click.argument("setup")
+@click.option(
+    "--course",
+    "courses",
+    multiple=True,
+    metavar="'CHANNEL: …'",
+    help="Draw a course: 'air_top: 21.5; to 85 in 2 min; stay 5 min; to 60 in 10 min'. "
+    "Pieces: to VALUE in TIME, jump VALUE, stay TIME, missing TIME, "
+    "wave ±A every TIME for TIME, noise SIGMA.",
+)
+@click.option("--recorded", metavar="FILE", help="Take courses from a CSV recording, as of live.")
+@click.option(
+    "--every", "period_s", type=DURATION, metavar="TIME", help="Sample drawn courses so often."
+)
+@click.option("--json", "as_json", is_flag=True, help="Print the states as JSON.")
+@click.option("--figure", metavar="FILE", help="Draw values, limits and states (PNG).")
+@reports_errors
+def rehearse(
+    setup: str,
+    *,
+    courses: tuple[str, ...],
+    recorded: str | None,
+    period_s: float | None,
+    as_json: bool,
+    figure: str | None,
+) -> int:
+    """Feed a course of values through the alarms of SETUP, on paper only.
+
+    No device is needed. Exit code 0: done. 1: errors in the setup. 2: usage.
+    """
+    from leitwerk.cli.show import print_result
+    from leitwerk.project import assign_setup, read_setup
+    from leitwerk.rehearsal import rehearse as run
+
+    wanted = read_setup(setup)
+    channels = assign_setup(wanted)
+    default_s = wanted.sample.seconds if wanted.sample else 1.0
+    fed = _courses(channels, courses, recorded, period_s or default_s)
+    result = run(wanted.title, channels, fed)
+    if figure:
+        from leitwerk.figures import draw_rehearsal
+
+        draw_rehearsal(result, figure)
+    print_result(result, as_json=as_json)
+    return FINE
+
+
+def _courses(
+    channels: Sequence[Assignment], drawn: Sequence[str], recorded: str | None, interval_s: float
+) -> Courses:
+    from leitwerk.course import parse_course
+    from leitwerk.errors import QuantityError
+    from leitwerk.project import read_bytes
+    from leitwerk.rehearsal import draw_courses, read_recorded
+
+    if recorded is not None:
+        if drawn:
+            raise click.UsageError("a course is either drawn or recorded")
+        return read_recorded(read_bytes(recorded).decode("utf-8", "replace"))
+    if not drawn:
+        raise click.UsageError("what shall happen? Give --course or --recorded")
+    units = {c.name: c.unit for c in channels}
+    parsed = {}
+    for text in drawn:
+        name, colon, rest = text.partition(":")
+        name = name.strip()
+        if not colon or name not in units:
+            message = f"{text[:40]!r} names no channel of this setup"
+            raise QuantityError(message, valid=f"'CHANNEL: …' with one of {', '.join(units)}")
+        parsed[name] = parse_course(rest, units[name])
+    return draw_courses(parsed, interval_s)

@@ -252,7 +252,7 @@ def test_a_station_takes_all_or_nothing_and_no_expired_change():
             "no setting speed",
         ),
         (
-            Desired(id="b" * 16, by="", at=NOW, settings={"name": "B", "report.every": 1.0}),
+            Desired(id="b" * 16, by="", at=NOW, settings={"name": "B", "report.interval": 1.0}),
             "outside",
         ),
     ):

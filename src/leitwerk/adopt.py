@@ -21,6 +21,14 @@ _QUANTITY = re.compile(r"(?:[±-]?\d[\d.]*(?: [°%Ω\w/·]+)?)|°[CF]|Ω")
 _PLAIN = re.compile(r"[^\W\d][\w .,/+()-]*[\w.)]|[^\W\d]")
 # What editors that follow YAML 1.1 take for something else than a text.
 _WORDS = {"yes", "no", "on", "off", "true", "false", "null", "y", "n"}
+# Settings that a setup has keys of its own for: what they are called there, and in what unit.
+_TIMED = (
+    ("storage.interval", "store: every", "s"),
+    ("report.interval", "report: every", "s"),
+    ("sample.integration", "integration:", "ms"),
+    ("memory.when_full", "when_full:", ""),
+)
+_SAID = {"title", "sample.interval", BUS_UNIT, *(name for name, _, _ in _TIMED)}
 _CHOICES = 8  # that are named in a comment
 _NAME = 40  # characters of a channel's name
 _SECONDS = "s"
@@ -65,8 +73,13 @@ def _head(image: Image, identity: Identity, address: str, sheet: Datasheet) -> l
     if sheet.interval_s is not None and isinstance(interval, float):
         low, high = (_exact(end) for end in sheet.interval_s)
         every = f"sample: every {_exact(interval)} {_SECONDS}"
-        lines += [f"{every}    # {low} to {high} {_SECONDS}", ""]
-    return lines
+        lines += [f"{every}    # {low} to {high} {_SECONDS}"]
+    for name, key, unit in _TIMED:
+        value = image.settings.get(name)
+        if value is not None:
+            shown = f"{_exact(value)} {unit}" if isinstance(value, float) else str(value)
+            lines.append(f"{key} {shown}")
+    return [*lines, ""] if lines[-1] else lines
 
 
 # ---------------------------------------------------------------------- channels
@@ -174,9 +187,7 @@ def _settings(image: Image, sheet: Datasheet) -> list[str]:
     lines = []
     for name, value in image.settings.items():
         head = name.partition(".")[0]
-        said = name in {"title", "sample.interval", BUS_UNIT} or (
-            head in {"channel", "alarm"} and name != head
-        )
+        said = name in _SAID or (head in {"channel", "alarm"} and name != head)
         point = sheet.settings.get(name)
         if said or point is None or point.read_only:
             continue

@@ -253,14 +253,17 @@ def _timing(needs: Needs, sheet: Datasheet) -> list[str]:
         low, high = (format_number(end) for end in span)
         reasons.append(f"it samples every {low} s to {high} s")
     if needs.keep_s is not None:
-        if sheet.memory_rows == 0:
+        rows = (
+            sheet.memory.rows_of(sum(i.count for i in needs.inputs) or 1) if sheet.memory else 0.0
+        )
+        if rows == 0:
             reasons.append("it keeps nothing by itself")
         elif interval is None:
             raise QuantityError(
                 "how long a memory lasts depends on the interval", valid="an interval as well"
             )
-        elif sheet.memory_rows * interval < needs.keep_s:
-            lasts = format_number(round(sheet.memory_rows * interval / 3600.0, 1))
+        elif rows * interval < needs.keep_s:
+            lasts = format_number(round(rows * interval / 3600.0, 1))
             reasons.append(f"its memory lasts {lasts} h at this interval")
     if needs.alarms > sheet.alarms_at_most:
         reasons.append(f"it has {sheet.alarms_at_most or 'no'} alarms")

@@ -208,6 +208,11 @@ def assign_setup(setup: Setup, datasheet: Datasheet | None = None) -> list[Assig
     return assignments
 
 
+def assign_draft(setup: Setup, datasheet: Datasheet) -> list[Assignment]:
+    """As ``assign_setup``, but whatever is wrong: the channels that can be assigned."""
+    return check_into(setup, datasheet, Findings(setup.source.file, setup.source.root))
+
+
 def find_assignment(setup: Setup, channel: str, datasheet: Datasheet | None = None) -> Assignment:
     """A channel of a setup as it is on its device.
 

@@ -8,12 +8,13 @@ from datetime import date
 from leitwerk.address import LinkAddress
 from leitwerk.check.assignment import Assignment, assign_channels
 from leitwerk.check.bands import check_band_count
+from leitwerk.check.timing import check_budget, check_intervals, check_rates, check_schedule
 from leitwerk.check.upkeep import check_dates
 from leitwerk.check.wanted import Wanted, read_settings, wanted_settings
 from leitwerk.datasheet import Datasheet, Stored
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Finding, Findings
-from leitwerk.quantities import Quantity, format_number, format_value
+from leitwerk.quantities import format_number, format_value
 from leitwerk.setup import Setup
 from leitwerk.units import parse_unit
 
@@ -46,7 +47,8 @@ def check_into(
     setup: Setup, datasheet: Datasheet, findings: Findings, *, today: date | None = None
 ) -> list[Assignment]:
     """As ``check_setup``, into findings that exist already; returns the assigned channels."""
-    _check_interval(setup, datasheet, findings)
+    check_intervals(setup, datasheet, findings)
+    check_schedule(setup, findings)
     assignments = assign_channels(setup, datasheet, findings)
     _check_counts(setup, datasheet, findings)
     banded = [(a.name, a.bands) for a in assignments if a.bands is not None]
@@ -55,39 +57,11 @@ def check_into(
     _check_storable(
         [*wanted_settings(setup, datasheet, assignments), *further], datasheet, findings
     )
+    check_rates(setup, assignments, findings)
+    check_budget(setup, datasheet, assignments, findings)
     if today is not None:
         check_dates(setup, today, findings)
     return assignments
-
-
-def _check_interval(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
-    if setup.sample is None:
-        if datasheet.interval_s is not None and not findings.mentions(("sample",)):
-            remedy = "add a line 'sample: every 10 s'"
-            findings.error("missing-key", (), "the key 'sample' is missing", remedy=remedy)
-        return
-    if datasheet.interval_s is None:
-        message = f"{datasheet.model} has no sampling interval to set"
-        findings.error("useless-key", ("sample",), message, at_key=True, remedy="remove it")
-        return
-    asked = setup.sample.seconds
-    low, high = datasheet.interval_s
-    if not low <= asked <= high:
-        nearest = low if asked < low else high
-        findings.error(
-            "interval-outside",
-            ("sample",),
-            f"{datasheet.model} cannot sample every {setup.sample}",
-            valid=f"{_duration(low)} to {_duration(high)}",
-            remedy=f"the nearest it can do is every {_duration(nearest)}",
-        )
-
-
-def _duration(seconds: float) -> str:
-    for symbol, length in (("d", 86400.0), ("h", 3600.0), ("min", 60.0)):
-        if seconds >= length and seconds % length == 0:
-            return f"{format_number(seconds / length)} {symbol}"
-    return str(Quantity(seconds, parse_unit("s")))
 
 
 def _check_counts(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:

@@ -23,6 +23,9 @@ from leitwerk.units import parse_unit
 BUS_UNIT = "bus.unit"
 
 
+_TIMED = ("storage.interval", "sample.integration", "memory.when_full")
+
+
 class Wanted(NamedTuple):
     """One setting: its family and index there, the value, and the place that asks for it."""
 
@@ -40,6 +43,7 @@ def wanted_settings(
     yield Wanted("title", None, setup.title, ("title",))
     if setup.sample is not None:
         yield Wanted("sample.interval", None, setup.sample.seconds, ("sample",), "s")
+    yield from _timing(setup, datasheet)
     used = set()
     for assignment in assignments:
         if assignment.reading is None:
@@ -111,6 +115,25 @@ def _setting(
             return []
     family, index = datasheet.setting_families[point.name]
     return [Wanted(family, index, value, path, point.unit)]
+
+
+def _timing(setup: Setup, datasheet: Datasheet) -> Iterator[Wanted]:
+    """Intervals beside the sampling one, and what becomes of a full memory."""
+    has = {name for name in _TIMED if datasheet.family("settings", name) is not None}
+    store = setup.store or setup.sample
+    if store is not None and (setup.store is not None or "storage.interval" in has):
+        yield Wanted(
+            "storage.interval", None, store.seconds, ("store",) if setup.store else (), "s"
+        )
+    if setup.report is not None:
+        yield Wanted("report.interval", None, setup.report.seconds, ("report",), "s")
+    usual = datasheet.timing.integration_s[:1]
+    integration = setup.integration.seconds if setup.integration else (usual[0] if usual else None)
+    if integration is not None and (setup.integration or "sample.integration" in has):
+        path = ("integration",) if setup.integration else ()
+        yield Wanted("sample.integration", None, 1e3 * integration, path, "ms")
+    if "memory.when_full" in has or setup.when_full != "stop":
+        yield Wanted("memory.when_full", None, setup.when_full, ("when_full",))
 
 
 def _channel(a: Assignment) -> Iterator[Wanted]:

@@ -13,6 +13,8 @@ _COMMANDS = {
     "check": ("check", "Find the mistakes in a setup before they reach a device."),
     "explain": ("explain", "Show what becomes of a signal, and when alarms trip."),
     "rehearse": ("rehearse", "Feed a course of values through the alarms, on paper only."),
+    "budget": ("timing", "Say whether time, memory, battery and link last, and how long."),
+    "timetable": ("timing", "Show the planned runs of a setup as one timeline."),
     "upload": ("upload", "Carry a setup to its device and verify that it arrived."),
     "batch": ("batch", "Carry one setup to many devices, and verify each."),
     "program": ("program", "Turn a setup into the image of a board, and back."),

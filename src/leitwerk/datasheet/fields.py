@@ -278,9 +278,37 @@ class Environment(Model):
 
 
 class Memory(Model):
-    """How much the device keeps by itself."""
+    """How much the device keeps by itself: rows, or bytes with what a row and a value take."""
 
-    rows: Count
+    rows: Count = 0
+    bytes: Count = 0
+    row: Count = 0
+    value: Count = 0
+
+
+class Timing(Model):
+    """How long things take: to measure one channel of a scan, and to answer a request."""
+
+    settling: Amount | None = None
+    integration: list[Text] = Field(default_factory=list)
+    switching: Amount | None = None
+    answers: Amount | None = None
+
+
+class Battery(Model):
+    """What is in the battery, and what costs how much of it."""
+
+    capacity: Amount
+    idle: Amount | None = None
+    sample: Amount | None = None
+    report: Amount | None = None
+
+
+class Report(Model):
+    """How large a report is: for itself, and for each value in it, in bytes."""
+
+    bytes: Count
+    value: Count
 
 
 class Program(Model):
@@ -317,6 +345,9 @@ class DatasheetFile(Model):
     environment: Environment | None = None
     outputs: dict[str, Count] = Field(default_factory=dict)
     memory: Memory | None = None
+    timing: Timing | None = None
+    battery: Battery | None = None
+    report: Report | None = None
     clock: Literal["local", "utc"] = "local"
     refusals: dict[str, Text] = Field(default_factory=dict)
     identity: dict[str, Any]
@@ -341,6 +372,9 @@ def datasheet_schema() -> Mapping[str, Any]:
         Lines,
         Environment,
         Memory,
+        Timing,
+        Battery,
+        Report,
         Program,
     ):
         schema = model.model_json_schema(ref_template="#/$defs/{model}")

@@ -94,6 +94,46 @@ class ProgramLayout:
     version: int
 
 
+@dataclass(frozen=True, slots=True)
+class ScanTiming:
+    """How long things take, in s: for each channel of a scan, and before an answer.
+
+    ``integration_s`` are the times for which an input can be measured, the usual one first.
+    """
+
+    settling_s: float = 0.0
+    integration_s: tuple[float, ...] = ()
+    switching_s: float = 0.0
+    answers_s: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class MemorySize:
+    """The memory: its size, and what a row and each value in it take, in the same unit.
+
+    Where it is counted in rows, whatever they hold, a row takes 1 and a value nothing.
+    """
+
+    size: float
+    row: float
+    value: float
+
+    def rows_of(self, values: int) -> float:
+        """How many rows of so many values it holds."""
+        each = self.row + values * self.value
+        return self.size / each if each else 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class BatteryFigures:
+    """What is in the battery and what a sample and a report take of it, in J; idle in W."""
+
+    capacity_j: float
+    idle_w: float
+    sample_j: float
+    report_j: float
+
+
 @dataclass(frozen=True)
 class Datasheet:
     """A device model: what it is capable of, and where each point lives."""
@@ -116,7 +156,10 @@ class Datasheet:
     environment_c: tuple[float, float] | None
     protection: str
     outputs: Mapping[str, int]
-    memory_rows: int
+    memory: MemorySize | None
+    timing: ScanTiming
+    battery: BatteryFigures | None
+    report_bytes: tuple[int, int] | None
     clock_is_utc: bool
     program: ProgramLayout | None
     groups: Mapping[str, Mapping[str, PointFamily]] = field(repr=False)

@@ -12,6 +12,7 @@ from leitwerk.datasheet.fields import (
     ENTRIES,
     GROUPS,
     LAST_REGISTER,
+    Battery,
     DatasheetFile,
     Environment,
     InputEntry,
@@ -21,11 +22,22 @@ from leitwerk.datasheet.fields import (
     PointEntry,
     Program,
     QueryEntry,
+    Report,
     TerminalEntry,
+    Timing,
     Transfer,
     parse_code,
 )
-from leitwerk.datasheet.model import Datasheet, Input, ProgramLayout, Range, Terminal
+from leitwerk.datasheet.model import (
+    BatteryFigures,
+    Datasheet,
+    Input,
+    MemorySize,
+    ProgramLayout,
+    Range,
+    ScanTiming,
+    Terminal,
+)
 from leitwerk.datasheet.points import BIT_TABLES, INDEX, TIMES, Point, PointFamily
 from leitwerk.datasheet.queries import DIALECTS, Dialect, Query, Replies
 from leitwerk.errors import QuantityError, SetupError
@@ -42,6 +54,9 @@ _SECTIONS: dict[str, type[Model]] = {
     "lines": Lines,
     "environment": Environment,
     "memory": Memory,
+    "timing": Timing,
+    "battery": Battery,
+    "report": Report,
     "program": Program,
 }
 Groups: TypeAlias = Mapping[str, Mapping[str, PointFamily]]
@@ -153,6 +168,8 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
     if file.environment is not None and (stands := file.environment.temperature) is not None:
         place = ("environment", "temperature")
         environment_c = attempt(place, lambda: stands.ends_in(parse_unit("°C")))
+    timing = attempt(("timing",), lambda: _timing(file.timing)) or ScanTiming()
+    battery = attempt(("battery",), lambda: _battery(file.battery))
     program = _program(file, groups, findings)
     if findings.has_errors:
         return None
@@ -182,11 +199,50 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
         environment_c=environment_c,
         protection=(file.environment and file.environment.protection) or "",
         outputs=file.outputs,
-        memory_rows=file.memory.rows if file.memory else 0,
+        memory=_memory(file),
+        timing=timing,
+        battery=battery,
+        report_bytes=(file.report.bytes, file.report.value) if file.report else None,
         clock_is_utc=file.clock == "utc",
         program=program,
         groups=groups,
     )
+
+
+def _memory(file: DatasheetFile) -> MemorySize | None:
+    entry = file.memory
+    if entry is None:
+        return None
+    if entry.rows:
+        return MemorySize(float(entry.rows), 1.0, 0.0)
+    return MemorySize(float(entry.bytes), float(entry.row), float(entry.value))
+
+
+def _timing(entry: Timing | None) -> ScanTiming:
+    if entry is None:
+        return ScanTiming()
+    integration = tuple(parse_quantity(text).seconds for text in entry.integration)
+    settling, switching, answers = (
+        amount.seconds if amount else 0.0
+        for amount in (entry.settling, entry.switching, entry.answers)
+    )
+    return ScanTiming(settling, integration, switching, answers)
+
+
+def _battery(entry: Battery | None) -> BatteryFigures | None:
+    if entry is None:
+        return None
+    joule, watt = parse_unit("J"), parse_unit("W")
+    figures = [
+        amount.value_in(unit) if amount else 0.0
+        for amount, unit in (
+            (entry.capacity, joule),
+            (entry.idle, watt),
+            (entry.sample, joule),
+            (entry.report, joule),
+        )
+    ]
+    return BatteryFigures(*figures)
 
 
 def _program(file: DatasheetFile, groups: Groups, findings: Findings) -> ProgramLayout | None:

@@ -12,11 +12,13 @@ from leitwerk.address import LinkAddress
 from leitwerk.errors import SetupError
 from leitwerk.findings import Findings
 from leitwerk.places import List, Map
+from leitwerk.quantities import Quantity
 from leitwerk.reading import Model, validate
 from leitwerk.setup.alarms import Alarm, Band, Origin
 from leitwerk.setup.fields import (
     VERSION,
     AddressField,
+    DurationField,
     ExpectedField,
     IntervalField,
     Line,
@@ -31,7 +33,10 @@ from leitwerk.setup.fields import (
     VersionField,
 )
 from leitwerk.setup.limits import Find, LimitsGroup, UsedLimits, UsedLimitsField, expand_limits
+from leitwerk.setup.timing import Group, KeepField, Run, ZoneField
 from leitwerk.setup.upkeep import Calibration, TareEntry
+from leitwerk.timing import find_zone
+from leitwerk.units import parse_unit
 from leitwerk.yamltext import parse_yaml
 
 _NAME_RULE = "letters, digits and _, beginning with a letter, at most 40 characters"
@@ -71,6 +76,10 @@ class Channel(Model):
     calibration: Calibration | None = None
     tare: list[TareEntry] = Field(default_factory=list, description="Tares, the one in force last")
     expect: ExpectedField | None = None
+    group: Line | None = Field(None, description="The group whose intervals it has")
+    time_constant: DurationField | None = Field(
+        None, description="How fast the sensor follows: the time to 63 % of a step"
+    )
     alarms: dict[str, Alarm] = Field(default_factory=dict, description="Alarms by name")
     limits: UsedLimitsField | None = None
     bands: dict[str, Band] = Field(
@@ -90,6 +99,29 @@ class Setup(Model):
     sample: IntervalField | None = Field(
         None, description="The time between two samples; not for devices that have no choice"
     )
+    store: IntervalField | None = Field(
+        None, description="The time between two stored values; that between samples if not given"
+    )
+    keep: KeepField = Field(("last",), description="What is kept of each storage interval")
+    report: IntervalField | None = Field(None, description="The time between two reports")
+    zone: ZoneField = Field(default_factory=lambda: find_zone("UTC"), description="The time zone")
+    integration: DurationField | None = Field(
+        None, description="How long an input is measured; the device's usual time if not given"
+    )
+    mains: QuantityField = Field(
+        default_factory=lambda: Quantity(50.0, parse_unit("Hz")),
+        description="The frequency of the mains",
+    )
+    when_full: Literal["stop", "overwrite"] = Field(
+        "stop", description="What becomes of a full memory"
+    )
+    unattended: DurationField | None = Field(
+        None, description="How long memory and battery have to last"
+    )
+    groups: dict[str, Group] = Field(
+        default_factory=dict, description="Channels with intervals of their own, by group"
+    )
+    schedule: dict[str, Run] = Field(default_factory=dict, description="Planned runs by name")
     channels: dict[str, Channel] = Field(description="Channels by name")
     settings: dict[str, SettingField] = Field(
         default_factory=dict, description="Further settings, by their names in the datasheet"
@@ -163,6 +195,9 @@ def draft_setup(
     if root is None:
         return None, findings
     raw: dict[str, Any] = dict(root)
+    for key, model in _GROUPS.items():
+        if isinstance(entries := root.get(key), Map):
+            raw[key] = _named(entries, model, (key,), findings)
     if isinstance(device := root.get("device"), Map):
         placeholder = {"model": "?", "at": LinkAddress("modbus+tcp", "?", 0, 1), "serial": "?"}
         raw["device"] = validate(DeviceSection, device, ("device",), findings, placeholder)
@@ -182,6 +217,29 @@ def draft_setup(
         content = text.encode() if isinstance(text, str) else text
         setup._source = Source(file, content, root)  # noqa: SLF001 - set once, here
     return setup, findings
+
+
+# Groups of the file that hold named groups of keys.
+_GROUPS: dict[str, type[Model]] = {"groups": Group, "schedule": Run}
+_EXAMPLES = {
+    "groups": "{sample: every 1 min}",
+    "schedule": "{start: daily at 22:00, stop: after 8 h}",
+}
+
+
+def _named(
+    raw: Map, model: type[Model], path: tuple[str, ...], findings: Findings
+) -> dict[str, Any]:
+    found = {}
+    for name, content in raw.items():
+        place = (*path, name)
+        _check_name(name, path[-1], place, findings)
+        if not isinstance(content, Map):
+            message = f"{name} is a group of keys"
+            findings.error("bad-value", place, message, valid=_EXAMPLES[path[-1]])
+        elif (entry := validate(model, content, place, findings)) is not None:
+            found[name] = entry
+    return found
 
 
 def _channels(raw: Map, findings: Findings, find_limits: Find | None) -> dict[str, Channel]:

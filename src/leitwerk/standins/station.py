@@ -128,7 +128,7 @@ class Station:
 
     def state(self, now: datetime, time_factor: float) -> State:
         """What it says of itself."""
-        interval = float(self.settings["report.every"])
+        interval = float(self.settings["report.interval"])
         return State(
             maker=self.datasheet.maker,
             model=self.profile.model,
@@ -186,7 +186,7 @@ async def run_station(
             if first:
                 ready(host, port)
                 first = False
-            await asyncio.sleep(float(station.settings["report.every"]) / time_factor)
+            await asyncio.sleep(float(station.settings["report.interval"]) / time_factor)
 
 
 def _wake(station: Station, broker: tuple[str, int], time_factor: float) -> None:

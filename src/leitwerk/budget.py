@@ -1,0 +1,324 @@
+"""The budget of a setup: does the time between two samples, the memory, the battery, the link last.
+
+Plain arithmetic on figures of the datasheet; nothing is asked of a device.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from leitwerk.quantities import format_number
+
+DAY_S = 86_400.0
+MONTH_S = 30.0 * DAY_S
+
+
+@dataclass(frozen=True, slots=True)
+class Supply:
+    """The battery of a device: energy in J, power in W."""
+
+    capacity_j: float
+    idle_w: float = 0.0
+    sample_j: float = 0.0
+    report_j: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Store:
+    """The memory in bytes, or in rows: in all, for each row, and for each value in it."""
+
+    capacity: float
+    row: float = 0.0
+    value: float = 0.0
+    unit: str = "B"
+
+    def amount(self, count: float) -> str:
+        """An amount of memory for people."""
+        return bytes_text(count) if self.unit == "B" else f"{count:,.0f} {self.unit}"
+
+
+@dataclass(frozen=True, slots=True)
+class Stream:
+    """Channels that share their intervals: how many, and how they are sampled and stored.
+
+    ``kept`` values are stored of each channel in each storage interval.
+    """
+
+    name: str
+    channels: int
+    sample_s: float
+    store_s: float
+    kept: int = 1
+
+
+@dataclass(frozen=True, slots=True)
+class Load:
+    """Everything that a setup asks of a device.
+
+    ``scan_s`` is the time for one sample of all channels of the fastest stream, ``bus_s`` that for
+    one poll over the link, ``report_bytes`` what a report carries beside its values.
+    """
+
+    streams: tuple[Stream, ...]
+    scan_s: float = 0.0
+    bus_s: float = 0.0
+    poll_s: float | None = None
+    report_s: float | None = None
+    report_bytes: float = 0.0
+    report_value: float = 0.0
+    store: Store | None = None
+    ring: bool = False
+    supply: Supply | None = None
+    unattended_s: float | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """One line of a budget. ``used`` and ``available`` are in ``unit``; ``part`` is their ratio.
+
+    What has no limit has ``part`` None. ``nearest`` says what would fit, where it does not.
+    """
+
+    name: str
+    used: float
+    available: float | None
+    unit: str
+    says: str
+    nearest: str = ""
+
+    @property
+    def part(self) -> float | None:
+        """Used by available."""
+        return None if self.available is None else self.used / self.available
+
+    @property
+    def fits(self) -> bool:
+        """Whether it is enough."""
+        return self.part is None or self.part <= 1.0 + 1e-12
+
+    def to_dict(self) -> dict[str, Any]:
+        """The line as plain data for JSON."""
+        return {
+            "item": self.name,
+            "used": self.used,
+            "available": self.available,
+            "unit": self.unit,
+            "part": self.part,
+            "fits": self.fits,
+            "says": self.says,
+            "nearest": self.nearest,
+        }
+
+
+@dataclass(frozen=True)
+class TimeBudget:
+    """All lines, and the moment at which the memory is full when it is started at ``start``."""
+
+    title: str
+    items: tuple[Item, ...]
+    start: datetime
+    zone: ZoneInfo
+    full: datetime | None
+    empty: datetime | None
+    notes: tuple[str, ...] = field(default=())
+
+    @property
+    def limiting(self) -> Item | None:
+        """The line of which most is used."""
+        limited = [item for item in self.items if item.part is not None]
+        return max(limited, key=lambda item: item.part or 0.0, default=None)
+
+    @property
+    def fits(self) -> bool:
+        """Whether everything is enough."""
+        return all(item.fits for item in self.items)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The budget as plain data for JSON."""
+        return {
+            "title": self.title,
+            "fits": self.fits,
+            "limiting": self.limiting.name if self.limiting else None,
+            "start": self.start.astimezone(self.zone).isoformat(),
+            "memory_full": self._local(self.full),
+            "battery_empty": self._local(self.empty),
+            "items": [item.to_dict() for item in self.items],
+        }
+
+    def _local(self, instant: datetime | None) -> str | None:
+        return (
+            None if instant is None else instant.astimezone(self.zone).isoformat(timespec="minutes")
+        )
+
+
+def duration_text(seconds: float) -> str:
+    """A length of time for people, in its two largest units."""
+    if seconds < 1.0:
+        return f"{format_number(seconds * 1e3, 3)} ms"
+    if seconds < 60.0:
+        return f"{format_number(seconds, 3)} s"
+    parts: list[str] = []
+    for unit, length in (("d", DAY_S), ("h", 3600.0), ("min", 60.0), ("s", 1.0)):
+        count, seconds = divmod(seconds, length)
+        if count or parts:
+            parts.append(f"{count:.0f} {unit}")
+        if len(parts) == 2:
+            break
+    return " ".join(part for part in parts if not part.startswith("0 "))
+
+
+def bytes_text(count: float) -> str:
+    """A number of bytes for people, by thousands."""
+    for unit, size in (("GB", 1e9), ("MB", 1e6), ("kB", 1e3)):
+        if count >= size:
+            return f"{format_number(count / size, 3)} {unit}"
+    return f"{format_number(count, 3)} B"
+
+
+def bytes_per_second(streams: Sequence[Stream], store: Store) -> float:
+    """How fast memory fills."""
+    return sum((store.row + s.channels * s.kept * store.value) / s.store_s for s in streams)
+
+
+def energy_per_second(load: Load, supply: Supply) -> float:
+    """The mean power in W: at rest, for samples, for reports.
+
+    Streams whose samples fall together are counted once: what costs is to wake for one.
+    """
+    power = supply.idle_w
+    fastest = min((s.sample_s for s in load.streams), default=None)
+    if fastest is not None:
+        power += supply.sample_j / fastest
+    if load.report_s is not None:
+        power += supply.report_j / load.report_s
+    return power
+
+
+def report_volume(load: Load) -> float:
+    """Bytes of the reports of 30 days: each carries the values stored since the last."""
+    if load.report_s is None:
+        return 0.0
+    values = sum(s.channels * s.kept / s.store_s for s in load.streams) * MONTH_S
+    return load.report_bytes * MONTH_S / load.report_s + values * load.report_value
+
+
+def work_out_budget(title: str, load: Load, start: datetime, zone: ZoneInfo) -> TimeBudget:
+    """The budget of a load that is started at a moment.
+
+    Examples
+    --------
+    >>> load = Load((Stream("all", 8, 10.0, 10.0),), scan_s=0.2, store=Store(4e6, 8.0, 4.0))
+    >>> budget = work_out_budget("kiln", load, datetime(2026, 3, 2, tzinfo=UTC), ZoneInfo("UTC"))
+    >>> budget.limiting.name, str(budget.full)
+    ('scan', '2026-03-13 13:46:40+00:00')
+
+    """
+    items: list[Item] = []
+    fastest = min((s.sample_s for s in load.streams), default=0.0)
+    if load.scan_s and fastest:
+        items.append(
+            Item(
+                "scan",
+                load.scan_s,
+                fastest,
+                "s",
+                f"one sample of all channels takes {duration_text(load.scan_s)} of "
+                f"{duration_text(fastest)}",
+                "" if load.scan_s <= fastest else f"sample every {_round_up(load.scan_s)}",
+            )
+        )
+    if load.bus_s and load.poll_s:
+        items.append(
+            Item(
+                "link",
+                load.bus_s,
+                load.poll_s,
+                "s",
+                f"one poll takes {duration_text(load.bus_s)} of {duration_text(load.poll_s)}",
+                "" if load.bus_s <= load.poll_s else f"poll every {_round_up(load.bus_s)}",
+            )
+        )
+    full = _memory(load, start, zone, items)
+    empty = _battery(load, start, items)
+    if load.report_s is not None:
+        volume = report_volume(load)
+        items.append(Item("reports", volume, None, "B", f"{bytes_text(volume)} in 30 days"))
+    return TimeBudget(title, tuple(items), start, zone, full, empty)
+
+
+def _memory(load: Load, start: datetime, zone: ZoneInfo, items: list[Item]) -> datetime | None:
+    if load.store is None or not load.streams:
+        return None
+    rate = bytes_per_second(load.streams, load.store)
+    lasts = load.store.capacity / rate
+    full = _after(start, lasts)
+    at = full.astimezone(zone).strftime("%Y-%m-%d at %H:%M") if full else "a day after 9999"
+    says = f"{load.store.amount(rate * DAY_S)} a day; "
+    says += f"goes round after {duration_text(lasts)}" if load.ring else f"full on {at}"
+    wanted = load.unattended_s
+    fits = load.ring or wanted is None or lasts >= wanted
+    nearest = ""
+    if not fits and wanted is not None:
+        longer = wanted / lasts
+        nearest = f"store {format_number(longer, 3)} times as seldom"
+        if len(load.streams) == 1:
+            nearest = f"store every {_round_up(load.streams[0].store_s * longer)}"
+    items.append(
+        Item("memory", rate * (wanted or DAY_S), None if load.ring or wanted is None
+             else load.store.capacity, load.store.unit, says, nearest)
+    )  # fmt: skip
+    return None if load.ring else full
+
+
+def _battery(load: Load, start: datetime, items: list[Item]) -> datetime | None:
+    if load.supply is None:
+        return None
+    power = energy_per_second(load, load.supply)
+    if power <= 0:
+        return None
+    lasts = load.supply.capacity_j / power
+    wanted = load.unattended_s
+    nearest = ""
+    if wanted is not None and lasts < wanted:
+        nearest = _longer_reports(load, load.supply, wanted)
+    items.append(
+        Item("battery", power * (wanted or DAY_S), None if wanted is None
+             else load.supply.capacity_j, "J", f"lasts {duration_text(lasts)}", nearest)
+    )  # fmt: skip
+    return _after(start, lasts)
+
+
+def _longer_reports(load: Load, supply: Supply, wanted_s: float) -> str:
+    """Which report or sample interval would let the battery last."""
+    may = supply.capacity_j / wanted_s - supply.idle_w
+    fastest = min((s.sample_s for s in load.streams), default=0.0)
+    sampling = supply.sample_j / fastest if fastest else 0.0
+    if load.report_s is not None and supply.report_j and may > sampling:
+        return f"report every {_round_up(supply.report_j / (may - sampling))}"
+    reporting = supply.report_j / load.report_s if load.report_s else 0.0
+    if fastest and may > reporting:
+        return f"sample every {_round_up(supply.sample_j / (may - reporting))}"
+    return "no interval; it needs another supply"
+
+
+_NICE_S = (
+    0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 20, 30, 60, 120, 300, 600, 900, 1200, 1800, 3600, 7200, 10800,
+    14400, 21600, 43200, 86400, 172800, 604800,
+)  # fmt: skip
+
+
+def _round_up(seconds: float) -> str:
+    """The next interval that people would write."""
+    nice = next((s for s in _NICE_S if s >= seconds * (1 - 1e-12)), None)
+    return duration_text(float(nice)) if nice else duration_text(-(-seconds // DAY_S) * DAY_S)
+
+
+def _after(start: datetime, seconds: float) -> datetime | None:
+    try:
+        return start.astimezone(UTC) + timedelta(seconds=seconds)
+    except OverflowError:
+        return None

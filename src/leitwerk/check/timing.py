@@ -1,0 +1,419 @@
+"""Checking when to measure: intervals, the schedule, and whether time, memory and battery last."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, datetime, timedelta
+
+from leitwerk.budget import (
+    Load,
+    Store,
+    Stream,
+    Supply,
+    TimeBudget,
+    duration_text,
+    work_out_budget,
+)
+from leitwerk.check.assignment import Assignment
+from leitwerk.datasheet import Datasheet
+from leitwerk.errors import QuantityError
+from leitwerk.findings import Findings
+from leitwerk.quantities import Quantity, format_number
+from leitwerk.setup import Setup
+from leitwerk.timing import LocalTime, RunPlan, overlaps, plan_runs, to_instant
+from leitwerk.timing.schedule import local_text
+from leitwerk.units import parse_unit
+from leitwerk.wire.modbus import plan_reads
+
+Path = tuple[str, ...]
+_BITS_PER_CHARACTER = (
+    11  # start, 8 data, parity or second stop, stop (Modbus over serial line, 2.5.1)
+)
+_SILENCE = 3.5  # characters between two frames (2.5.1.1)
+_FRAME = 4  # bytes around the data of a frame: unit, function, check sum
+_SLOW_SHARE = 2.0  # an interval above half the time constant misses what the sensor shows
+_FAST_SHARE = 50.0  # below a fiftieth of it nothing new is seen
+_PLAN = timedelta(days=400)  # so far ahead overlaps are looked for
+
+
+def check_intervals(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
+    """The intervals of the setup and of its groups, against the device and each other."""
+    sample = _sampling(setup, datasheet, findings)
+    _check_order(setup.store, sample, ("store",), "sample", findings)
+    _check_order(setup.report, setup.store or sample, ("report",), "store", findings)
+    _check_keep(setup.keep, setup.store, sample, ("keep",), findings)
+    for name, group in setup.groups.items():
+        path = ("groups", name)
+        own = group.sample or sample
+        if group.sample is not None and datasheet.interval_s is not None:
+            _check_span(group.sample, datasheet, (*path, "sample"), findings)
+        store = group.store or (None if group.sample else setup.store)
+        _check_order(group.store, own, (*path, "store"), "sample", findings)
+        _check_keep(group.keep or ("last",), store, own, (*path, "keep"), findings)
+        if not any(c.group == name for c in setup.channels.values()):
+            message = f"no channel is in the group {name}"
+            findings.warning("unused-group", path, message, at_key=True)
+    for name, channel in setup.channels.items():
+        if channel.group is not None and channel.group not in setup.groups:
+            valid = ", ".join(setup.groups) or "none is defined"
+            message = f"there is no group {channel.group!r}"
+            findings.error("unknown-group", ("channels", name, "group"), message, valid=valid)
+    _check_integration(setup, datasheet, findings)
+
+
+def _sampling(setup: Setup, datasheet: Datasheet, findings: Findings) -> Quantity | None:
+    if setup.sample is None:
+        if datasheet.interval_s is not None and not findings.mentions(("sample",)):
+            remedy = "add a line 'sample: every 10 s'"
+            findings.error("missing-key", (), "the key 'sample' is missing", remedy=remedy)
+        return None
+    if datasheet.interval_s is None:
+        message = f"{datasheet.model} has no sampling interval to set"
+        findings.error("useless-key", ("sample",), message, at_key=True, remedy="remove it")
+        return None
+    _check_span(setup.sample, datasheet, ("sample",), findings)
+    return setup.sample
+
+
+def _check_span(asked: Quantity, datasheet: Datasheet, path: Path, findings: Findings) -> None:
+    assert datasheet.interval_s is not None
+    low, high = datasheet.interval_s
+    if not low <= asked.seconds <= high:
+        nearest = low if asked.seconds < low else high
+        findings.error(
+            "interval-outside",
+            path,
+            f"{datasheet.model} cannot sample every {asked}",
+            valid=f"{_interval(low)} to {_interval(high)}",
+            remedy=f"the nearest it can do is every {_interval(nearest)}",
+        )
+
+
+def _interval(seconds: float) -> str:
+    """An interval in the largest unit that gives a whole number."""
+    for symbol, length in (("d", 86400.0), ("h", 3600.0), ("min", 60.0)):
+        if seconds >= length and seconds % length == 0:
+            return f"{format_number(seconds / length)} {symbol}"
+    return str(Quantity(seconds, parse_unit("s")))
+
+
+def _check_order(
+    longer: Quantity | None, shorter: Quantity | None, path: Path, other: str, findings: Findings
+) -> None:
+    """A longer interval is a whole number of shorter ones."""
+    if longer is None or shorter is None or shorter.seconds <= 0:
+        return
+    times = longer.seconds / shorter.seconds
+    if times < 1 or abs(times - round(times)) > 1e-9 * times:
+        near = max(1, round(times)) * shorter.seconds
+        findings.error(
+            "intervals-do-not-fit",
+            path,
+            f"every {longer} is no whole number of times every {shorter} ({other!r})",
+            valid=f"{shorter}, or a multiple of it",
+            remedy=f"the nearest is every {_interval(near)}",
+        )
+
+
+def _check_keep(
+    keep: Sequence[str],
+    store: Quantity | None,
+    sample: Quantity | None,
+    path: Path,
+    findings: Findings,
+) -> None:
+    if set(keep) <= {"last"} or sample is None or not findings.mentions(path):
+        return
+    if store is None or store.seconds <= sample.seconds:
+        message = "each stored value is a single sample; there is nothing to work statistics from"
+        remedy = "let 'store' be longer than 'sample', or remove this"
+        findings.warning("keep-of-one", path, message, remedy=remedy)
+
+
+def _check_integration(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
+    known = datasheet.timing.integration_s
+    asked = setup.integration
+    if asked is not None:
+        valid = ", ".join(duration_text(s) for s in known)
+        if not known:
+            message = f"{datasheet.model} has no integration time to set"
+            findings.error(
+                "useless-key", ("integration",), message, at_key=True, remedy="remove it"
+            )
+            return
+        if not any(math.isclose(asked.seconds, s, rel_tol=1e-9) for s in known):
+            message = f"{datasheet.model} cannot measure for {asked}"
+            findings.error("unknown-integration", ("integration",), message, valid=valid)
+            return
+    seconds = asked.seconds if asked else (known[0] if known else None)
+    try:
+        mains = setup.mains.value_in(parse_unit("Hz"))
+    except QuantityError as error:
+        findings.error("wrong-unit", ("mains",), error.message, valid="50 Hz, 60 Hz")
+        return
+    if seconds is None or mains <= 0:
+        return
+    periods = seconds * mains
+    if abs(periods - round(periods)) > 0.01 or round(periods) == 0:
+        whole = [s for s in known if abs(s * mains - round(s * mains)) <= 0.01 and s * mains > 0.5]
+        findings.warning(
+            "mains-not-averaged",
+            ("integration",) if asked else ("sample",),
+            f"an input is measured for {duration_text(seconds)}, no whole number of mains periods of "
+            f"{duration_text(1 / mains)}: hum does not average out",
+            valid=", ".join(duration_text(s) for s in whole) or "none of this device's times",
+        )
+
+
+# ---------------------------------------------------------------------- channels
+
+
+def check_rates(setup: Setup, channels: Sequence[Assignment], findings: Findings) -> None:
+    """The interval of each channel against its sensor, and against channels it is compared with."""
+    every = {c.name: _sample_of(setup, c.name) for c in channels}
+    for name, sample in every.items():
+        channel = setup.channels[name]
+        if channel.time_constant is not None and sample:
+            _check_constant(name, channel.time_constant, sample, findings)
+    for c in channels:
+        for alarm in c.alarms:
+            if alarm.other and every.get(alarm.other) != every[c.name]:
+                findings.warning(
+                    "rates-differ",
+                    ("channels", c.name, "alarms", alarm.name),
+                    f"{c.name} and {alarm.other} are sampled at different intervals: their "
+                    f"difference is one of two moments",
+                    at_key=True,
+                    remedy="put both into one group",
+                )
+
+
+def _check_constant(name: str, constant: Quantity, sample: float, findings: Findings) -> None:
+    path = ("channels", name, "time_constant")
+    tau = constant.seconds
+    if sample * _SLOW_SHARE > tau > 0:
+        findings.warning(
+            "sampled-slowly",
+            path,
+            f"the sensor follows within {constant}, and is sampled every {duration_text(sample)}: "
+            f"what happens between is not seen",
+            valid=f"every {duration_text(tau / _SLOW_SHARE)} or faster",
+        )
+    elif sample * _FAST_SHARE < tau:
+        findings.note(
+            "sampled-fast",
+            path,
+            f"the sensor takes {constant} to follow; sampled every {duration_text(sample)} it shows "
+            f"the same again and again",
+            valid=f"every {duration_text(tau / _FAST_SHARE)} would do",
+        )
+
+
+def _sample_of(setup: Setup, channel: str) -> float | None:
+    group = setup.groups.get(setup.channels[channel].group or "")
+    sample = (group.sample if group else None) or setup.sample
+    return sample.seconds if sample else None
+
+
+# ---------------------------------------------------------------------- the schedule
+
+
+def run_plans(setup: Setup) -> list[RunPlan]:
+    """The runs of a setup's schedule."""
+    return [RunPlan(name, run.start, run.stop) for name, run in setup.schedule.items()]
+
+
+def check_schedule(setup: Setup, findings: Findings) -> None:
+    """Local times that exist, ends after starts, runs that do not overlap."""
+    fine = []
+    for plan in run_plans(setup):
+        path = ("schedule", plan.name)
+        instants = {}
+        for key, local in (("start", plan.start.at), ("stop", plan.stop.at)):
+            if local is not None:
+                instants[key] = _instant(local, setup, (*path, key), findings)
+        if None in instants.values():
+            continue
+        if len(instants) == 2 and instants["stop"] <= instants["start"]:  # type: ignore[operator]
+            message = f"it ends at {plan.stop.at}, before it has begun"
+            findings.error("run-reversed", (*path, "stop"), message, valid=f"after {plan.start.at}")
+        elif plan.stop.after_s == 0:
+            findings.error("run-reversed", (*path, "stop"), "it ends as soon as it begins")
+        else:
+            fine.append(plan)
+    known = [p.start.at for p in fine if p.start.at is not None]
+    # From when on is not known here; what is told by the calendar can be compared all the same.
+    origin = min(
+        (to_instant(t, setup.zone) for t in known), default=datetime(2026, 1, 1, tzinfo=UTC)
+    )
+    dated = [p for p in fine if p.start.at is not None or p.start.daily_s is not None]
+    planned = plan_runs(dated, setup.zone, origin, origin + _PLAN)
+    for first, second in overlaps(planned):
+        message = (
+            f"{second.name} begins at {local_text(second.start, setup.zone)}, while {first.name} "
+            f"still records"
+        )
+        until = first.stop and local_text(first.stop, setup.zone)
+        valid = f"from {until}" if until else f"an end for {first.name}"
+        findings.error("runs-overlap", ("schedule", second.name), message, at_key=True, valid=valid)
+    open_ended = [p for p in fine if not p.start.when and p.stop == type(p.stop)()]
+    if len(fine) > 1:
+        for plan in open_ended:
+            findings.warning(
+                "run-without-end",
+                ("schedule", plan.name),
+                f"{plan.name} ends by hand only, and others are to follow",
+                at_key=True,
+                remedy="add a line 'stop: after …'",
+            )
+
+
+def _instant(local: LocalTime, setup: Setup, path: Path, findings: Findings) -> datetime | None:
+    try:
+        return to_instant(local, setup.zone)
+    except QuantityError as error:
+        findings.error("bad-time", path, error.message, valid=error.valid, remedy=error.remedy)
+        return None
+
+
+# ---------------------------------------------------------------------- the budget
+
+
+def load_of(
+    setup: Setup,
+    datasheet: Datasheet,
+    channels: Sequence[Assignment],
+    *,
+    poll_s: float | None = None,
+    baud: int | None = None,
+) -> Load:
+    """What a setup asks of a device.
+
+    Parameters
+    ----------
+    poll_s : float, in s, optional
+        How often somebody polls it over its link.
+    baud : int, in bit/s, optional
+        The speed of a serial line; none for a network.
+
+    """
+    store = None
+    if datasheet.memory is not None:
+        m = datasheet.memory
+        store = Store(m.size, m.row, m.value, "B" if m.value else "rows")
+    supply = None
+    if datasheet.battery is not None:
+        b = datasheet.battery
+        supply = Supply(b.capacity_j, b.idle_w, b.sample_j, b.report_j)
+    own, value = datasheet.report_bytes or (0, 0)
+    return Load(
+        streams=tuple(_streams(setup, channels)),
+        scan_s=_scan(setup, datasheet, channels),
+        bus_s=_poll_time(datasheet, channels, baud),
+        poll_s=poll_s,
+        report_s=setup.report.seconds if setup.report else None,
+        report_bytes=float(own),
+        report_value=float(value),
+        store=store,
+        ring=setup.when_full == "overwrite",
+        supply=supply,
+        unattended_s=setup.unattended.seconds if setup.unattended else None,
+    )
+
+
+def _streams(setup: Setup, channels: Sequence[Assignment]) -> Iterator[Stream]:
+    names = {c.name for c in channels}
+    for group in (None, *setup.groups):
+        own = setup.groups.get(group or "")
+        count = sum(setup.channels[name].group == group for name in names)
+        sample = (own.sample if own else None) or setup.sample
+        if not count or sample is None or sample.seconds <= 0:
+            continue
+        inherited = setup.store if own is None or own.sample is None else None
+        store = (own.store if own else None) or inherited or sample
+        keep = (own.keep if own else None) or setup.keep
+        yield Stream(group or "all", count, sample.seconds, store.seconds, len(keep))
+
+
+def _scan(setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]) -> float:
+    """The time of one scan: all analog channels that are due at the fastest interval."""
+    timing = datasheet.timing
+    if not timing.integration_s:
+        return 0.0
+    integration = setup.integration.seconds if setup.integration else timing.integration_s[0]
+    analog = [c for c in channels if c.reading is None and not c.is_contact]
+    each = timing.settling_s + integration + timing.switching_s
+    return len(analog) * each
+
+
+def _poll_time(datasheet: Datasheet, channels: Iterable[Assignment], baud: int | None) -> float:
+    """How long it takes to ask for the values of all channels and to hear them."""
+    points = []
+    for c in channels:
+        if c.reading is not None:
+            points.append(c.reading)
+        else:
+            points.append(datasheet.point("readings", "channel.{n}.value", c.slot))
+            points.append(datasheet.point("readings", "channel.{n}.quality", c.slot))
+    if not points:
+        return 0.0
+    if datasheet.link != "modbus":
+        questions = {getattr(point, "ask", "") for point in points}
+        return len(questions) * datasheet.timing.answers_s
+    requests = plan_reads(points, datasheet.bridge)
+    seconds = len(requests) * datasheet.timing.answers_s
+    if baud:
+        # A request of 8 bytes and an answer of 5 and two for each register, each after a silence.
+        characters = sum(_FRAME + 4 + _FRAME + 1 + 2 * r.count + 2 * _SILENCE for r in requests)
+        seconds += characters * _BITS_PER_CHARACTER / baud
+    return seconds
+
+
+def check_budget(
+    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment], findings: Findings
+) -> None:
+    """What does not fit is a finding, with the nearest that would."""
+    if not channels:
+        return
+    start = datetime(2026, 1, 1, tzinfo=UTC)
+    budget = work_out_budget(setup.title, load_of(setup, datasheet, channels), start, setup.zone)
+    places = {"scan": ("sample",), "memory": ("unattended",), "battery": ("unattended",)}
+    for item in budget.items:
+        if item.fits:
+            continue
+        what = {
+            "scan": item.says,
+            "memory": f"the memory does not last for {setup.unattended}: {item.says.split(';')[0]}",
+            "battery": f"the battery does not last for {setup.unattended}: it {item.says}",
+        }[item.name]
+        findings.error(
+            f"{item.name}-budget",
+            places[item.name],
+            what,
+            valid=item.nearest,
+            remedy="leitwerk budget shows what takes how much",
+        )
+
+
+def setup_budget(
+    setup: Setup,
+    datasheet: Datasheet,
+    channels: Sequence[Assignment],
+    start: datetime,
+    *,
+    poll_s: float | None = None,
+    baud: int | None = None,
+) -> TimeBudget:
+    """The budget of a setup that is started at a moment; see ``load_of`` for the rest."""
+    load = load_of(setup, datasheet, channels, poll_s=poll_s, baud=baud)
+    return work_out_budget(setup.title, load, start, setup.zone)
+
+
+def full_after_s(
+    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]
+) -> float | None:
+    """How long the memory takes to fill, None when it goes round or there is none."""
+    start = datetime(2026, 1, 1, tzinfo=UTC)
+    full = setup_budget(setup, datasheet, channels, start).full
+    return None if full is None else (full - start).total_seconds()

@@ -1,0 +1,151 @@
+"""leitwerk budget and leitwerk timetable."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from leitwerk.cli.outcome import FINE, FOUND, reports_errors
+from leitwerk.cli.times import DURATION
+
+if TYPE_CHECKING:
+    from datetime import datetime
+    from zoneinfo import ZoneInfo
+
+    from rich.table import Table
+
+    from leitwerk.budget import Item, TimeBudget
+    from leitwerk.timing import PlannedRun
+
+_MOST_ROWS = 60
+
+
+def _moment(text: str | None, zone: ZoneInfo) -> datetime:
+    """A local time as an option; now when there is none."""
+    from datetime import UTC, datetime
+
+    from leitwerk.timing import parse_local, to_instant
+
+    return datetime.now(UTC) if text is None else to_instant(parse_local(text), zone)
+
+
+_from = click.option(
+    "--from", "start", metavar="TIME", help="As if it were then: '2026-03-02 06:00'; else now."
+)
+_as_json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+
+
+@click.command()
+@click.argument("setup")
+@_from
+@click.option(
+    "--poll", "poll_s", type=DURATION, metavar="TIME", help="It is polled so often over its link."
+)
+@_as_json
+@reports_errors
+def budget(setup: str, *, start: str | None, poll_s: float | None, as_json: bool) -> int:
+    """Say whether time, memory, battery and link last for SETUP, and how long.
+
+    Exit code 0: all of it fits. 1: something does not. 2: usage.
+    """
+    from leitwerk.address import LinkAddress
+    from leitwerk.check.timing import setup_budget
+    from leitwerk.cli.show import console, echo_json
+    from leitwerk.project import assign_draft, find_datasheet, read_setup
+    from leitwerk.timing.schedule import local_text
+
+    wanted = read_setup(setup)
+    sheet = find_datasheet(wanted.device.model)
+    channels = assign_draft(wanted, sheet)
+    at = wanted.device.at
+    baud = at.line.baud if isinstance(at, LinkAddress) and at.is_serial else None
+    begins = _moment(start, wanted.zone)
+    found = setup_budget(wanted, sheet, channels, begins, poll_s=poll_s, baud=baud)
+    if as_json:
+        echo_json(found.to_dict())
+    else:
+        click.echo(f"{found.title}, from {local_text(found.start, found.zone)}")
+        console(wraps=True).print(_budget_table(found))
+        click.echo(_limit(found))
+    return FINE if found.fits else FOUND
+
+
+def _budget_table(found: TimeBudget) -> Table:
+    from rich.box import SIMPLE_HEAD
+    from rich.table import Table
+    from rich.text import Text
+
+    table = Table(box=SIMPLE_HEAD, pad_edge=False)
+    for name, justify in (("What", "left"), ("Used", "right"), ("", "left"), ("", "left")):
+        table.add_column(name, justify=justify, no_wrap=name != "")  # type: ignore[arg-type]
+    for item in found.items:
+        used = "" if item.part is None else f"{100 * item.part:.3g} %"
+        verdict = Text("fits", "green") if item.fits else Text("too much", "bold red")
+        nearest = f"; would fit: {item.nearest}" if item.nearest else ""
+        if item.part is None:
+            verdict = Text("")
+        table.add_row(item.name, used, verdict, item.says + nearest)
+    return table
+
+
+def _limit(found: TimeBudget) -> str:
+    limiting: Item | None = found.limiting
+    if limiting is None:
+        return "nothing here has a limit"
+    return f"what limits it is the {limiting.name}: {limiting.says}"
+
+
+@click.command()
+@click.argument("setup")
+@_from
+@click.option("--until", metavar="TIME", help="Show runs that begin before; else for 30 days.")
+@_as_json
+@reports_errors
+def timetable(setup: str, *, start: str | None, until: str | None, as_json: bool) -> int:
+    """Show the planned runs of SETUP as one timeline, and where they overlap.
+
+    Exit code 0: done. 1: runs overlap, or the setup has errors. 2: usage.
+    """
+    from datetime import timedelta
+
+    from leitwerk.check.timing import full_after_s, run_plans
+    from leitwerk.cli.show import echo_json
+    from leitwerk.project import assign_draft, find_datasheet, read_setup
+    from leitwerk.timing import overlaps, plan_runs
+
+    wanted = read_setup(setup)
+    sheet = find_datasheet(wanted.device.model)
+    full = full_after_s(wanted, sheet, assign_draft(wanted, sheet))
+    plans = run_plans(wanted)
+    now = _moment(start, wanted.zone)
+    end = _moment(until, wanted.zone) if until else now + timedelta(days=30)
+    planned = plan_runs(plans, wanted.zone, now, end, full_after_s=full)
+    double = overlaps(planned)
+    waiting = [plan for plan in plans if plan.start.when is not None]
+    if as_json:
+        echo_json(
+            {
+                "zone": wanted.zone.key,
+                "runs": [run.to_dict(wanted.zone) for run in planned],
+                "waiting": [{"run": p.name, "start": str(p.start)} for p in waiting],
+                "overlaps": [[a.to_dict(wanted.zone), b.to_dict(wanted.zone)] for a, b in double],
+            }
+        )
+        return FOUND if double else FINE
+    click.echo(f"{wanted.title}: times in {wanted.zone.key}")
+    _print_runs(planned, wanted.zone)
+    for plan in waiting:
+        click.echo(f"{plan.start}  to  {plan.stop}  {plan.name}")
+    for first, second in double:
+        click.echo(f"overlap: {second.name} begins while {first.name} still records")
+    if not plans:
+        click.echo("it has no schedule; add a group 'schedule'")
+    return FOUND if double else FINE
+
+
+def _print_runs(planned: list[PlannedRun], zone: ZoneInfo) -> None:
+    for run in planned[:_MOST_ROWS]:
+        click.echo(run.line(zone))
+    if len(planned) > _MOST_ROWS:
+        click.echo(f"… and {len(planned) - _MOST_ROWS} more; --json lists all")

@@ -1,0 +1,130 @@
+"""When to measure, as a setup file holds it: intervals, statistics, groups, runs."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated
+from zoneinfo import ZoneInfo
+
+from pydantic import Field, WithJsonSchema
+
+from leitwerk.conditions import parse_condition
+from leitwerk.errors import QuantityError
+from leitwerk.quantities import parse_quantity
+from leitwerk.reading import Model, reader, text_of
+from leitwerk.setup.fields import IntervalField
+from leitwerk.timing import STATISTICS, Start, Stop, find_zone, parse_local
+
+_TIME = re.compile(r"(\d\d):(\d\d)")
+_STARTS = "at once; after 10 min; 2026-03-02 06:00; daily at 22:00; when door is ajar"
+_STOPS = "after 36 h; 2026-03-05 06:00; when full; by hand"
+
+
+def _start(value: object) -> Start:
+    text = text_of(value, _STARTS).strip()
+    if text == "at once":
+        return Start()
+    if text.startswith("after "):
+        return Start(delay_s=_duration(text.removeprefix("after ")))
+    if text.startswith("daily at "):
+        return Start(daily_s=_time_of_day(text.removeprefix("daily at ")))
+    if text.startswith("when "):
+        return Start(when=parse_condition(text.removeprefix("when ")))
+    if text[:1].isdigit():
+        return Start(at=parse_local(text))
+    raise QuantityError(f"{text[:60]!r} is no start of a run", valid=_STARTS)
+
+
+def _stop(value: object) -> Stop:
+    text = text_of(value, _STOPS).strip()
+    if text == "by hand":
+        return Stop()
+    if text == "when full":
+        return Stop(when_full=True)
+    if text.startswith("after "):
+        return Stop(after_s=_duration(text.removeprefix("after ")))
+    if text[:1].isdigit():
+        return Stop(at=parse_local(text))
+    raise QuantityError(f"{text[:60]!r} is no end of a run", valid=_STOPS)
+
+
+def _duration(text: str) -> float:
+    quantity = parse_quantity(text)
+    if quantity.unit is None or quantity.unit.dimension != "time":
+        raise QuantityError(f"{text!r} is no duration", valid="10 min, 36 h")
+    if quantity.value < 0:
+        raise QuantityError(f"{text!r} is negative", valid="0 s or more")
+    return quantity.seconds
+
+
+def _time_of_day(text: str) -> int:
+    match = _TIME.fullmatch(text.strip())
+    if match is None or int(match[1]) > 23 or int(match[2]) > 59:
+        raise QuantityError(f"{text[:20]!r} is no time of day", valid="00:00 to 23:59")
+    return int(match[1]) * 3600 + int(match[2]) * 60
+
+
+def _keep(value: object) -> tuple[str, ...]:
+    parts = value if isinstance(value, list) else text_of(value, "mean, maximum").split(",")
+    names = tuple(str(part).strip() for part in parts)
+    for name in names:
+        if name not in STATISTICS:
+            raise QuantityError(f"{name[:40]!r} is no statistic", valid=", ".join(STATISTICS))
+    if len(set(names)) < len(names):
+        raise QuantityError("a statistic is named twice", valid=", ".join(dict.fromkeys(names)))
+    return names
+
+
+StartField = Annotated[
+    Start,
+    reader(Start, _start),
+    WithJsonSchema(
+        {"type": "string", "description": "When it begins", "examples": _STARTS.split("; ")}
+    ),
+]
+StopField = Annotated[
+    Stop,
+    reader(Stop, _stop),
+    WithJsonSchema(
+        {"type": "string", "description": "When it ends", "examples": _STOPS.split("; ")}
+    ),
+]
+KeepField = Annotated[
+    tuple[str, ...],
+    reader(tuple, _keep),
+    WithJsonSchema(
+        {
+            "description": f"Statistics to keep of each storage interval: {', '.join(STATISTICS)}",
+            "anyOf": [{"type": "string"}, {"type": "array", "items": {"enum": list(STATISTICS)}}],
+            "examples": ["mean, minimum, maximum"],
+        }
+    ),
+]
+ZoneField = Annotated[
+    ZoneInfo,
+    reader(ZoneInfo, lambda value: find_zone(text_of(value, "a time zone").strip())),
+    WithJsonSchema(
+        {
+            "type": "string",
+            "description": "The time zone, by its name in the IANA database",
+            "examples": ["Europe/Berlin", "UTC"],
+        }
+    ),
+]
+
+
+class Group(Model):
+    """Channels that are sampled and stored otherwise than the rest."""
+
+    sample: IntervalField | None = None
+    store: IntervalField | None = Field(None, description="The time between two stored values")
+    keep: KeepField | None = None
+
+
+class Run(Model):
+    """A planned run: when recording begins and ends."""
+
+    start: StartField = Field(
+        default_factory=Start, description="When it begins; at once if not given"
+    )
+    stop: StopField = Field(default_factory=Stop, description="When it ends; by hand if not given")

@@ -52,7 +52,7 @@ def test_two_of_anything_are_compared(leitwerk, tmp_path, standin):
     setup = tmp_path / "kiln.yaml"
     setup.write_text(example("kiln", address), encoding="utf-8")
     differs = leitwerk("compare", str(setup), address)
-    assert (differs.exit_code, "47 of " in differs.stderr) == (1, True)
+    assert (differs.exit_code, "48 of " in differs.stderr) == (1, True)
     assert "sample.interval  10 s | 60 s" in differs.stdout
     leitwerk("upload", str(setup))
     assert leitwerk("compare", str(setup), address).exit_code == 0

@@ -111,7 +111,11 @@ def test_requested_then_in_force_and_read_like_any_device(head_water, leitwerk, 
     setup, link = head_water("--time-factor", "2000")
     asked = request_setup(setup, link, SHEET, keep=tmp_path, by="Ida", expires_s=3600)
     assert asked.standing is Standing.REQUESTED
-    assert {c.setting for c in asked.waiting} == set(setup.settings)
+    assert {c.setting for c in asked.waiting} == {
+        *setup.settings,
+        "sample.interval",
+        "report.interval",
+    }
     view = settled(setup, link, tmp_path, Standing.IN_FORCE)
     assert view.state.settings["sensor.depth"] == 1.2
     assert request_setup(setup, link, SHEET, keep=tmp_path).desired.id == asked.desired.id

@@ -53,7 +53,7 @@ def test_two_of_anything_are_compared(leitwerk, tmp_path, standin):
     setup.write_text(example("kiln", address), encoding="utf-8")
     differs = leitwerk("compare", str(setup), address)
     assert (differs.exit_code, "48 of " in differs.stderr) == (1, True)
-    assert "sample.interval  10 s | 60 s" in differs.stdout
+    assert "sample.interval   10 s | 60 s" in differs.stdout
     leitwerk("upload", str(setup))
     assert leitwerk("compare", str(setup), address).exit_code == 0
     (backup,) = (tmp_path / "kept" / "K2-00417").glob("*-backup.json")

@@ -16,7 +16,7 @@ FLOORS = [
     ["yamltext", "quantities"],
     ["address", "identity", "reading", "signals", "conditions", "course", "formula", "alarms"],
     ["calibration", "tare", "orientation"],
-    ["timing", "budget"],
+    ["timing", "budget", "rules"],
     ["datasheet", "setup"],
     ["ranging", "wire"],
     ["check", "needs"],

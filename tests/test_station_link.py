@@ -135,7 +135,7 @@ def test_a_change_while_one_waits_replaces_it(head_water, leitwerk, tmp_path):
     setup, link = head_water("--time-factor", "1")  # it sleeps for an hour
     first = request_setup(setup, link, SHEET, keep=tmp_path / "kept", by="Ida")
     (tmp_path / "hw.yaml").write_text(
-        setup.source.content.decode().replace("300 s", "120 s"), encoding="utf-8"
+        setup.source.content.decode().replace("every 5 min", "every 2 min"), encoding="utf-8"
     )
     path = str(tmp_path / "hw.yaml")
     second = leitwerk("request", path, "--by", "Jo", "--expires", "1 h")

@@ -22,7 +22,7 @@ from leitwerk.datasheet import Datasheet, parse_datasheet
 from leitwerk.errors import FileProblem, QuantityError, SetupError
 from leitwerk.findings import Finding, Findings, Severity, count_findings
 from leitwerk.needs import Needs, require_known, why_not
-from leitwerk.setup import LimitSet, Setup, parse_limits
+from leitwerk.setup import Contact, LimitSet, Setup, parse_contacts, parse_limits
 from leitwerk.setup.model import draft_setup
 from leitwerk.yamltext import MAX_BYTES
 
@@ -239,7 +239,13 @@ def find_assignment(setup: Setup, channel: str, datasheet: Datasheet | None = No
 
 
 def _draft_file(path: str | Path) -> tuple[Setup | None, Findings]:
-    return draft_setup(read_bytes(path), file=str(path), find_limits=find_limits)
+    def find_contacts(name: str) -> dict[str, Contact]:
+        beside = Path(path).parent / name
+        return parse_contacts(read_bytes(beside), file=str(beside))
+
+    return draft_setup(
+        read_bytes(path), file=str(path), find_limits=find_limits, find_contacts=find_contacts
+    )
 
 
 def _datasheet_for(setup: Setup, findings: Findings) -> Datasheet | None:

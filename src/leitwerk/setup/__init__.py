@@ -3,6 +3,7 @@
 from leitwerk.setup.alarms import Alarm, Band
 from leitwerk.setup.limits import LimitSet, parse_limits
 from leitwerk.setup.model import Channel, DeviceSection, Setup, parse_setup
+from leitwerk.setup.rules import Contact, Output, Rule, Services, parse_contacts
 from leitwerk.setup.scales import (
     DataSheetFigures,
     Factor,
@@ -19,17 +20,22 @@ __all__ = [
     "Band",
     "Calibration",
     "Channel",
+    "Contact",
     "DataSheetFigures",
     "DeviceSection",
     "Factor",
     "Found",
     "LimitSet",
     "Logarithm",
+    "Output",
     "Pairs",
     "Root",
+    "Rule",
     "ScaleText",
+    "Services",
     "Setup",
     "TareEntry",
+    "parse_contacts",
     "parse_limits",
     "parse_scale",
     "parse_setup",

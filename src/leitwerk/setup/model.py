@@ -33,6 +33,15 @@ from leitwerk.setup.fields import (
     VersionField,
 )
 from leitwerk.setup.limits import Find, LimitsGroup, UsedLimits, UsedLimitsField, expand_limits
+from leitwerk.setup.rules import (
+    Contact,
+    FindContacts,
+    Output,
+    Rule,
+    Services,
+    read_named,
+    shared_contacts,
+)
 from leitwerk.setup.timing import Group, KeepField, Run, ZoneField
 from leitwerk.setup.upkeep import Calibration, TareEntry
 from leitwerk.timing import find_zone
@@ -123,6 +132,13 @@ class Setup(Model):
     )
     schedule: dict[str, Run] = Field(default_factory=dict, description="Planned runs by name")
     channels: dict[str, Channel] = Field(description="Channels by name")
+    outputs: dict[str, Output] = Field(default_factory=dict, description="Outputs by name")
+    contacts: dict[str, Contact] = Field(default_factory=dict, description="Contacts by name")
+    contact_list: Line | None = Field(
+        None, description="A file with contacts that several setups share, beside this one"
+    )
+    services: Services | None = None
+    rules: dict[str, Rule] = Field(default_factory=dict, description="Rules by name")
     settings: dict[str, SettingField] = Field(
         default_factory=dict, description="Further settings, by their names in the datasheet"
     )
@@ -184,7 +200,11 @@ def parse_setup(text: str | bytes, *, file: str = "setup") -> Setup:
 
 
 def draft_setup(
-    text: str | bytes, *, file: str, find_limits: Find | None = None
+    text: str | bytes,
+    *,
+    file: str,
+    find_limits: Find | None = None,
+    find_contacts: FindContacts | None = None,
 ) -> tuple[Setup | None, Findings]:
     """What could be read of a setup, for further checking only, and the findings so far.
 
@@ -198,6 +218,8 @@ def draft_setup(
     for key, model in _GROUPS.items():
         if isinstance(entries := root.get(key), Map):
             raw[key] = _named(entries, model, (key,), findings)
+    if isinstance(services := root.get("services"), Map):
+        raw["services"] = validate(Services, services, ("services",), findings)
     if isinstance(device := root.get("device"), Map):
         placeholder = {"model": "?", "at": LinkAddress("modbus+tcp", "?", 0, 1), "serial": "?"}
         raw["device"] = validate(DeviceSection, device, ("device",), findings, placeholder)
@@ -214,32 +236,30 @@ def draft_setup(
     if setup is not None:
         if setup.channels == _NO_CHANNELS:
             setup = setup.model_copy(update={"channels": {}})
+        if setup.contact_list is not None:
+            shared = shared_contacts(setup.contact_list, find_contacts, findings)
+            setup = setup.model_copy(update={"contacts": {**shared, **setup.contacts}})
         content = text.encode() if isinstance(text, str) else text
         setup._source = Source(file, content, root)  # noqa: SLF001 - set once, here
     return setup, findings
 
 
 # Groups of the file that hold named groups of keys.
-_GROUPS: dict[str, type[Model]] = {"groups": Group, "schedule": Run}
-_EXAMPLES = {
-    "groups": "{sample: every 1 min}",
-    "schedule": "{start: daily at 22:00, stop: after 8 h}",
+_GROUPS: dict[str, type[Model]] = {
+    "groups": Group,
+    "schedule": Run,
+    "outputs": Output,
+    "contacts": Contact,
+    "rules": Rule,
 }
 
 
 def _named(
     raw: Map, model: type[Model], path: tuple[str, ...], findings: Findings
 ) -> dict[str, Any]:
-    found = {}
-    for name, content in raw.items():
-        place = (*path, name)
-        _check_name(name, path[-1], place, findings)
-        if not isinstance(content, Map):
-            message = f"{name} is a group of keys"
-            findings.error("bad-value", place, message, valid=_EXAMPLES[path[-1]])
-        elif (entry := validate(model, content, place, findings)) is not None:
-            found[name] = entry
-    return found
+    for name in raw:
+        _check_name(name, path[-1].removesuffix("s"), (*path, name), findings)
+    return read_named(raw, model, path, findings)
 
 
 def _channels(raw: Map, findings: Findings, find_limits: Find | None) -> dict[str, Channel]:

@@ -1,0 +1,171 @@
+"""What a rule is: plain values."""
+
+from __future__ import annotations
+
+import enum
+from dataclasses import dataclass
+from typing import TypeAlias
+
+from leitwerk.conditions import Condition, TimeOfDay
+
+
+@dataclass(frozen=True, slots=True)
+class SetOutput:
+    """Switch an output on or off."""
+
+    output: str
+    state: str
+
+    def __str__(self) -> str:
+        return f"set {self.output} {self.state}"
+
+
+@dataclass(frozen=True, slots=True)
+class Pulse:
+    """Switch an output on for a while."""
+
+    output: str
+    lasts_s: float
+
+    def __str__(self) -> str:
+        return f"pulse {self.output} for {self.lasts_s:g} s"
+
+
+@dataclass(frozen=True, slots=True)
+class Notify:
+    """Send a text to contacts."""
+
+    contacts: tuple[str, ...]
+    text: str
+
+    def __str__(self) -> str:
+        return f"notify {', '.join(self.contacts)}"
+
+
+@dataclass(frozen=True, slots=True)
+class Record:
+    """Start or stop recording."""
+
+    start: bool
+
+    def __str__(self) -> str:
+        return f"{'start' if self.start else 'stop'} recording"
+
+
+@dataclass(frozen=True, slots=True)
+class Snapshot:
+    """Keep identity, status, settings and readings of the moment, under a label."""
+
+    label: str
+
+    def __str__(self) -> str:
+        return f"take snapshot {self.label}"
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeSetting:
+    """Give a setting of the device another value."""
+
+    setting: str
+    value: str
+
+    def __str__(self) -> str:
+        return f"change {self.setting} to {self.value}"
+
+
+@dataclass(frozen=True, slots=True)
+class WriteLog:
+    """Write a line to the log."""
+
+    text: str
+
+    def __str__(self) -> str:
+        return "write to the log"
+
+
+class Deal(enum.StrEnum):
+    """What a rule does to an alarm in an operator's place."""
+
+    ACKNOWLEDGE = "acknowledge"
+    RESET = "reset"
+    SHELVE = "shelve"
+
+
+@dataclass(frozen=True, slots=True)
+class Acknowledge:
+    """Acknowledge, reset or shelve an alarm (``channel.alarm``), as an operator would."""
+
+    deal: Deal
+    alarm: str
+    lasts_s: float = 0.0
+
+    def __str__(self) -> str:
+        return f"{self.deal} {self.alarm}"
+
+
+Action: TypeAlias = (
+    SetOutput | Pulse | Notify | Record | Snapshot | ChangeSetting | WriteLog | Acknowledge
+)
+MOVES = (SetOutput, Pulse)  # actions that move things, and need to be armed
+
+
+@dataclass(frozen=True, slots=True)
+class Trigger:
+    """When a rule acts: exactly one of these.
+
+    ``condition`` comes to hold; a timer runs out every ``every_s``; the local time is ``daily_s``
+    after midnight; a message with the word ``message`` is received; the device does ``event``.
+    """
+
+    condition: Condition | None = None
+    every_s: float | None = None
+    daily_s: int | None = None
+    message: str = ""
+    event: str = ""
+
+    def __str__(self) -> str:
+        if self.condition is not None:
+            return str(self.condition)
+        if self.every_s is not None:
+            return f"every {self.every_s:g} s"
+        if self.daily_s is not None:
+            return f"daily at {self.daily_s // 3600:02}:{self.daily_s % 3600 // 60:02}"
+        return f"message {self.message}" if self.message else f"event {self.event}"
+
+
+EVENTS = ("restarted", "lost", "found")  # of a device: it began anew, did not answer, answers again
+
+
+@dataclass(frozen=True, slots=True)
+class Happening:
+    """A message received (its first word in capitals, and who sent it), or an event of the device."""
+
+    message: str = ""
+    sender: str = ""
+    event: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Escalation:
+    """What is done when nobody has acknowledged within a time."""
+
+    after_s: float
+    actions: tuple[Action, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """When ``trigger``, and all of ``only_if`` hold, do ``actions`` in their order.
+
+    ``again_s`` repeats them while it lasts, ``pause_s`` is the shortest time between two of them,
+    ``quiet`` holds notifications back until it is over.
+    """
+
+    name: str
+    trigger: Trigger
+    actions: tuple[Action, ...]
+    only_if: Condition | None = None
+    again_s: float | None = None
+    pause_s: float = 0.0
+    quiet: TimeOfDay | None = None
+    escalation: Escalation | None = None

@@ -1,0 +1,388 @@
+"""Contacts, outputs, services and rules as a setup file holds them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from typing import Annotated, Any, Literal, TypeAlias
+from urllib.parse import urlsplit
+
+from pydantic import Field, WithJsonSchema
+
+from leitwerk.conditions import Condition, TimeOfDay, parse_condition
+from leitwerk.errors import FileProblem, QuantityError, SetupError
+from leitwerk.findings import Findings
+from leitwerk.places import List, Map
+from leitwerk.quantities import parse_quantity
+from leitwerk.reading import Model, OnOff, YesNo, reader, text_of, validate
+from leitwerk.rules import (
+    Acknowledge,
+    Action,
+    ChangeSetting,
+    Notify,
+    Pulse,
+    Record,
+    SetOutput,
+    Snapshot,
+    Trigger,
+    WriteLog,
+)
+from leitwerk.rules.definition import EVENTS, Deal
+from leitwerk.setup.alarms import ConditionField
+from leitwerk.setup.fields import DurationField, Line, QuantityField, RangeField, TerminalField
+from leitwerk.yamltext import parse_yaml
+
+Path: TypeAlias = tuple[str, ...]
+MAX_RULES = 20_000
+_NUMBER = re.compile(r"\+?[0-9][0-9 ()/-]{3,24}")
+_MAIL = re.compile(r"[^@\s<>,;\"\\]{1,64}@[A-Za-z0-9.-]{1,190}")
+_EVERY = re.compile(r"every +(\S.*)")
+_DAILY = re.compile(r"daily at +(\d\d):(\d\d)")
+_MESSAGE = re.compile(r"message +(\w{1,40})")
+_EVENT = re.compile(r"device +(\w+)")
+_PAUSE = re.compile(r"once in +(\S.*)")
+_TRIGGERS = (
+    "a condition (air_top.too_hot is active), every 10 min, daily at 06:00, message STATUS, "
+    f"device {', device '.join(EVENTS)}"
+)
+
+
+def _phone(value: object) -> str:
+    text = text_of(value, "a telephone number").strip()
+    if not _NUMBER.fullmatch(text):
+        raise QuantityError(f"{text[:40]!r} is no telephone number", valid="+49 170 0000000")
+    return "".join(c for c in text if c.isdigit() or c == "+")
+
+
+def _mail(value: object) -> str:
+    text = text_of(value, "a mail address").strip()
+    if not _MAIL.fullmatch(text) or ".." in text:
+        raise QuantityError(f"{text[:40]!r} is no mail address", valid="foreman@tannried.example")
+    return text
+
+
+def _url(*schemes: str) -> Callable[[object], str]:
+    def parse(value: object) -> str:
+        text = text_of(value, "an address").strip()
+        try:
+            parts = urlsplit(text)
+            port_is_fine = parts.port is None or parts.port > 0
+        except ValueError:
+            parts, port_is_fine = urlsplit(""), False
+        if parts.scheme not in schemes or not parts.hostname or not port_is_fine:
+            valid = " or ".join(f"{scheme}://host/…" for scheme in schemes)
+            raise QuantityError(f"{text[:60]!r} is no address of that kind", valid=valid)
+        if parts.password is not None:
+            raise QuantityError(
+                "an address in a setup holds no password",
+                remedy="remove it; it is taken from the environment or the key store",
+            )
+        return text
+
+    return parse
+
+
+def _text_schema(description: str, *examples: str) -> WithJsonSchema:
+    return WithJsonSchema(
+        {"type": "string", "description": description, "examples": list(examples)}
+    )
+
+
+PhoneField = Annotated[
+    str, reader((), _phone), _text_schema("A number for text messages", "+49 170 0000000")
+]
+MailField = Annotated[
+    str, reader((), _mail), _text_schema("A mail address", "foreman@tannried.example")
+]
+WebField = Annotated[
+    str,
+    reader((), _url("http", "https")),
+    _text_schema("A web address", "https://tannried.example/alarm"),
+]
+SmtpField = Annotated[
+    str,
+    reader((), _url("smtp", "smtps")),
+    _text_schema("A mail server", "smtp://127.0.0.1:2525", "smtps://kiln@mail.tannried.example"),
+]
+
+
+class Contact(Model):
+    """Somebody, or something, that a rule may notify, in one or several ways."""
+
+    text_message: PhoneField | None = None
+    mail: MailField | None = None
+    web: WebField | None = None
+    topic: Line | None = Field(None, description="A topic of MQTT")
+    outside: YesNo = Field("no", description="Whether this is outside the organisation")
+
+
+class Services(Model):
+    """What carries messages. Passwords are never written here."""
+
+    text_messages: WebField | None = Field(None, description="The gateway for text messages")
+    mail: SmtpField | None = Field(None, description="The mail server")
+    mail_from: MailField | None = Field(None, description="Who mails come from")
+    broker: Line | None = Field(None, description="The MQTT broker: mqtt+tcp://host:1883")
+
+
+class Output(Model):
+    """A signal that the device drives: switched, or analog when it ``shows`` a channel."""
+
+    terminal: TerminalField
+    label: Line | None = None
+    # Switched
+    normal: OnOff = Field("off", description="How it is when nobody asks for anything")
+    safe: OnOff = Field("off", description="How it is left when nobody is there to decide")
+    follows: list[Line] = Field(
+        default_factory=list, description="Alarms that switch it on while one of them is active"
+    )
+    least_on: DurationField | None = Field(None, description="Once on, it stays on so long")
+    least_off: DurationField | None = Field(None, description="Once off, it stays off so long")
+    limit: DurationField | None = Field(
+        None, description="Goes to its safe state when nobody has asked again for so long"
+    )
+    # Analog
+    shows: Line | None = Field(None, description="The channel whose value it carries")
+    span: RangeField | None = Field(None, description="The values at both ends of the signal")
+    signal: RangeField | None = Field(None, description="The signal: 4..20 mA, 0..10 V")
+    bad: QuantityField | Literal["hold"] | None = Field(
+        None, description="The signal for a value that is bad, or 'hold'"
+    )
+    load: QuantityField | None = Field(None, description="The resistance in the loop")
+    supply: QuantityField | None = Field(None, description="The voltage that drives the loop")
+
+
+class Rule(Model):
+    """When this happens, and all of these hold, do these in order."""
+
+    when: TriggerField
+    only_if: ConditionField | None = None
+    do: ActionsField
+    again: DurationField | None = Field(None, description="Repeats it so often while it lasts")
+    at_most: PauseField | None = None
+    quiet: QuietField | None = None
+    escalate_after: DurationField | None = Field(
+        None, description="When nobody has acknowledged for so long, do 'escalate'"
+    )
+    escalate: ActionsField = ()
+
+
+# ---------------------------------------------------------------------- triggers and actions
+
+
+def _trigger(value: object) -> Trigger:
+    if isinstance(value, str):
+        text = value.strip()
+        if match := _EVERY.fullmatch(text):
+            return Trigger(every_s=_duration(match[1]))
+        if match := _DAILY.fullmatch(text):
+            seconds = int(match[1]) * 3600 + int(match[2]) * 60
+            if int(match[1]) > 23 or int(match[2]) > 59:
+                raise QuantityError(f"{text!r} is no time of day", valid="daily at 06:00")
+            return Trigger(daily_s=seconds)
+        if match := _MESSAGE.fullmatch(text):
+            return Trigger(message=match[1].upper())
+        if (match := _EVENT.fullmatch(text)) and match[1] in EVENTS:
+            return Trigger(event=match[1])
+    try:
+        return Trigger(condition=parse_condition(value))
+    except QuantityError as error:
+        raise QuantityError(error.message, valid=_TRIGGERS) from None
+
+
+def _duration(text: str, *, least: float = 0.0) -> float:
+    quantity = parse_quantity(text)
+    if quantity.unit is None or quantity.unit.dimension != "time" or quantity.value <= least:
+        raise QuantityError(f"{text!r} is no length of time", valid="more than 0 s, such as 10 min")
+    return quantity.seconds
+
+
+def _set(entry: Mapping[str, Any]) -> Action:
+    state = str(entry.get("to", ""))
+    if state not in {"on", "off"}:
+        raise QuantityError(f"an output is set 'to' on or off, not {state[:20]!r}", valid="to: on")
+    return SetOutput(str(entry["set"]), state)
+
+
+def _notify(entry: Mapping[str, Any]) -> Action:
+    to = entry["notify"]
+    names = [str(name) for name in to] if isinstance(to, list) else [str(to)]
+    return Notify(tuple(names), _text(entry, "text"))
+
+
+def _text(entry: Mapping[str, Any], key: str) -> str:
+    text = entry.get(key)
+    if not isinstance(text, str) or not text.strip():
+        raise QuantityError(f"the key {key!r} is missing", valid=f"{key}: a text")
+    if len(text) > 2000:
+        raise QuantityError("the text is too long", valid="at most 2000 characters")
+    return text
+
+
+def _recording(entry: Mapping[str, Any]) -> Action:
+    if entry["recording"] not in {"start", "stop"}:
+        raise QuantityError(f"{entry['recording']!r:.40} is nothing to do", valid="start, stop")
+    return Record(entry["recording"] == "start")
+
+
+def _deal(deal: Deal) -> Callable[[Mapping[str, Any]], Action]:
+    def make(entry: Mapping[str, Any]) -> Action:
+        lasts = _duration(_text(entry, "for")) if deal is Deal.SHELVE else 0.0
+        return Acknowledge(deal, str(entry[deal.value]), lasts)
+
+    return make
+
+
+# Each kind of action by the key that names it, with the other keys that it takes.
+_ACTIONS: dict[str, tuple[tuple[str, ...], Callable[[Mapping[str, Any]], Action]]] = {
+    "set": (("to",), _set),
+    "pulse": (("for",), lambda e: Pulse(str(e["pulse"]), _duration(_text(e, "for")))),
+    "notify": (("text",), _notify),
+    "recording": ((), _recording),
+    "snapshot": ((), lambda e: Snapshot(_text(e, "snapshot"))),
+    "change": (("to",), lambda e: ChangeSetting(str(e["change"]), _text(e, "to"))),
+    "log": ((), lambda e: WriteLog(_text(e, "log"))),
+    "acknowledge": ((), _deal(Deal.ACKNOWLEDGE)),
+    "reset": ((), _deal(Deal.RESET)),
+    "shelve": (("for",), _deal(Deal.SHELVE)),
+}
+_ACTION_EXAMPLES = "{set: fan, to: on}, {notify: foreman, text: Too hot}, {pulse: horn, for: 2 s}"
+
+
+def _action(entry: object) -> Action:
+    if not isinstance(entry, Mapping):
+        raise QuantityError("an action is a group of keys", valid=_ACTION_EXAMPLES)
+    kinds = [key for key in entry if key in _ACTIONS]
+    if len(kinds) != 1:
+        raise QuantityError(
+            f"an action does one thing, this {', '.join(kinds) or 'nothing'}",
+            valid=f"one of {', '.join(_ACTIONS)}; such as {_ACTION_EXAMPLES}",
+        )
+    more, make = _ACTIONS[kinds[0]]
+    unknown = [key for key in entry if key != kinds[0] and key not in more]
+    if unknown:
+        message = f"{kinds[0]!r} takes no key {unknown[0][:40]!r}"
+        raise QuantityError(message, valid=", ".join(more) or "no further key")
+    if kinds[0] != "notify" and not isinstance(entry[kinds[0]], str):
+        raise QuantityError(f"{kinds[0]!r} names one thing", valid=_ACTION_EXAMPLES)
+    return make(entry)
+
+
+def _actions(value: object) -> tuple[Action, ...]:
+    entries = value if isinstance(value, list) else [value]
+    if not entries:
+        raise QuantityError("it does nothing", valid=_ACTION_EXAMPLES)
+    return tuple(_action(entry) for entry in entries)
+
+
+def _quiet(value: object) -> TimeOfDay:
+    text = text_of(value, "22:00..06:00").strip()
+    found = parse_condition(f"time {text}")
+    if not isinstance(found, TimeOfDay):
+        raise QuantityError(f"{text[:40]!r} are no hours", valid="22:00..06:00")
+    return found
+
+
+def _pause(value: object) -> float:
+    match = _PAUSE.fullmatch(text_of(value, "once in 1 h").strip())
+    if match is None:
+        raise QuantityError(f"{value!r:.60} says not how often", valid="once in 1 h")
+    return _duration(match[1])
+
+
+TriggerField = Annotated[
+    Trigger,
+    reader(Trigger, _trigger),
+    WithJsonSchema(
+        {
+            "description": f"When the rule acts: {_TRIGGERS}",
+            "anyOf": [{"type": "string"}, {"type": "array"}, {"type": "object"}],
+        }
+    ),
+]
+ActionsField = Annotated[
+    tuple[Action, ...],
+    reader(tuple, _actions),
+    WithJsonSchema(
+        {
+            "description": f"What to do, in order: {_ACTION_EXAMPLES}",
+            "anyOf": [{"type": "object"}, {"type": "array", "items": {"type": "object"}}],
+        }
+    ),
+]
+QuietField = Annotated[
+    TimeOfDay,
+    reader(TimeOfDay, _quiet),
+    _text_schema("Hours without notifications", "22:00..06:00"),
+]
+PauseField = Annotated[
+    float, reader(float, _pause), _text_schema("How often it may act at most", "once in 1 h")
+]
+Rule.model_rebuild()
+
+
+# ---------------------------------------------------------------------- files of their own
+
+FindContacts: TypeAlias = Callable[[str], Mapping[str, Contact]]
+
+
+def parse_contacts(text: str | bytes, *, file: str = "contacts") -> dict[str, Contact]:
+    """The contacts that a file of its own holds, by name.
+
+    Raises
+    ------
+    SetupError
+        The text holds none; ``findings`` says what is wrong and where.
+
+    """
+    findings = Findings(file)
+    root = parse_yaml(text, findings)
+    contacts: dict[str, Contact] = {}
+    if root is not None:
+        if root.get("contact list") != "1":
+            valid = "contact list: 1"
+            findings.error("missing-key", (), "this is no contact list", valid=valid)
+        people = root.get("contacts")
+        if not isinstance(people, Map):
+            findings.error("missing-key", (), "the key 'contacts' is missing")
+        else:
+            contacts = read_named(people, Contact, ("contacts",), findings)
+    if findings.has_errors:
+        raise SetupError(file, findings.sorted())
+    return contacts
+
+
+def read_named(raw: Map, model: type[Any], path: Path, findings: Findings) -> dict[str, Any]:
+    """The models of named groups; what cannot be read is a finding."""
+    found = {}
+    for name, content in raw.items():
+        if not isinstance(content, Map):
+            findings.error("bad-value", (*path, name), f"{name} is a group of keys")
+        else:
+            entries: dict[str, Any] = dict(content)
+            if isinstance(follows := content.get("follows"), List):
+                entries["follows"] = list(follows)
+            if (entry := validate(model, entries, (*path, name), findings)) is not None:
+                found[name] = entry
+    return found
+
+
+def shared_contacts(
+    name: str, find: FindContacts | None, findings: Findings
+) -> Mapping[str, Contact]:
+    """The contacts of a list that several setups share; what is wrong with it is a finding."""
+    place = ("contact_list",)
+    try:
+        if find is None:
+            raise FileProblem("contact lists are found beside setups in files only")  # noqa: TRY301
+        return find(name)
+    except FileProblem as error:
+        findings.error("bad-contacts", place, error.message, remedy=error.remedy)
+    except SetupError as error:
+        findings.error("bad-contacts", place, f"the contact list has mistakes: {error}")
+    return {}
+
+
+def condition_of(rule: Rule) -> list[Condition]:
+    """The conditions of a rule: its trigger's, and the further ones."""
+    return [c for c in (rule.when.condition, rule.only_if) if c is not None]

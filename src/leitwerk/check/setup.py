@@ -8,6 +8,8 @@ from datetime import date
 from leitwerk.address import LinkAddress
 from leitwerk.check.assignment import Assignment, assign_channels
 from leitwerk.check.bands import check_band_count
+from leitwerk.check.outputs import assign_outputs
+from leitwerk.check.rules import check_rules
 from leitwerk.check.timing import check_budget, check_intervals, check_rates, check_schedule
 from leitwerk.check.upkeep import check_dates
 from leitwerk.check.wanted import Wanted, read_settings, wanted_settings
@@ -58,6 +60,8 @@ def check_into(
         [*wanted_settings(setup, datasheet, assignments), *further], datasheet, findings
     )
     check_rates(setup, assignments, findings)
+    outputs = assign_outputs(setup, datasheet, assignments, findings)
+    check_rules(setup, datasheet, assignments, outputs, findings)
     check_budget(setup, datasheet, assignments, findings)
     if today is not None:
         check_dates(setup, today, findings)

@@ -10,6 +10,7 @@ from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from leitwerk.check.assignment import Assignment
+from leitwerk.check.outputs import assign_outputs, ends_at
 from leitwerk.datasheet import Datasheet, Point, Stored
 from leitwerk.datasheet.points import TIMES
 from leitwerk.errors import QuantityError
@@ -54,6 +55,7 @@ def wanted_settings(
             yield Wanted("channel.{n}.sensor", terminal.slot, "off", ())
     yield from _alarms(datasheet, assignments)
     yield from _bands(datasheet, assignments)
+    yield from _outputs(setup, datasheet, assignments)
 
 
 def read_settings(
@@ -204,3 +206,33 @@ def _bands(datasheet: Datasheet, assignments: Sequence[Assignment]) -> Iterator[
         yield Wanted("band.{k}.text", number, part.text, (*place, "text"))
     for unused in range(len(a.bands.parts) + 1, len(family.indices) + 1):
         yield Wanted("band.{k}.color", unused, "off", ())
+
+
+def _outputs(
+    setup: Setup, datasheet: Datasheet, assignments: Sequence[Assignment]
+) -> Iterator[Wanted]:
+    """Relays with the alarms that they follow, and what analog outputs carry."""
+    number = {
+        f"{a.name}.{alarm.name}": k
+        for k, (a, alarm) in enumerate((a, alarm) for a in assignments for alarm in a.device_alarms)
+    }
+    # What is wrong with an output has its finding elsewhere.
+    for output in assign_outputs(setup, datasheet, assignments, Findings("")):
+        path = ("outputs", output.name)
+        slot = output.terminal.slot
+        if (switch := output.switch) is not None:
+            mask = sum(1 << number[name] for name in output.follows)
+            yield Wanted("relay.{r}.alarms", slot, float(mask), (*path, "follows"))
+            yield Wanted("relay.{r}.normal", slot, switch.normal, (*path, "normal"))
+            yield Wanted("relay.{r}.safe", slot, switch.safe, (*path, "safe"))
+            yield Wanted("relay.{r}.least_on", slot, switch.least_on_s, (*path, "least_on"), "s")
+            yield Wanted("relay.{r}.least_off", slot, switch.least_off_s, (*path, "least_off"), "s")
+            yield Wanted("relay.{r}.limit", slot, switch.limit_s or 0.0, (*path, "limit"), "s")
+        elif (loop := output.loop) is not None:
+            channel = next(a for a in assignments if a.name == loop.channel)
+            low, high = ends_at(loop, output.terminal.between)
+            yield Wanted("output.{n}.shows", slot, channel.measurement.kind, (*path, "shows"))
+            place = (*path, "span")
+            yield Wanted("output.{n}.low", slot, low, place, channel.unit.symbol)
+            yield Wanted("output.{n}.high", slot, high, place, channel.unit.symbol)
+            yield Wanted("output.{n}.bad", slot, loop.bad or 0.0, (*path, "bad"), loop.unit)

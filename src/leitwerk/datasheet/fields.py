@@ -262,6 +262,19 @@ class Lines(Model):
     refuses: str = ""
 
 
+class OutputEntry(Model):
+    """One or several terminals that the device drives: what they give, and what drives a loop."""
+
+    gives: Text = Field(description="relay, or the span of an analog signal: 3.5..22 mA")
+    slot: Count
+    between: Ends | None = Field(
+        None, description="The signals that its settings low and high stand for, if fixed"
+    )
+    compliance: Amount | None = Field(
+        None, description="What the output itself needs of the supply"
+    )
+
+
 class Limits(Model):
     """How much the device can do."""
 
@@ -344,6 +357,7 @@ class DatasheetFile(Model):
     program: Program | None = None
     environment: Environment | None = None
     outputs: dict[str, Count] = Field(default_factory=dict)
+    output_terminals: dict[str, OutputEntry] = Field(default_factory=dict)
     memory: Memory | None = None
     timing: Timing | None = None
     battery: Battery | None = None
@@ -365,6 +379,7 @@ def datasheet_schema() -> Mapping[str, Any]:
         DatasheetFile,
         InputEntry,
         TerminalEntry,
+        OutputEntry,
         PointEntry,
         QueryEntry,
         Limits,

@@ -86,6 +86,22 @@ class Terminal:
 
 
 @dataclass(frozen=True, slots=True)
+class OutputTerminal:
+    """A terminal that the device drives, and the index of its settings.
+
+    ``span`` is that of an analog signal, None for a relay; ``between`` are the signals that its
+    settings for the low and the high value stand for; ``compliance_v`` what an analog output
+    needs of the supply for itself, in V.
+    """
+
+    name: str
+    slot: int
+    span: Span | None
+    between: Span | None = None
+    compliance_v: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
 class ProgramLayout:
     """Where the image of a board lies that is programmed by a file, and what it holds."""
 
@@ -156,6 +172,7 @@ class Datasheet:
     environment_c: tuple[float, float] | None
     protection: str
     outputs: Mapping[str, int]
+    drives: Mapping[str, OutputTerminal]
     memory: MemorySize | None
     timing: ScanTiming
     battery: BatteryFigures | None

@@ -19,6 +19,7 @@ from leitwerk.datasheet.fields import (
     Limits,
     Lines,
     Memory,
+    OutputEntry,
     PointEntry,
     Program,
     QueryEntry,
@@ -33,6 +34,7 @@ from leitwerk.datasheet.model import (
     Datasheet,
     Input,
     MemorySize,
+    OutputTerminal,
     ProgramLayout,
     Range,
     ScanTiming,
@@ -105,6 +107,7 @@ def _read(root: Map, findings: Findings, further: Callable[[], Iterable[str]]) -
     sections: tuple[tuple[str, type[Model]], ...] = (
         ("inputs", InputEntry),
         ("terminals", TerminalEntry),
+        ("output_terminals", OutputEntry),
         *((group, point) for group in GROUPS),
     )
     for section, model in sections:
@@ -168,6 +171,7 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
     if file.environment is not None and (stands := file.environment.temperature) is not None:
         place = ("environment", "temperature")
         environment_c = attempt(place, lambda: stands.ends_in(parse_unit("°C")))
+    outputs = attempt(("output_terminals",), lambda: list(_outputs(file.output_terminals)))
     timing = attempt(("timing",), lambda: _timing(file.timing)) or ScanTiming()
     battery = attempt(("battery",), lambda: _battery(file.battery))
     program = _program(file, groups, findings)
@@ -199,6 +203,7 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
         environment_c=environment_c,
         protection=(file.environment and file.environment.protection) or "",
         outputs=file.outputs,
+        drives={o.name: o for o in outputs or ()},
         memory=_memory(file),
         timing=timing,
         battery=battery,
@@ -207,6 +212,14 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
         program=program,
         groups=groups,
     )
+
+
+def _outputs(entries: Mapping[str, OutputEntry]) -> Iterator[OutputTerminal]:
+    for names, entry in entries.items():
+        span = None if entry.gives == "relay" else parse_span(entry.gives)
+        volts = entry.compliance.value_in(parse_unit("V")) if entry.compliance else 0.0
+        for offset, name in enumerate(_named(names)):
+            yield OutputTerminal(name, entry.slot + offset, span, entry.between, volts)
 
 
 def _memory(file: DatasheetFile) -> MemorySize | None:
@@ -280,12 +293,16 @@ def _input(name: str, entry: InputEntry) -> Input:
 
 def _terminals(entries: Mapping[str, TerminalEntry]) -> Iterator[tuple[str, Terminal]]:
     for names, entry in entries.items():
-        match = _NAMES.fullmatch(names)
-        single = match is None
-        prefix, low, high = (names, 0, 0) if single else (match[1], int(match[2]), int(match[3]))  # type: ignore[index]
-        for number in range(low, high + 1):
-            name = names if single else f"{prefix}{number}"
-            yield name, Terminal(name, entry.slot + number - low, tuple(entry.takes))
+        for offset, name in enumerate(_named(names)):
+            yield name, Terminal(name, entry.slot + offset, tuple(entry.takes))
+
+
+def _named(names: str) -> list[str]:
+    """Each of ``D1..D2``, or the one name that it is."""
+    match = _NAMES.fullmatch(names)
+    if match is None:
+        return [names]
+    return [f"{match[1]}{number}" for number in range(int(match[2]), int(match[3]) + 1)]
 
 
 def _family(name: str, entry: PointEntry | QueryEntry, protocol: str) -> tuple[str, PointFamily]:

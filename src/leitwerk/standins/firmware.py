@@ -184,7 +184,7 @@ class Firmware(ABC):
         self._take_settings(dict(zip(range(start, start + len(words)), words, strict=True)))
 
     def _set_clock(self, text: str) -> None:
-        self._require(self.datasheet.role)
+        self.require(self.datasheet.role)
         try:
             self.device_clock.set(text)
         except ValueError:
@@ -196,7 +196,7 @@ class Firmware(ABC):
             if not owners or any(owner.read_only for owner in owners):
                 raise RefusedError(Refusal.NO_SUCH_SETTING)
             for owner in owners:
-                self._require(owner.role or self.datasheet.role)
+                self.require(owner.role or self.datasheet.role)
         if self.is_busy:
             raise RefusedError(Refusal.BUSY)
         if self._commits:
@@ -211,7 +211,8 @@ class Firmware(ABC):
         family = self.datasheet.family("access", "command")
         return family is not None and "commit" in dict(family.template.choices)
 
-    def _require(self, role: str) -> None:
+    def require(self, role: str) -> None:
+        """Somebody with the right of a role is logged in; RefusedError when nobody is."""
         if not role:
             return
         now = self.clock()
@@ -235,7 +236,7 @@ class Firmware(ABC):
         raise RefusedError(Refusal.NOT_ALLOWED)
 
     def _command(self, command: Stored) -> None:
-        self._require(self.datasheet.role)
+        self.require(self.datasheet.role)
         if command == "commit":
             if self.is_busy:
                 raise RefusedError(Refusal.BUSY)

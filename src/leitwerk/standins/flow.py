@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -25,6 +26,17 @@ class FlowTransmitter(Firmware):
         self._heard_s = self.clock()
         self._acted = 0
         self._gives_up = False
+        self._driven = {1: 0.0, 2: 0.0}
+
+    def write(self, start: int, words: Sequence[int]) -> None:
+        """As every device, and the currents that its outputs are driven to."""
+        for n in self._driven:
+            point = self.datasheet.point("access", "output.{n}.drive", n)
+            if point.start == start and point.words == len(words):
+                self.require(self.datasheet.role)
+                self._driven[n] = float(point.decode(tuple(words)))
+                return
+        super().write(start, words)
 
     def tick(self) -> None:
         """What its watchdog has done while nobody asked."""
@@ -45,17 +57,19 @@ class FlowTransmitter(Firmware):
             * self._number("flume.width")
             * level ** self._number("flume.exponent")
         )
-        shown = {"level": level, "flow": flow}
+        shown = {"level": level, "flow": 1000.0 * flow}
         return {
             "supply.voltage": 23.8,
             "watchdog.count": float(self._acted),
             "level": level,
-            "flow": 1000.0 * flow,
+            "flow": shown["flow"],
             "temperature": _MISSING_C if self.sensor_missing else 6.2 + 0.05 * wander,
             **{f"output.{n}": self._output(n, shown) for n in (1, 2)},
         }
 
     def _output(self, n: int, shown: dict[str, float]) -> float:
+        if self._driven[n]:
+            return self._driven[n]
         if self._gives_up:
             return 3.6
         low = float(self.setting("output.{n}.low", n))

@@ -1,0 +1,217 @@
+"""Checking outputs: which terminal, what it carries, whether the loop has the voltage for it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from leitwerk.check.assignment import Assignment
+from leitwerk.datasheet import Datasheet, OutputTerminal
+from leitwerk.errors import QuantityError
+from leitwerk.findings import Findings
+from leitwerk.quantities import Quantity, Span, format_number, format_span, format_value
+from leitwerk.rules import Switch
+from leitwerk.setup import Output, Setup
+from leitwerk.units import parse_unit
+
+Path = tuple[str, ...]
+_SWITCHED = ("follows", "least_on", "least_off", "limit")
+_ANALOG = ("span", "signal", "bad", "load", "supply")
+LOOP_POINTS = (4.0, 8.0, 12.0, 16.0, 20.0)
+
+
+@dataclass(frozen=True, slots=True)
+class Loop:
+    """An analog output: values ``low`` to ``high`` of a channel as ``signal``, in mA or V.
+
+    ``bad`` is the signal for a value that is bad, None where it holds. ``load_ohm`` and ``supply_v``
+    are None where the setup does not say them.
+    """
+
+    channel: str
+    low: float
+    high: float
+    signal: tuple[float, float]
+    unit: str
+    bad: float | None
+    load_ohm: float | None = None
+    supply_v: float | None = None
+    compliance_v: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class OutputAssignment:
+    """An output on a terminal of the device: a switch, or a loop."""
+
+    name: str
+    label: str
+    terminal: OutputTerminal
+    switch: Switch | None
+    loop: Loop | None
+    follows: tuple[str, ...] = ()
+
+
+def assign_outputs(
+    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment], findings: Findings
+) -> list[OutputAssignment]:
+    """The outputs of a setup on the terminals of a device; findings take what does not fit."""
+    assigned = []
+    taken: dict[str, str] = {}
+    for name, output in setup.outputs.items():
+        path = ("outputs", name)
+        terminal = datasheet.drives.get(output.terminal)
+        if terminal is None:
+            valid = ", ".join(datasheet.drives) or "none; this model drives nothing"
+            message = f"{datasheet.model} has no output {output.terminal}"
+            findings.error("unknown-terminal", (*path, "terminal"), message, valid=valid)
+            continue
+        if terminal.name in taken:
+            message = f"output {terminal.name} is already taken by {taken[terminal.name]}"
+            findings.error("duplicate-terminal", (*path, "terminal"), message)
+            continue
+        taken[terminal.name] = name
+        analog = terminal.span is not None
+        useless = [k for k in (_SWITCHED if analog else ("shows", *_ANALOG)) if getattr(output, k)]
+        for key in useless:
+            what = "gives an analog signal" if analog else "is a relay"
+            message = f"{key!r} means nothing here: {terminal.name} {what}"
+            findings.error("useless-key", (*path, key), message, at_key=True, remedy="remove it")
+        if useless:
+            continue
+        label = output.label or name
+        if analog:
+            loop = _loop(output, terminal, channels, path, findings)
+            if loop is not None:
+                assigned.append(OutputAssignment(name, label, terminal, None, loop))
+        else:
+            switch = _switch(name, output)
+            follows = tuple(_follows(output, channels, path, findings))
+            assigned.append(OutputAssignment(name, label, terminal, switch, None, follows))
+    return assigned
+
+
+def _switch(name: str, output: Output) -> Switch:
+    return Switch(
+        name,
+        output.normal,
+        output.safe,
+        output.least_on.seconds if output.least_on else 0.0,
+        output.least_off.seconds if output.least_off else 0.0,
+        output.limit.seconds if output.limit else None,
+    )
+
+
+def _follows(
+    output: Output, channels: Sequence[Assignment], path: Path, findings: Findings
+) -> Iterator[str]:
+    known = {f"{c.name}.{alarm.name}" for c in channels for alarm in c.alarms}
+    on_device = {f"{c.name}.{alarm.name}" for c in channels for alarm in c.device_alarms}
+    for k, name in enumerate(output.follows):
+        place = (*path, "follows", str(k))
+        if name not in known:
+            valid = ", ".join(sorted(known)[:8]) or "this setup has no alarms"
+            message = f"there is no alarm {name[:60]!r}"
+            findings.error("unknown-alarm", place, message, valid=valid)
+        elif name not in on_device:
+            message = f"the device does not watch {name} itself, so no output can follow it there"
+            remedy = "write a rule instead; it runs on the computer"
+            findings.error("not-kept", place, message, remedy=remedy)
+        else:
+            yield name
+
+
+def _loop(
+    output: Output,
+    terminal: OutputTerminal,
+    channels: Sequence[Assignment],
+    path: Path,
+    findings: Findings,
+) -> Loop | None:
+    missing = [key for key in ("shows", "span", "signal") if getattr(output, key) is None]
+    for key in missing:
+        if not findings.mentions((*path, key)):
+            message = f"an analog output needs the key {key!r}"
+            findings.error("missing-key", path, message, at_key=True, remedy=f"add '{key}: …'")
+    channel = next((c for c in channels if c.name == output.shows), None)
+    if output.shows is not None and channel is None:
+        valid = ", ".join(c.name for c in channels)
+        message = f"there is no channel {output.shows[:40]!r}"
+        findings.error("unknown-channel", (*path, "shows"), message, valid=valid)
+    if missing or channel is None or output.span is None or output.signal is None:
+        return None
+    assert terminal.span is not None
+    unit = terminal.span.unit
+    assert unit is not None
+    try:
+        low, high = output.span.ends_in(channel.unit)
+        signal = output.signal.ends_in(unit)
+        bad = None
+        if isinstance(output.bad, Quantity):
+            bad = output.bad.value_in(unit)
+        load = output.load.value_in(parse_unit("Ω")) if output.load else None
+        supply = output.supply.value_in(parse_unit("V")) if output.supply else None
+    except QuantityError as error:
+        findings.error("wrong-unit", path, error.message, at_key=True, valid=error.valid)
+        return None
+    if low == high or signal[0] == signal[1]:
+        findings.error("bad-span", path, "both ends of a span are the same", at_key=True)
+        return None
+    loop = Loop(
+        channel.name, low, high, signal, unit.symbol, bad, load, supply, terminal.compliance_v
+    )
+    _check_signal(loop, terminal.span, path, findings)
+    _check_span(loop, channel, path, findings)
+    _check_compliance(loop, path, findings)
+    return loop
+
+
+def _check_signal(loop: Loop, gives: Span, path: Path, findings: Findings) -> None:
+    for key, numbers in (("signal", loop.signal), ("bad", (loop.bad,))):
+        for number in numbers:
+            if number is not None and not gives.low <= number <= gives.high:
+                message = f"{key}: it cannot give {format_number(number)} {loop.unit}"
+                findings.error("signal-outside", (*path, key), message, valid=str(gives))
+    low, high = sorted(loop.signal)
+    if loop.bad is not None and low <= loop.bad <= high:
+        findings.warning(
+            "fault-looks-good",
+            (*path, "bad"),
+            f"{format_number(loop.bad)} {loop.unit} for a bad value looks like a good one",
+            valid=f"outside {format_number(low)}..{format_number(high)} {loop.unit}"
+            + (" (NE 43: 3.6 mA or less, 21 mA or more)" if loop.unit == "mA" else ""),
+        )
+
+
+def _check_span(loop: Loop, channel: Assignment, path: Path, findings: Findings) -> None:
+    low, high = channel.measurement.span
+    if min(loop.low, loop.high) < low or max(loop.low, loop.high) > high:
+        message = f"{channel.name} cannot show all of this span"
+        valid = format_span(low, high, channel.unit)
+        findings.warning("span-outside", (*path, "span"), message, valid=valid)
+
+
+def _check_compliance(loop: Loop, path: Path, findings: Findings) -> None:
+    """Ohm's law for the whole loop: what the load and the output take must be there."""
+    if loop.unit != "mA" or loop.load_ohm is None or loop.supply_v is None:
+        return
+    most = max(*loop.signal, loop.bad or 0.0)
+    needed = most * 1e-3 * loop.load_ohm + loop.compliance_v
+    if needed > loop.supply_v:
+        may = (loop.supply_v - loop.compliance_v) / (most * 1e-3)
+        volt, ohm = parse_unit("V"), parse_unit("Ω")
+        findings.error(
+            "loop-voltage",
+            (*path, "load"),
+            f"at {format_number(most)} mA the loop needs {format_value(needed, volt)}, its supply "
+            f"has {format_value(loop.supply_v, volt)}",
+            valid=f"at most {format_value(max(0.0, float(f'{may:.4g}')), ohm)}",
+        )
+
+
+def ends_at(loop: Loop, between: Span | None) -> tuple[float, float]:
+    """The values at the signals that a device's settings stand for; the line goes on beyond its ends."""
+    if between is None:
+        return loop.low, loop.high
+    first, last = loop.signal
+    per = (loop.high - loop.low) / (last - first)
+    return loop.low + (between.low - first) * per, loop.low + (between.high - first) * per

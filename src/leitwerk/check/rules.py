@@ -1,0 +1,486 @@
+"""Checking rules: do they name what there is, can they be carried out, do they fight or go in rings."""
+
+from __future__ import annotations
+
+import graphlib
+from collections import defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from leitwerk.alarms import State
+from leitwerk.check.assignment import Assignment
+from leitwerk.check.outputs import OutputAssignment
+from leitwerk.conditions import (
+    AllOf,
+    Compared,
+    Condition,
+    Not,
+    Stated,
+    in_units,
+    sentences,
+)
+from leitwerk.datasheet import Datasheet
+from leitwerk.errors import QuantityError
+from leitwerk.findings import Findings
+from leitwerk.quantities import parse_quantity
+from leitwerk.rules import (
+    Acknowledge,
+    Action,
+    ChangeSetting,
+    Escalation,
+    Notify,
+    Pulse,
+    Record,
+    Rule,
+    SetOutput,
+    WriteLog,
+    message_parts,
+    names_in,
+)
+from leitwerk.rules.templates import SECRETS
+from leitwerk.setup import Contact, Setup
+from leitwerk.setup.rules import MAX_RULES
+from leitwerk.setup.rules import Rule as RuleText
+from leitwerk.units import parse_unit
+
+Path = tuple[str, ...]
+ALARM_STATES = ("active", *(state.words for state in State))
+# What templates may name beside channels and outputs.
+NAMES = ("title", "serial", "model", "time", "rule", "why", "alarms")
+_MOST_PARTS = 4  # text messages that one notification may take
+_INSIDE_ONLY = ("serial", "model")  # nobody outside needs to know
+
+
+@dataclass(frozen=True)
+class _Known:
+    """Everything that a rule may name."""
+
+    channels: Mapping[str, Assignment]
+    alarms: frozenset[str]
+    outputs: Mapping[str, OutputAssignment]
+    contacts: Mapping[str, Contact]
+    datasheet: Datasheet
+    setup: Setup
+    seen: set[Path] = field(default_factory=set)
+
+
+def check_rules(
+    setup: Setup,
+    datasheet: Datasheet,
+    channels: Sequence[Assignment],
+    outputs: Sequence[OutputAssignment],
+    findings: Findings,
+) -> list[Rule]:
+    """The rules of a setup, ready to be followed; findings take what does not fit."""
+    _check_conditions(setup, channels, outputs, findings)
+    if len(setup.rules) > MAX_RULES:
+        message = f"{len(setup.rules):,} rules are too many"
+        findings.error("too-many-rules", ("rules",), message, valid=f"at most {MAX_RULES:,}")
+        return []
+    known = _known(setup, datasheet, channels, outputs)
+    rules = []
+    for name, text in setup.rules.items():
+        path = ("rules", name)
+        _check_rule(text, known, path, findings)
+        for k, action in enumerate((*text.do, *text.escalate)):
+            # A single action stands without a list.
+            place = (
+                (*path, "do", str(k))
+                if k < len(text.do)
+                else (*path, "escalate", str(k - len(text.do)))
+            )
+            _check_action(action, known, place, findings)
+        rules.append(_rule(name, text, known))
+    _check_fights(rules, findings)
+    _check_rings(rules, findings)
+    if rules:
+        findings.note(
+            "runs-here",
+            ("rules",),
+            f"{datasheet.model} runs no rules; 'leitwerk attend' runs them on the computer",
+            at_key=True,
+        )
+    return rules
+
+
+def _known(
+    setup: Setup,
+    datasheet: Datasheet,
+    channels: Sequence[Assignment],
+    outputs: Sequence[OutputAssignment],
+) -> _Known:
+    return _Known(
+        {c.name: c for c in channels},
+        frozenset(f"{c.name}.{alarm.name}" for c in channels for alarm in c.alarms),
+        {o.name: o for o in outputs},
+        setup.contacts,
+        datasheet,
+        setup,
+    )
+
+
+def _rule(name: str, text: RuleText, known: _Known) -> Rule:
+    units = {c.name: c.unit for c in known.channels.values()}
+
+    def fitted(condition: Condition | None) -> Condition | None:
+        if condition is None:
+            return None
+        try:
+            return in_units(condition, units)
+        except QuantityError:
+            return condition  # has its finding
+
+    trigger = text.when
+    if trigger.condition is not None:
+        trigger = type(trigger)(condition=fitted(trigger.condition))
+    escalation = None
+    if text.escalate and text.escalate_after is not None:
+        escalation = Escalation(text.escalate_after.seconds, text.escalate)
+    return Rule(
+        name,
+        trigger,
+        text.do,
+        fitted(text.only_if),
+        text.again.seconds if text.again else None,
+        text.at_most or 0.0,
+        text.quiet,
+        escalation,
+    )
+
+
+def _check_rule(rule: RuleText, known: _Known, path: Path, findings: Findings) -> None:
+    condition = rule.when.condition
+    if condition is not None:
+        _check_names(condition, known, (*path, "when"), findings)
+    if rule.only_if is not None:
+        _check_names(rule.only_if, known, (*path, "only_if"), findings)
+    if rule.again is not None and condition is None:
+        message = "'again' repeats while a condition holds; this rule has none in 'when'"
+        findings.error("useless-key", (*path, "again"), message, at_key=True, remedy="remove it")
+    if rule.again is not None and rule.again.seconds <= 0:
+        findings.error("bad-value", (*path, "again"), "again: it would never rest", valid="10 min")
+    if bool(rule.escalate) != (rule.escalate_after is not None):
+        message = "'escalate' and 'escalate_after' belong together"
+        findings.error("missing-key", path, message, at_key=True)
+    names = [s.subject for s in sentences(condition)] if condition else []  # type: ignore[union-attr]
+    if rule.escalate and not any(name in known.alarms for name in names):
+        findings.error(
+            "nothing-to-acknowledge",
+            (*path, "escalate"),
+            "only an alarm can be acknowledged, and 'when' names none",
+            at_key=True,
+            valid="when: air_top.too_hot is active",
+        )
+
+
+# ---------------------------------------------------------------------- conditions
+
+
+def _check_conditions(
+    setup: Setup,
+    channels: Sequence[Assignment],
+    outputs: Sequence[OutputAssignment],
+    findings: Findings,
+) -> None:
+    """Conditions of alarms and of planned runs."""
+    known: _Known | None = None
+    for c in channels:
+        for alarm in c.alarms:
+            if alarm.only_while is not None:
+                known = known or _known(setup, None, channels, outputs)  # type: ignore[arg-type]
+                path = ("channels", c.name, "alarms", alarm.name, "only_while")
+                _check_names(alarm.only_while, known, path, findings)
+    for name, run in setup.schedule.items():
+        if run.start.when is not None:
+            known = known or _known(setup, None, channels, outputs)  # type: ignore[arg-type]
+            _check_names(run.start.when, known, ("schedule", name, "start"), findings)
+
+
+def _check_names(condition: Condition, known: _Known, path: Path, findings: Findings) -> None:
+    for sentence in sentences(condition):
+        if isinstance(sentence, Compared):
+            _check_compared(sentence, known, path, findings)
+        elif isinstance(sentence, Stated):
+            _check_stated(sentence, known, path, findings)
+
+
+def _check_compared(sentence: Compared, known: _Known, path: Path, findings: Findings) -> None:
+    channel = known.channels.get(sentence.channel)
+    if channel is None:
+        if sentence.channel not in known.setup.channels:
+            valid = ", ".join(known.channels)
+            message = f"there is no channel {sentence.channel!r}"
+            findings.error("unknown-name", path, message, valid=valid)
+        return
+    if channel.is_contact:
+        message = f"{channel.name} is a contact and has no number"
+        valid = " or ".join(f"{channel.name} is {state}" for state in channel.states)
+        findings.error("wrong-state", path, message, valid=valid)
+        return
+    try:
+        limit = sentence.limit.value_in(channel.unit)
+    except QuantityError as error:
+        findings.error("wrong-unit", path, f"{sentence}: {error.message}", valid=error.valid)
+        return
+    low, high = channel.measurement.span
+    if not low <= limit <= high:
+        message = f"{sentence}: {channel.name} cannot come there"
+        findings.warning("never-holds", path, message)
+
+
+def _check_stated(sentence: Stated, known: _Known, path: Path, findings: Findings) -> None:
+    subject = sentence.subject
+    if subject in known.alarms:
+        states: Sequence[str] = ALARM_STATES
+    elif subject in known.outputs and known.outputs[subject].switch is not None:
+        states = ("on", "off")
+    elif subject in known.channels and known.channels[subject].is_contact:
+        states = known.channels[subject].states
+    elif subject.partition(".")[0] in known.setup.channels and subject not in known.channels:
+        if subject.partition(".")[0] in known.channels:
+            message = f"there is no alarm {subject!r}"
+            findings.error("unknown-name", path, message, valid=", ".join(sorted(known.alarms)[:8]))
+        return
+    elif subject in known.channels:
+        valid = f"{subject} above …, {subject} below …"
+        message = f"{subject} has a number and no states"
+        findings.error("wrong-state", path, message, valid=valid)
+        return
+    else:
+        names = [*sorted(known.alarms), *known.outputs]
+        message = f"there is no contact, alarm or output {subject!r}"
+        findings.error("unknown-name", path, message, valid=", ".join(names[:8]))
+        return
+    if sentence.state not in states:
+        message = f"{subject} is never {sentence.state!r}"
+        findings.error("wrong-state", path, message, valid=", ".join(states))
+
+
+# ---------------------------------------------------------------------- actions
+
+
+def _check_action(action: Action, known: _Known, path: Path, findings: Findings) -> None:
+    match action:
+        case SetOutput(output) | Pulse(output):
+            found = known.outputs.get(output)
+            if found is None or found.switch is None:
+                switches = [o.name for o in known.outputs.values() if o.switch is not None]
+                message = f"there is no switched output {output[:40]!r}"
+                valid = ", ".join(switches) or "none; name it under 'outputs'"
+                findings.error("unknown-output", path, message, valid=valid)
+            elif found.follows:
+                message = f"{output} follows alarms in the device; nothing else switches it"
+                findings.error("output-follows", path, message)
+        case Notify(contacts, text):
+            _check_text(text, known, path, findings)
+            for name in contacts:
+                _check_contact(name, text, known, path, findings)
+        case WriteLog(text):
+            _check_text(text, known, path, findings)
+        case Record() if "start" not in _commands(known.datasheet):
+            message = f"{known.datasheet.model} cannot be told to start or stop recording"
+            findings.error("cannot-do", path, message, remedy="remove the action")
+        case ChangeSetting(setting, value):
+            _check_change(setting, value, known, path, findings)
+        case Acknowledge(_, alarm) if alarm not in known.alarms:
+            valid = ", ".join(sorted(known.alarms)[:8])
+            message = f"there is no alarm {alarm[:60]!r}"
+            findings.error("unknown-name", path, message, valid=valid)
+        case _:
+            pass
+
+
+def _commands(datasheet: Datasheet) -> list[str]:
+    family = datasheet.family("access", "command")
+    return [name for name, _ in family.template.choices] if family else []
+
+
+def _check_text(text: str, known: _Known, path: Path, findings: Findings) -> None:
+    try:
+        names = names_in(text)
+    except QuantityError as error:
+        findings.error("bad-text", path, error.message, valid=error.valid)
+        return
+    for name in names:
+        if name in NAMES or name in known.channels or name in known.outputs:
+            continue
+        if SECRETS.search(name):
+            message = f"{{{name}}} would tell a secret; no text can"
+            findings.error("secret-in-text", path, message, remedy="remove it")
+            continue
+        if name in known.setup.channels:
+            continue  # it has a finding of its own
+        valid = ", ".join([*known.channels, *known.outputs, *NAMES][:24])
+        findings.error("unknown-name", path, f"nothing is called {name[:40]!r}", valid=valid)
+
+
+def _check_contact(name: str, text: str, known: _Known, path: Path, findings: Findings) -> None:
+    contact = known.contacts.get(name)
+    if contact is None:
+        valid = ", ".join(known.contacts) or "none; name them under 'contacts'"
+        message = f"there is no contact {name[:40]!r}"
+        findings.error("unknown-contact", path, message, valid=valid)
+        return
+    ways = contact_ways(contact)
+    if not ways:
+        message = f"{name} cannot be reached in any way"
+        valid = "text_message, mail, web or topic"
+        findings.error("no-way", ("contacts", name), message, at_key=True, valid=valid)
+    services = known.setup.services
+    for way, service in (("text_message", "text_messages"), ("mail", "mail"), ("topic", "broker")):
+        if way in ways and (services is None or getattr(services, service) is None):
+            message = f"{name} is reached by {way}, and no service {service!r} is named"
+            findings.error("no-service", path, message, remedy=f"add '{service}: …' to 'services'")
+    if "mail" in ways and services is not None and services.mail and services.mail_from is None:
+        message = "mails need a sender"
+        findings.error("no-service", path, message, remedy="add 'mail_from: …' to 'services'")
+    if "text_message" in ways and (parts := message_parts(text)) > 1:
+        report = findings.error if parts > _MOST_PARTS else findings.note
+        valid = "160 characters, 70 with others than the usual ones"
+        report("long-text", path, f"the text takes {parts} text messages", valid=valid)
+    if contact.outside == "yes" and any(f"{{{inner}}}" in text for inner in _INSIDE_ONLY):
+        message = f"{name} is outside, and the text tells which device this is"
+        findings.warning("told-outside", path, message)
+
+
+def contact_ways(contact: Contact) -> list[str]:
+    """In which ways a contact is reached."""
+    return [way for way in ("text_message", "mail", "web", "topic") if getattr(contact, way)]
+
+
+def _check_change(setting: str, value: str, known: _Known, path: Path, findings: Findings) -> None:
+    point = known.datasheet.settings.get(setting)
+    if point is None or point.read_only:
+        message = f"{known.datasheet.model} has no setting {setting[:60]!r} to change"
+        findings.error("unknown-setting", path, message)
+        return
+    try:
+        stored = value
+        if not (point.is_text or point.choices):
+            stored = parse_quantity(value).value_in(parse_unit(point.unit))  # type: ignore[assignment]
+        point.encode(stored)
+    except QuantityError as error:
+        findings.error("not-storable", path, f"{setting}: {error.message}", valid=error.valid)
+
+
+# ---------------------------------------------------------------------- against each other
+
+
+def _switched(rule: Rule) -> Iterator[SetOutput]:
+    escalated = rule.escalation.actions if rule.escalation else ()
+    for action in (*rule.actions, *escalated):
+        if isinstance(action, SetOutput):
+            yield action
+
+
+def _check_fights(rules: Sequence[Rule], findings: Findings) -> None:
+    """Rules that want an output on and off, and of which both may hold at the same time."""
+    wishes: dict[str, dict[str, list[Rule]]] = defaultdict(lambda: defaultdict(list))
+    for rule in rules:
+        for action in _switched(rule):
+            wishes[action.output][action.state].append(rule)
+    for output, by_state in wishes.items():
+        told = 0
+        for first in by_state.get("on", []):
+            for second in by_state.get("off", []):
+                if told < 3 and not _exclude(first, second):
+                    told += 1
+                    findings.warning(
+                        "outputs-fight",
+                        ("rules", second.name),
+                        f"{first.name} wants {output} on, {second.name} off, and both can hold at "
+                        f"the same time; the later one wins",
+                        at_key=True,
+                        remedy="let one hold only while the other does not",
+                    )
+        lonely = [r for r in by_state.get("on", []) if not by_state.get("off")]
+        for rule in lonely[:1]:
+            findings.note(
+                "never-switched-back",
+                ("rules", rule.name),
+                f"nothing switches {output} off again but its limit, or the end of the run",
+                at_key=True,
+            )
+
+
+def _exclude(first: Rule, second: Rule) -> bool:
+    """Whether two rules can never hold together, as far as their words tell."""
+    ours, theirs = (list(_facts(rule)) for rule in (first, second))
+    for mine in ours:
+        for other in theirs:
+            if mine == Not(other) or other == Not(mine):
+                return True
+            if (
+                isinstance(mine, Stated)
+                and isinstance(other, Stated)
+                and mine.subject == other.subject
+                and mine.state != other.state
+                and "active" not in {mine.state, other.state}
+            ):
+                return True
+            if {type(mine), type(other)} == {Stated, Stated} and _normal_and_active(mine, other):
+                return True
+            if isinstance(mine, Compared) and isinstance(other, Compared) and _apart(mine, other):
+                return True
+    return False
+
+
+def _facts(rule: Rule) -> Iterator[Condition]:
+    """What must hold for a rule to act, each by itself."""
+    for condition in (rule.trigger.condition, rule.only_if):
+        if isinstance(condition, AllOf):
+            yield from condition.parts
+        elif condition is not None:
+            yield condition
+
+
+def _normal_and_active(one: Condition, other: Condition) -> bool:
+    assert isinstance(one, Stated)
+    assert isinstance(other, Stated)
+    states = {one.state, other.state}
+    return (
+        one.subject == other.subject
+        and "active" in states
+        and bool(states & {"normal", "pending", "shelved", "suppressed"})
+    )
+
+
+def _apart(one: Compared, other: Compared) -> bool:
+    if one.channel != other.channel or one.above == other.above:
+        return False
+    above, below = (one, other) if one.above else (other, one)
+    return above.limit.value >= below.limit.value
+
+
+def _check_rings(rules: Sequence[Rule], findings: Findings) -> None:
+    """Rules that set off each other in a ring: outputs that switch what switches them."""
+    reads: dict[str, list[str]] = defaultdict(list)
+    for rule in rules:
+        for condition in (rule.trigger.condition, rule.only_if):
+            if condition is not None:
+                for sentence in sentences(condition):
+                    if isinstance(sentence, Stated):
+                        reads[sentence.subject].append(rule.name)
+    graph: dict[str, set[str]] = {rule.name: set() for rule in rules}
+    for rule in rules:
+        for subject in _touched(rule):
+            for reader in reads.get(subject, []):
+                graph[reader].add(rule.name)
+    try:
+        graphlib.TopologicalSorter(graph).prepare()
+    except graphlib.CycleError as error:
+        ring = error.args[1]
+        message = f"these rules set each other off in a ring: {' → '.join(reversed(ring[:8]))}"
+        findings.error(
+            "rule-ring", ("rules", ring[0]), message, at_key=True, remedy="break it with a condition "
+            "on something that none of them switches",
+        )  # fmt: skip
+
+
+def _touched(rule: Rule) -> Iterator[str]:
+    escalated = rule.escalation.actions if rule.escalation else ()
+    for action in (*rule.actions, *escalated):
+        if isinstance(action, SetOutput | Pulse):
+            yield action.output
+        elif isinstance(action, Acknowledge):
+            yield action.alarm

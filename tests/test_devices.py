@@ -123,14 +123,14 @@ def test_the_page_of_a_device(leitwerk, standin, kiln_file):
     assert page.exit_code == 0
     for part in (
         "serial number K2-00417, firmware 1.4", "s slow", "voltage 3.58 V",
-        "0 recordings, 0 not fetched", "47 settings changed, 158 verified",
+        "0 recordings, 0 not fetched", "48 settings changed, 185 verified",
         "channel.1           sensor Pt100, 4-wire; range 0..400 Ω",
         "off                 alarm 3, 4, 5, 6", "channel 7, 8, 10",
     ):  # fmt: skip
         assert part in text, part
     as_json = json.loads(leitwerk("device", str(address), "--set-clock", "--json").stdout)
     assert abs(as_json["clock"]["deviation_s"]) <= 1
-    assert len(as_json["settings"]) == 158
+    assert len(as_json["settings"]) == 185
     assert leitwerk("device", "modbus+tcp://127.0.0.1:9").exit_code == 2
 
 

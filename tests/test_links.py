@@ -55,7 +55,7 @@ def test_the_whole_thread_on_a_serial_line_with_a_masked_trace(standin, tmp_path
     with lw.connect(setup, tracer=entries.append) as device:
         receipt = lw.upload(setup, device, keep=tmp_path, passwords=PASSWORDS)
         report = lw.verify(setup, device, duration_s=0.4, rate_hz=5)
-    assert (len(receipt.changes), report.passed) == (47, True)
+    assert (len(receipt.changes), report.passed) == (48, True)
     login = [str(e) for e in entries if "holding 900..901" in e.meaning and e.sent]
     assert login[0].endswith("03 10 03 84 00 02 04 **  write holding 900..901")
     assert not any(struct.pack(">I", 1834).hex(" ") in str(entry) for entry in entries)
@@ -66,7 +66,7 @@ def test_reads_outlive_a_noisy_line(standin):
     setup = kiln(standin("--rtu", "--corrupt-every", "4").address)
     with lw.connect(setup, patience=lw.Patience(0.3)) as device:
         assert device.identify().serial == "K2-00417"
-        assert len(device.read_settings().settings) == 158
+        assert len(device.read_settings().settings) == 185
 
 
 def test_devices_on_one_port_share_it(standin):

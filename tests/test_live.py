@@ -48,7 +48,7 @@ def test_a_device_in_factory_condition_gives_no_reading_and_says_why(device, log
     report = watch(device, logger)
     assert set(verdicts(report).values()) == {"no reading"}
     assert "was the setup uploaded?" in report.channels[0].reason
-    assert "47 settings in the device differ from this setup" in str(report)
+    assert "48 settings in the device differ from this setup" in str(report)
 
 
 @pytest.mark.parametrize(

@@ -276,7 +276,7 @@ def test_a_backup_is_restored(device, logger, tmp_path):
     (backup,) = device_folder(tmp_path, "K2-00417").glob("*-backup.json")
     receipt = lw.restore(backup, device, lw.Terms(tmp_path, PASSWORDS))
     assert logger.holding == old
-    assert (receipt.source.kind, len(receipt.changes)) == ("restore", 47)
+    assert (receipt.source.kind, len(receipt.changes)) == ("restore", 48)
     for bad in ("{", '{"backup": 1}', '{"backup": 7}', "[]"):
         backup.write_text(bad, "utf-8")
         with pytest.raises(lw.FileProblem, match="is no backup"):

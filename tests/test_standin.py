@@ -106,7 +106,7 @@ def test_rights_are_asked_for(client):
     assert client.write(*interval) is None
     assert client.write(24, 4) == 1  # the unit identifier is the administrator's
     assert client.write(23, 4) == 2  # read-only
-    assert client.write(50, 4) == 2  # nothing there
+    assert client.write(90, 4) == 2  # nothing there
     assert client.read(16, 2) == [0, 600]  # not in force before the commit
     assert client.command(COMMIT) is None
     assert client.read(16, 2) == [0, 50]

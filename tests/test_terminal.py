@@ -85,8 +85,8 @@ def test_the_password_is_asked_for_and_never_shown(standin, kiln_file, tmp_path)
     code, screen, sent = on_terminal(["upload", path], tmp_path, answers={PASSWORD_PROMPT: "1834"})
     assert code == 0
     assert b"1834" not in sent
-    assert any(line.startswith("write what differs") and line.endswith("16/16") for line in screen)
-    assert any("158 settings read back, all as asked" in line for line in screen)
+    assert any(line.startswith("write what differs") and line.endswith("17/17") for line in screen)
+    assert any("185 settings read back, all as asked" in line for line in screen)
 
 
 def test_findings_wrap_between_words_with_later_lines_indented(kiln_file, tmp_path):

@@ -10,8 +10,8 @@ from leitwerk.address import parse_address
 @pytest.mark.parametrize(
     ("name", "words", "password", "receipt", "verdict"),
     [
-        ("kiln", ["fichte-8"], "1834", "47 settings changed", "7 of 7"),
-        ("kiln", ["fichte-8", "--rtu"], "1834", "47 settings changed", "7 of 7"),
+        ("kiln", ["fichte-8"], "1834", "48 settings changed", "7 of 7"),
+        ("kiln", ["fichte-8", "--rtu"], "1834", "48 settings changed", "7 of 7"),
         ("station", ["linde", "--rtu"], "2208", "7 settings changed in 2 write requests, each in",
          "3 of 3"),
         ("saw-hall", ["eibe"], "larch", "4 settings changed in 4 write requests", "2 of 2"),

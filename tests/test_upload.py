@@ -25,9 +25,9 @@ def test_an_upload_writes_only_what_differs_and_keeps_backup_and_receipt(device,
     steps = []
     receipt = carry(device, tmp_path, by="Ida", progress=lambda *step: steps.append(step))
 
-    assert (len(receipt.changes), receipt.requests) == (47, 16)
+    assert (len(receipt.changes), receipt.requests) == (48, 17)
     assert steps[0] == ("identify the device", 0, 1)
-    assert ("write what differs", 16, 16) in steps
+    assert ("write what differs", 17, 17) in steps
     (folder,) = (tmp_path / "kept").iterdir()
     assert folder.name == "K2-00417"
     backup, as_json, as_text = sorted(folder.iterdir())
@@ -37,10 +37,10 @@ def test_an_upload_writes_only_what_differs_and_keeps_backup_and_receipt(device,
     assert kept == receipt.to_dict()
     assert {"setting": "sample.interval", "old": 60, "new": 10, "unit": "s"} in kept["changes"]
     assert as_text.read_text("utf-8") == f"{receipt}\n"
-    assert "channel.4        sensor off -> voltage; range none -> ±1 V; unit (empty) -> %" in str(
+    assert "channel.4         sensor off -> voltage; range none -> ±1 V; unit (empty) -> %" in str(
         receipt
     )
-    assert "158 settings read back, all as asked" in str(receipt)
+    assert "185 settings read back, all as asked" in str(receipt)
     assert PASSWORDS["operator"] not in backup.read_text("utf-8") + as_json.read_text("utf-8")
 
 
@@ -218,7 +218,7 @@ def test_what_counts_only_after_a_restart_is_told(leitwerk, tmp_path, monkeypatc
         assert "only after a restart" in leitwerk("check", str(path)).stdout
         uploaded = leitwerk("upload", str(path), "--timeout", "0.3")
     assert "restart it, and wait until it answers: done" in uploaded.stderr
-    assert "15 settings read back, all as asked" in uploaded.stdout
+    assert "17 settings read back, all as asked" in uploaded.stdout
 
 
 def test_recordings_are_fetched_before_they_go(device, logger, tmp_path):

@@ -108,18 +108,18 @@ def parse_course(text: str, unit: Unit | None = None) -> Course:
 
 class _Drawing:
     def __init__(self, start: float, unit: Unit | None) -> None:
-        self.now, self.unit, self.noise = start, unit, 0.0
+        self.value, self.unit, self.noise = start, unit, 0.0
         self.pieces: list[Piece] = []
 
     def stay(self, seconds: float) -> None:
-        self.pieces.append(Piece(seconds, self.now, self.now, noise=self.noise))
+        self.pieces.append(Piece(seconds, self.value, self.value, noise=self.noise))
 
     def add(self, part: str) -> None:
         word, _, rest = part.partition(" ")
         if match := _TO.fullmatch(part):
             end = _number(match[1], self.unit, part)
-            self.pieces.append(Piece(_seconds(match[2], part), self.now, end, noise=self.noise))
-            self.now = end
+            self.pieces.append(Piece(_seconds(match[2], part), self.value, end, noise=self.noise))
+            self.value = end
         elif match := _WAVE.fullmatch(part):
             period = _seconds(match[2], part)
             if period <= 0:
@@ -127,15 +127,15 @@ class _Drawing:
             self.pieces.append(
                 Piece(
                     _seconds(match[3], part),
-                    self.now,
-                    self.now,
+                    self.value,
+                    self.value,
                     _number(match[1], self.unit, part, difference=True),
                     period,
                     self.noise,
                 )
             )
         elif word == "jump":
-            self.now = _number(rest, self.unit, part)
+            self.value = _number(rest, self.unit, part)
             self.stay(0.0)
         elif word == "stay":
             self.stay(_seconds(rest, part))

@@ -15,8 +15,9 @@ from typing import Any, NoReturn
 import click
 
 from leitwerk.address import LinkAddress, SerialLine, Unit
+from leitwerk.course import Course, parse_course
 from leitwerk.datasheet import Datasheet
-from leitwerk.errors import LeitwerkError
+from leitwerk.errors import LeitwerkError, QuantityError
 from leitwerk.program import from_hex, parse_program
 from leitwerk.project import find_datasheet, read_bytes
 from leitwerk.standins.charger import Charger
@@ -34,7 +35,7 @@ from leitwerk.standins.lines import (
 from leitwerk.standins.logger import Logger
 from leitwerk.standins.meter import Meter
 from leitwerk.standins.panel import Panel
-from leitwerk.standins.plant import Plant
+from leitwerk.standins.plant import SPOTS, Plant
 from leitwerk.standins.probe import SDI12_LINE, Probe, serve_sdi12
 from leitwerk.standins.profile import find_profile
 from leitwerk.standins.server import RTU_LINE, serve_rtu, serve_tcp
@@ -61,6 +62,7 @@ class _Wish:
     recording: bool
     drop_share: float
     program: str | None
+    courses: tuple[str, ...] = ()
 
 
 @click.command()
@@ -126,6 +128,13 @@ class _Wish:
     "--power-loss-at-write", default=0, type=_COUNT, metavar="N", help="No power in Nth write."
 )
 @click.option("--time-factor", default=1.0, help="The plant's time runs so many times faster.")
+@click.option(
+    "--course",
+    "courses",
+    multiple=True,
+    metavar="'SPOT: …'",
+    help="Let a spot of the kiln go some way: 'air_top: 21; to 85 in 20 s; stay 1 min'.",
+)
 @click.option("--with-parent", is_flag=True, help="End when standard input is closed.")
 def main(
     models: tuple[str, ...],
@@ -158,6 +167,7 @@ def main(
     wrong_unit_every: int,
     power_loss_at_write: int,
     time_factor: float,
+    courses: tuple[str, ...],
     with_parent: bool,
 ) -> None:
     """Run simulated devices until Ctrl+C: one of each of MODELS, each on its own port.
@@ -172,7 +182,7 @@ def main(
         ),
         Troubles(refuse_passwords, flat_battery, full_memory),
         Disturbances(open=set(open_), shorted=set(short), reversed=set(reverse)),
-        time_factor, clock_ahead, recordings, recording, drop_share, program,
+        time_factor, clock_ahead, recordings, recording, drop_share, program, courses,
     )  # fmt: skip
 
     def servers_of(model: str) -> list[Coroutine[Any, Any, None]]:
@@ -355,7 +365,8 @@ def _make(profile: Profile, datasheet: Datasheet, wish: _Wish) -> Firmware | Lin
             text = read_bytes(wish.program).decode("ascii", "replace")
             panel.burn(parse_program(from_hex(text), datasheet))
         return panel
-    plant = Plant(factor=wish.time_factor)
+    courses = dict(map(_course, wish.courses))
+    plant = Plant(factor=wish.time_factor, courses=courses, begins_s=time.monotonic())
     logger = Logger(datasheet, profile, plant, time.monotonic, wish.wrong, **more)
     for _ in range(wish.recordings):
         logger.record(_ROWS)
@@ -363,6 +374,14 @@ def _make(profile: Profile, datasheet: Datasheet, wish: _Wish) -> Firmware | Lin
     if wish.recording:
         logger.record()
     return logger
+
+
+def _course(text: str) -> tuple[str, Course]:
+    spot, colon, rest = text.partition(":")
+    if not colon or spot.strip() not in SPOTS:
+        message = f"{text[:40]!r} names no spot of the kiln"
+        raise QuantityError(message, valid=f"'SPOT: …' with one of {', '.join(SPOTS)}")
+    return spot.strip(), parse_course(rest)
 
 
 def _give_up(reason: str) -> NoReturn:

@@ -11,6 +11,7 @@ from leitwerk.datasheet import Datasheet, Input, Range, Stored
 from leitwerk.signals import SENSORS, Quality, TwoPoint
 from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.firmware import ROLES, Firmware, Profile, Refusal, RefusedError
+from leitwerk.standins.guard import RELAYS, Guard
 from leitwerk.standins.plant import TERMINALS_C, Plant, Signal
 
 _SCAN_S = 0.05  # the converter goes round its inputs so often
@@ -50,6 +51,7 @@ class Logger(Firmware):
         self._window = {"select": 0, "first": 0}
         self._scanned_s = clock() - _SCAN_S
         self._scan: list[tuple[float, Quality]] = []
+        self._guard = Guard(self.setting, clock())
 
     @property
     def is_busy(self) -> bool:
@@ -59,6 +61,7 @@ class Logger(Firmware):
     def taken_over(self) -> None:
         """Measure anew with the new settings."""
         self._scanned_s = self.clock() - _SCAN_S
+        self._guard.restart(self.clock())
 
     def carry_out(self, command: Stored) -> None:
         """Start, stop, or erase recordings."""
@@ -75,7 +78,8 @@ class Logger(Firmware):
             raise RefusedError(Refusal.BAD_VALUE)
 
     def tick(self) -> None:
-        """Add the samples that have fallen due."""
+        """Watch, and add the samples that have fallen due."""
+        self._guard.look(self.clock(), self._inputs)
         if self.recording_since_s is None:
             return
         recording = self.recordings[-1]
@@ -99,6 +103,12 @@ class Logger(Firmware):
             if point.start == start and point.words == len(words):
                 self._window[name] = int(point.decode(tuple(words)))
                 return
+        for r in range(1, RELAYS + 1):
+            point = self.datasheet.point("access", "relay.{r}.drive", r)
+            if point.start == start and point.words == len(words):
+                self.require(self.datasheet.role)
+                self._guard.drive(r, point.decode(tuple(words)), self.clock())
+                return
         super().write(start, words)
 
     def measured(self) -> dict[str, Stored]:
@@ -116,6 +126,7 @@ class Logger(Firmware):
             "memory.used": 100.0 if self.troubles.full_memory else 100.0 * used,
             **self._shown_rows(),
             "cold_junction": TERMINALS_C,
+            **self._guard.shown(),
         }
         for slot, (value, quality) in enumerate(self._readings(), start=1):
             shown[f"channel.{slot}.value"] = value
@@ -144,6 +155,12 @@ class Logger(Firmware):
         }
 
     # ------------------------------------------------------------------ measuring
+
+    def _inputs(self, at_s: float) -> list[tuple[float, bool]]:
+        """Value and goodness of each slot at a time."""
+        terminals = sorted(self.datasheet.terminals.values(), key=lambda t: t.slot)
+        found = (self._measure(t.name, t.slot, at_s) for t in terminals)
+        return [(value, quality is Quality.GOOD) for value, quality in found]
 
     def _readings(self) -> list[tuple[float, Quality]]:
         """Value and quality of each slot, as fresh as the converter makes them."""

@@ -7,11 +7,12 @@ wander a little, as air and steam do.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
+from leitwerk.course import Course
 from leitwerk.signals import rtd, thermocouple
 
 # The logger hangs in the cabin, a little warmer than the hall; thermocouples see the difference.
@@ -64,16 +65,35 @@ _SPOTS = {
 }
 
 
-class Plant:
-    """The kiln. ``factor`` lets its time run faster; ``seed`` makes its noise repeatable."""
+SPOTS = tuple(_SPOTS)
 
-    def __init__(self, *, factor: float = 1.0, seed: int = 8) -> None:
+
+class Plant:
+    """The kiln. ``factor`` lets its time run faster; ``seed`` makes its noise repeatable.
+
+    A spot that has a course goes that way from ``begins_s`` on, instead of standing still.
+    """
+
+    def __init__(
+        self,
+        *,
+        factor: float = 1.0,
+        seed: int = 8,
+        courses: Mapping[str, Course] | None = None,
+        begins_s: float = 0.0,
+    ) -> None:
         self.factor = factor
+        self._courses = dict(courses or {})
+        self._begins_s = begins_s
         self._noise = np.random.default_rng(seed)
 
     def signal(self, spot: str, time_s: float) -> Signal:
         """The signal of one point of the plant at a time (any clock, in s)."""
         s = _SPOTS[spot]
         phase = 2.0 * math.pi * time_s * self.factor / s.period_s
+        rest = s.rest
+        if spot in self._courses:
+            since = np.array([max(0.0, time_s - self._begins_s) * self.factor])
+            rest = float(self._courses[spot].at(since)[0])
         noise = s.noise * float(self._noise.standard_normal())
-        return s.signal(s.rest + s.swing * math.sin(phase) + noise)
+        return s.signal(rest + s.swing * math.sin(phase) + noise)

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import click
 
-_EXAMPLES = ["kiln", "station", "saw-hall", "mill-race", "timber", "cabin", "panel", "head-water"]
+_EXAMPLES = [
+    "kiln", "kiln-guard", "station", "saw-hall", "mill-race", "timber", "cabin", "panel",
+    "head-water",
+]  # fmt: skip
 
 
 @click.command()

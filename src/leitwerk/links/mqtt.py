@@ -40,6 +40,47 @@ def utc_now() -> datetime:
     return datetime.now(UTC).replace(microsecond=0)
 
 
+def publish_once(address: LinkAddress, topic: str, text: str, timeout_s: float) -> None:
+    """Publish one message to a topic, at least once, and wait until the broker has taken it.
+
+    Raises
+    ------
+    LinkError
+        The broker is not there, lets nobody in, or did not confirm.
+
+    """
+    client = _new_client(address, MQTTProtocolVersion.MQTTv311)
+    try:
+        client.connect(address.host, address.port, _KEEP_ALIVE_S)
+        client.loop_start()
+        info = client.publish(topic, text.encode(), qos=1)
+        info.wait_for_publish(timeout_s)
+        if not info.is_published():
+            raise LinkTimeout(f"{address}: the broker did not confirm the message in time")
+    except (OSError, ValueError, RuntimeError) as error:
+        raise NotReached(f"{address}: the broker did not take the message ({error})") from error
+    finally:
+        client.disconnect()
+        client.loop_stop()
+
+
+def _new_client(address: LinkAddress, version: MQTTProtocolVersion) -> paho.Client:
+    # Brokers may refuse a client without a name, or take two of them for one. Left to itself, the
+    # package would go back to version 3.1 where 3.1.1 is refused.
+    client = paho.Client(
+        CallbackAPIVersion.VERSION2,
+        client_id=f"leitwerk-{uuid4().hex[:12]}",
+        protocol=version,
+        reconnect_on_failure=False,
+    )
+    if address.scheme == "mqtt+tls":
+        client.tls_set()  # the system's authorities; host names are checked
+    if address.user:
+        broker = Passwords("broker", f"{address.user} {address.host}")
+        client.username_pw_set(address.user, broker["broker"])
+    return client
+
+
 class StationLink:
     """The messages of one station. Connects when first used; nothing of it wakes the station.
 
@@ -202,20 +243,7 @@ class StationLink:
         self._refusal = ""
         self._connected.clear()
         self._messages.clear()
-        # Brokers may refuse a client without a name, or take two of them for one.
-        name = f"leitwerk-{uuid4().hex[:12]}"
-        # Left to itself, the package would go back to version 3.1 where 3.1.1 is refused.
-        client = paho.Client(
-            CallbackAPIVersion.VERSION2,
-            client_id=name,
-            protocol=version,
-            reconnect_on_failure=False,
-        )
-        if self.address.scheme == "mqtt+tls":
-            client.tls_set()  # the system's authorities; host names are checked
-        if self.address.user:
-            broker = Passwords("broker", f"{self.address.user} {self.address.host}")
-            client.username_pw_set(self.address.user, broker["broker"])
+        client = _new_client(self.address, version)
         client.on_connect = self._on_connect
         client.on_message = self._on_message
         client.on_disconnect = self._on_disconnect

@@ -133,7 +133,7 @@ class Trigger:
         return f"message {self.message}" if self.message else f"event {self.event}"
 
 
-EVENTS = ("restarted", "lost", "found")  # of a device: it began anew, did not answer, answers again
+EVENTS = ("lost", "found")  # of a device: it does not answer, it answers again
 
 
 @dataclass(frozen=True, slots=True)

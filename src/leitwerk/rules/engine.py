@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from leitwerk.alarms import State
-from leitwerk.conditions import Facts, Stated, holds, sentences
+from leitwerk.conditions import Facts, Not, Stated, holds, sentences
 from leitwerk.rules.definition import Action, Happening, Notify, Rule
 
 _DAY_S = 86_400.0
@@ -26,7 +26,7 @@ class Due:
 
 @dataclass(slots=True)
 class _Standing:
-    held: bool = False
+    held: bool | None = None
     acted_s: float = -math.inf
     day: int | None = None
     escalates_s: float | None = None
@@ -37,7 +37,8 @@ class Engine:
     """Follows rules as samples come. ``step`` gives what is due, in the order of the rules.
 
     A rule with a condition acts when all of it has come to hold, and not again before it has ceased
-    to, unless it says so. What is unknown neither begins nor ends anything.
+    to, unless it says so. What holds at the very start counts as having come to, but not that
+    something is *not* so. What is unknown neither begins nor ends anything.
 
     Parameters
     ----------
@@ -104,7 +105,9 @@ class Engine:
             )
             if now is None:
                 return ""
-            began, standing.held = now and not standing.held, now
+            # What holds from the start has come to hold; that something is *not* so has not.
+            before = isinstance(trigger.condition, Not) if standing.held is None else standing.held
+            began, standing.held = now and not before, now
             if began:
                 why = f"{trigger.condition} holds"
             elif now and rule.again_s is not None and now_s - standing.acted_s >= rule.again_s:
@@ -184,7 +187,7 @@ class Engine:
         if kept.get("rules") != [rule.name for rule in self.rules]:
             raise ValueError("this state belongs to other rules")
         for standing, held, day in zip(self._standing, kept["held"], kept["days"], strict=True):
-            standing.held, standing.day = bool(held), day
+            standing.held, standing.day = held, day
 
 
 def _alarms(rule: Rule) -> list[Stated]:

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from typing import Any
 
-KINDS = ("upload", "restore", "finish", "undo")
+KINDS = ("upload", "restore", "finish", "undo", "rule")
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,7 +15,7 @@ class Source:
     """Where wanted settings come from: the file, its title, and the SHA-256 of its content.
 
     ``kind`` is what is done with it: ``upload`` a setup, ``restore`` a backup, ``finish`` or
-    ``undo`` an upload that was broken off.
+    ``undo`` an upload that was broken off, ``rule`` a single change.
     """
 
     kind: str

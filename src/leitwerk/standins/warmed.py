@@ -1,0 +1,90 @@
+"""A simulated device with services around it, whose sensor warms by itself: to prove an alarm on."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from leitwerk.address import LinkAddress
+from leitwerk.errors import LeitwerkError, QuantityError
+from leitwerk.setup import Services, Setup
+from leitwerk.standins.plant import SPOTS
+from leitwerk.standins.process import start_standin
+from leitwerk.standins.profile import find_profile
+from leitwerk.standins.services import Gateway, MailServer
+
+
+@dataclass(frozen=True)
+class Simulated:
+    """A setup whose device and services are simulated, and what was delivered to them."""
+
+    setup: Setup
+    folder: Path
+    gateway: Gateway
+    mail: MailServer | None
+
+
+@contextmanager
+def simulated(setup: Setup, terminal: str, course: str) -> Iterator[Simulated]:
+    """Run a stand-in of a setup's model, with a course at one terminal, and its services.
+
+    Raises
+    ------
+    LeitwerkError
+        There is no stand-in of that model, or nothing of the plant is wired to that terminal.
+
+    """
+    profile = find_profile(setup.device.model)
+    spot = profile.wiring.get(terminal, "")
+    if spot not in SPOTS:
+        wired = ", ".join(f"{name}: {spot}" for name, spot in profile.wiring.items())
+        message = f"the stand-in of {profile.model} has nothing to warm at terminal {terminal!r}"
+        raise QuantityError(message, valid=wired or "a model whose stand-in has a plant")
+    gateway = Gateway()
+    gateway.start()
+    mail = _mail_server()
+    try:
+        with (
+            tempfile.TemporaryDirectory(prefix="leitwerk-") as folder,
+            start_standin(profile.model, "--course", f"{spot}: {course}") as device,
+        ):
+            yield Simulated(
+                _with(setup, device.address, gateway, mail), Path(folder), gateway, mail
+            )
+    finally:
+        gateway.stop()
+        if mail is not None:
+            mail.stop()
+
+
+def _mail_server() -> MailServer | None:
+    try:
+        server = MailServer()
+    except ImportError:
+        return None  # the package is optional; what needs it will be told as not sent
+    server.start()
+    return server
+
+
+def _with(setup: Setup, address: LinkAddress, gateway: Gateway, mail: MailServer | None) -> Setup:
+    """The setup with its device and services where the simulated ones are."""
+    known = setup.services or Services()
+    services = known.model_copy(
+        update={
+            "text_messages": gateway.address if known.text_messages else None,
+            "mail": mail.address if mail and known.mail else known.mail,
+        }
+    )
+    device = setup.device.model_copy(update={"at": address})
+    return setup.model_copy(update={"device": device, "services": services})
+
+
+def passwords_of(setup: Setup) -> dict[str, str]:
+    """The factory passwords of a setup's stand-in."""
+    try:
+        return dict(find_profile(setup.device.model).passwords)
+    except LeitwerkError:
+        return {}

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 from platformdirs import user_data_dir
 
 from leitwerk.check import Assignment, check_into, check_link
+from leitwerk.check.outputs import OutputAssignment, assign_outputs
 from leitwerk.collector import collector_paused
 from leitwerk.datasheet import Datasheet, parse_datasheet
 from leitwerk.errors import FileProblem, QuantityError, SetupError
@@ -206,6 +207,22 @@ def assign_setup(setup: Setup, datasheet: Datasheet | None = None) -> list[Assig
     if findings.has_errors:
         raise SetupError(findings.file, findings.sorted())
     return assignments
+
+
+def setup_outputs(setup: Setup) -> list[OutputAssignment]:
+    """The outputs of a setup as they are on its device.
+
+    Raises
+    ------
+    SetupError
+        The setup has errors on its model.
+    FileProblem
+        There is no datasheet for the model.
+
+    """
+    channels = assign_setup(setup)
+    quiet = Findings(setup.source.file)
+    return assign_outputs(setup, find_datasheet(setup.device.model), channels, quiet)
 
 
 def assign_draft(setup: Setup, datasheet: Datasheet) -> list[Assignment]:

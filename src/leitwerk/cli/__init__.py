@@ -29,6 +29,8 @@ _COMMANDS = {
     "attend": ("attend", "Follow alarms and rules on this computer, and do what is due."),
     "acknowledge": ("attend", "Acknowledge, reset or shelve an alarm that is attended."),
     "prove": ("attend", "Watch an alarm trip and clear, and say what did not happen."),
+    "loop": ("outputs", "Drive an analog output step by step, and compare."),
+    "pulse": ("outputs", "Switch a relay on for a moment, to see that it works."),
     "tare": ("tare", "Take what a channel reads at rest as its tare."),
     "models": ("models", "Say which models a setup fits, and why not the others."),
     "datasheet": ("datasheet", "Find the mistakes in a datasheet, or try it on a device."),
@@ -41,6 +43,7 @@ _COMMANDS = {
     "find": ("find", "Ask who is there behind an address. Reads only."),
     "demo": ("demo", "See all of it in 20 seconds, with a simulated device."),
     "standin": ("standin", "Run a simulated device to try things on."),
+    "services": ("services", "Run a simulated gateway and mail server to try rules on."),
     "example": ("texts", "Print a setup to start from."),
     "schema": ("texts", "Print the JSON Schema of setups or datasheets, for your editor."),
 }

@@ -156,9 +156,8 @@ class _Watch:
         self.back = Step(f"the value comes back to {self._clear_words()}")
         later = f", after {self.alarm.clear_delay_s:g} s there" if self.alarm.clear_delay_s else ""
         self.clear = Step(f"the alarm clears there, not before{later}")
-        self.own = (
-            [Step(f"the device's own alarm {self.own_number} trips")] if self.own_number else []
-        )
+        own = f"the device's own alarm {self.own_number}"
+        self.own = [Step(f"{own} trips"), Step(f"{own} clears")] if self.own_number else []
         self.outputs = {
             o.name: (Step(f"output {o.name} goes on"), Step(f"output {o.name} goes off again"))
             for o in attendant.outputs

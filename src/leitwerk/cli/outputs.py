@@ -1,0 +1,177 @@
+"""leitwerk loop and leitwerk pulse."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import click
+
+from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
+from leitwerk.cli.times import DURATION
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from leitwerk.check.outputs import OutputAssignment
+    from leitwerk.cli.outcome import LinkOptions
+    from leitwerk.setup import Setup
+
+_ARM = click.option(
+    "--arm", is_flag=True, help="Really: without it, it is only said what would be."
+)
+
+
+def _output(wanted: Setup, name: str) -> OutputAssignment:
+    from leitwerk.errors import QuantityError
+    from leitwerk.project import setup_outputs
+
+    known = {output.name: output for output in setup_outputs(wanted)}
+    if name not in known:
+        valid = ", ".join(known) or "none is named"
+        raise QuantityError(f"this setup has no output {name[:40]!r}", valid=valid)
+    return known[name]
+
+
+@click.command()
+@click.argument("setup")
+@click.argument("output")
+@click.option("--measured", metavar="A,B,…", help="What was measured at each step, in order.")
+@click.option(
+    "--through",
+    nargs=2,
+    metavar="SETUP CHANNEL",
+    help="Read the other end through a device's channel.",
+)
+@click.option(
+    "--within", "tolerance", type=float, metavar="X", help="In mA or V; else 0.5 % of the span."
+)
+@click.option(
+    "--settle", "settle_s", default="1 s", type=DURATION, metavar="TIME", show_default=True
+)
+@_ARM
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@reports_errors
+@link_options(2.0)
+def loop(
+    setup: str,
+    output: str,
+    *,
+    measured: str | None,
+    through: tuple[str, str] | None,
+    tolerance: float | None,
+    settle_s: float,
+    arm: bool,
+    as_json: bool,
+    link: LinkOptions,
+) -> int:
+    """Drive the analog OUTPUT of SETUP to 4, 8, 12, 16 and 20 mA and compare with the other end.
+
+    What was measured there is typed in when asked for, given with --measured, or read through
+    another device. The output goes back to its channel at the end.
+
+    Exit code 0: passed. 1: not passed. 2: usage. 3: device not reached. 4: refused.
+    """
+    from leitwerk.cli.password import passwords_of
+    from leitwerk.cli.show import print_result
+    from leitwerk.links import connect
+    from leitwerk.project import read_setup
+    from leitwerk.runner.loop import check_loop
+
+    wanted = read_setup(setup)
+    found = _output(wanted, output)
+    if not arm:
+        click.echo(f"{output} would be driven through its whole signal; with --arm it is", err=True)
+        return FINE
+    with connect(wanted, patience=link.patience, tracer=link.tracer) as device:
+        device.require(wanted.device.model, wanted.device.serial)
+        result = check_loop(
+            found,
+            device,
+            _measuring(measured, through, link),
+            passwords=passwords_of(wanted.device.model, wanted.device.serial),
+            tolerance=tolerance,
+            settle_s=settle_s,
+        )
+    print_result(result, as_json=as_json)
+    return FINE if result.passed else FOUND
+
+
+def _measuring(
+    measured: str | None, through: tuple[str, str] | None, link: LinkOptions
+) -> Callable[[float], float | None]:
+    from leitwerk.errors import QuantityError
+    from leitwerk.quantities import parse_quantity
+
+    if measured is not None:
+        numbers = iter([parse_quantity(text).value for text in measured.split(",")])
+        return lambda asked: next(numbers, None)
+    if through is not None:
+        return _reading(*through, link)
+
+    def ask(asked: float) -> float | None:
+        typed = click.prompt(
+            f"{asked:g} is given; measured", default="", show_default=False, err=True
+        )
+        try:
+            return parse_quantity(typed).value if typed.strip() else None
+        except QuantityError as error:
+            click.echo(str(error), err=True)
+            return ask(asked)
+
+    return ask
+
+
+def _reading(path: str, channel: str, link: LinkOptions) -> Callable[[float], float | None]:
+    """The signal at a channel of another device: its value, turned back through its scale."""
+    from leitwerk.links import connect
+    from leitwerk.live import read_once
+    from leitwerk.project import find_assignment, read_setup
+
+    other = read_setup(path)
+    found = find_assignment(other, channel)
+
+    def read(asked: float) -> float | None:
+        del asked
+        with connect(other, patience=link.patience, tracer=link.tracer) as device:
+            shown, _ = read_once(other, device, found)
+        return None if shown is None else float(found.measurement.shown.signal([shown])[0])
+
+    return read
+
+
+@click.command()
+@click.argument("setup")
+@click.argument("output")
+@click.option(
+    "--for",
+    "lasts_s",
+    default="1 s",
+    type=DURATION,
+    metavar="TIME",
+    show_default=True,
+    help="So long.",
+)
+@_ARM
+@reports_errors
+@link_options(2.0)
+def pulse(setup: str, output: str, *, lasts_s: float, arm: bool, link: LinkOptions) -> int:
+    """Switch the relay OUTPUT of SETUP on for a moment, to see and hear that it works.
+
+    Exit code 0: done. 2: usage. 3: device not reached. 4: it did not switch.
+    """
+    from leitwerk.cli.password import passwords_of
+    from leitwerk.links import connect
+    from leitwerk.project import read_setup
+    from leitwerk.runner.loop import pulse as switch
+
+    wanted = read_setup(setup)
+    found = _output(wanted, output)
+    if not arm:
+        click.echo(f"{output} would be on for {lasts_s:g} s; with --arm it is", err=True)
+        return FINE
+    passwords = passwords_of(wanted.device.model, wanted.device.serial)
+    with connect(wanted, patience=link.patience, tracer=link.tracer) as device:
+        device.require(wanted.device.model, wanted.device.serial)
+        during, after = switch(found, device, lasts_s, passwords=passwords)
+    click.echo(f"{output}: was {during} for {lasts_s:g} s, is {after} again")
+    return FINE

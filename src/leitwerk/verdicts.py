@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from leitwerk.alarms import State
+from leitwerk.alarms import State, cycles_per_hour
 from leitwerk.check import Assignment
 from leitwerk.diagnosis import Seen, likely_cause
 from leitwerk.image import Change
@@ -19,6 +19,9 @@ from leitwerk.signals import Quality
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
+
+
+_ENOUGH = 5  # readings that a standard deviation is told from
 
 
 class Verdict(enum.StrEnum):
@@ -52,6 +55,7 @@ class ChannelReport:
     states: tuple[str, str] | None
     verdict: Verdict
     reason: str
+    remark: str = ""
 
     def to_dict(self) -> dict[str, Any]:
         """The report as plain data for JSON and tables."""
@@ -78,6 +82,7 @@ class Context:
     """
 
     cold_junction: float | None = None
+    interval_s: float = 0.0
     changes: Sequence[Change] = ()
     alarms: Mapping[str, State] = field(default_factory=dict)
 
@@ -122,7 +127,24 @@ def judge(
         states=channel.states if channel.is_contact else None,
         verdict=verdict,
         reason=reason,
+        remark=_chatter(channel, good, context.interval_s),
     )
+
+
+def _chatter(channel: Assignment, good: NDArray[np.float64], interval_s: float) -> str:
+    """Which alarm would come and go, should the value rest at its limit, with the noise seen now."""
+    if good.size < _ENOUGH or channel.is_contact:
+        return ""
+    deviation = float(np.std(good, ddof=1))
+    for alarm in channel.alarms:
+        often = cycles_per_hour(alarm, deviation, interval_s)
+        if often >= 1.0:
+            return (
+                f"alarm {alarm.name} would come and go {often:.0f} times an hour if the value rested "
+                f"at its limit (standard deviation {_number(deviation, channel)}): let it clear "
+                f"further away, or give it a longer delay"
+            )
+    return ""
 
 
 def _band(channel: Assignment, values: NDArray[np.float64]) -> str:

@@ -5,6 +5,7 @@
 
 from leitwerk.alarms.bands import NO_BAND, BandPart, Bands
 from leitwerk.alarms.board import Board, Watching
+from leitwerk.alarms.chatter import cycles_per_hour
 from leitwerk.alarms.point import AlarmPoint, Watch
 from leitwerk.alarms.states import Act, Deed, Level, State
 from leitwerk.alarms.timeline import Timeline, follow
@@ -24,6 +25,7 @@ __all__ = [
     "Watch",
     "Watching",
     "change",
+    "cycles_per_hour",
     "difference",
     "follow",
 ]

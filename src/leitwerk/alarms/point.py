@@ -107,8 +107,10 @@ class AlarmPoint:
         wide, narrow = (self.clear, self.trip) if self.inside else (self.trip, self.clear)
         return wide[0] <= narrow[0] <= narrow[1] <= wide[1]
 
-    def condition(self, unit: str = "") -> str:
-        """When it trips, in words: ``above 78 °C``."""
+    def condition(self, unit: str = "", states: tuple[str, str] | None = None) -> str:
+        """When it trips, in words: ``above 78 °C``; with ``states``, those of a contact."""
+        if states is not None and self.watch is Watch.VALUE:
+            return states[round(self.trip[0])]
         space = f" {unit}" if unit else ""
         low, high = (format_number(end) for end in self.trip)
         if self.watch is Watch.READING:

@@ -6,6 +6,7 @@ import graphlib
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import islice, product
 
 from leitwerk.alarms import State
 from leitwerk.check.assignment import Assignment
@@ -48,6 +49,8 @@ ALARM_STATES = ("active", *(state.words for state in State))
 # What templates may name beside channels and outputs.
 NAMES = ("title", "serial", "model", "time", "rule", "why", "alarms")
 _MOST_PARTS = 4  # text messages that one notification may take
+_MOST_PAIRS = 20_000  # of rules about one output, that are held against each other
+_MOST_TOLD = 3
 _INSIDE_ONLY = ("serial", "model")  # nobody outside needs to know
 
 
@@ -73,6 +76,7 @@ def check_rules(
 ) -> list[Rule]:
     """The rules of a setup, ready to be followed; findings take what does not fit."""
     _check_conditions(setup, channels, outputs, findings)
+    _check_contact_count(setup, datasheet, findings)
     if len(setup.rules) > MAX_RULES:
         message = f"{len(setup.rules):,} rules are too many"
         findings.error("too-many-rules", ("rules",), message, valid=f"at most {MAX_RULES:,}")
@@ -101,6 +105,20 @@ def check_rules(
             at_key=True,
         )
     return rules
+
+
+def _check_contact_count(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
+    family = datasheet.family("settings", "contact.{k}.number")
+    reached = [name for name, contact in setup.contacts.items() if contact.text_message]
+    if family is not None and len(reached) > len(family.indices):
+        most = len(family.indices)
+        findings.error(
+            "too-many-contacts",
+            ("contacts", reached[most]),
+            f"{datasheet.model} keeps {most} contacts, this setup has {len(reached)}",
+            at_key=True,
+            valid=f"at most {most} contacts with a number",
+        )
 
 
 def _known(
@@ -277,7 +295,7 @@ def _check_action(action: Action, known: _Known, path: Path, findings: Findings)
                 _check_contact(name, text, known, path, findings)
         case WriteLog(text):
             _check_text(text, known, path, findings)
-        case Record() if "start" not in _commands(known.datasheet):
+        case Record() if "start" not in commands_of(known.datasheet):
             message = f"{known.datasheet.model} cannot be told to start or stop recording"
             findings.error("cannot-do", path, message, remedy="remove the action")
         case ChangeSetting(setting, value):
@@ -290,7 +308,8 @@ def _check_action(action: Action, known: _Known, path: Path, findings: Findings)
             pass
 
 
-def _commands(datasheet: Datasheet) -> list[str]:
+def commands_of(datasheet: Datasheet) -> list[str]:
+    """What a device can be told to do, by the words of its datasheet."""
     family = datasheet.family("access", "command")
     return [name for name, _ in family.template.choices] if family else []
 
@@ -380,19 +399,18 @@ def _check_fights(rules: Sequence[Rule], findings: Findings) -> None:
         for action in _switched(rule):
             wishes[action.output][action.state].append(rule)
     for output, by_state in wishes.items():
-        told = 0
-        for first in by_state.get("on", []):
-            for second in by_state.get("off", []):
-                if told < 3 and not _exclude(first, second):
-                    told += 1
-                    findings.warning(
-                        "outputs-fight",
-                        ("rules", second.name),
-                        f"{first.name} wants {output} on, {second.name} off, and both can hold at "
-                        f"the same time; the later one wins",
-                        at_key=True,
-                        remedy="let one hold only while the other does not",
-                    )
+        # Each output by its first pairs only: thousands of rules would take hours, and nobody reads on.
+        pairs = islice(product(by_state.get("on", []), by_state.get("off", [])), _MOST_PAIRS)
+        fights = ((one, other) for one, other in pairs if not _exclude(one, other))
+        for first, second in islice(fights, _MOST_TOLD):
+            findings.warning(
+                "outputs-fight",
+                ("rules", second.name),
+                f"{first.name} wants {output} on, {second.name} off, and both can hold at the same "
+                f"time; the later one wins",
+                at_key=True,
+                remedy="let one hold only while the other does not",
+            )
         lonely = [r for r in by_state.get("on", []) if not by_state.get("off")]
         for rule in lonely[:1]:
             findings.note(
@@ -459,7 +477,8 @@ def _check_rings(rules: Sequence[Rule], findings: Findings) -> None:
         for condition in (rule.trigger.condition, rule.only_if):
             if condition is not None:
                 for sentence in sentences(condition):
-                    if isinstance(sentence, Stated):
+                    # That somebody acknowledges an alarm does not make it active.
+                    if isinstance(sentence, Stated) and sentence.state != "active":
                         reads[sentence.subject].append(rule.name)
     graph: dict[str, set[str]] = {rule.name: set() for rule in rules}
     for rule in rules:

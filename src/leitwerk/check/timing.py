@@ -43,6 +43,12 @@ def check_intervals(setup: Setup, datasheet: Datasheet, findings: Findings) -> N
     _check_order(setup.store, sample, ("store",), "sample", findings)
     _check_order(setup.report, setup.store or sample, ("report",), "store", findings)
     _check_keep(setup.keep, setup.store, sample, ("keep",), findings)
+    if set(setup.keep) != {"last"} and datasheet.family("settings", "storage.keep") is None:
+        message = (
+            f"{datasheet.model} keeps single samples; statistics are worked from what is fetched "
+            f"('leitwerk condense')"
+        )
+        findings.note("not-kept", ("keep",), message)
     for name, group in setup.groups.items():
         path = ("groups", name)
         own = group.sample or sample
@@ -242,6 +248,10 @@ def check_schedule(setup: Setup, findings: Findings) -> None:
             findings.error("run-reversed", (*path, "stop"), "it ends as soon as it begins")
         else:
             fine.append(plan)
+    if fine:
+        # Devices of today's datasheets keep no schedule: whoever attends them starts and stops.
+        message = "the schedule is carried out by 'leitwerk attend'; the device knows nothing of it"
+        findings.note("runs-here", ("schedule",), message, at_key=True)
     known = [p.start.at for p in fine if p.start.at is not None]
     # From when on is not known here; what is told by the calendar can be compared all the same.
     origin = min(
@@ -308,7 +318,7 @@ def load_of(
         supply = Supply(b.capacity_j, b.idle_w, b.sample_j, b.report_j)
     own, value = datasheet.report_bytes or (0, 0)
     return Load(
-        streams=tuple(_streams(setup, channels)),
+        streams=tuple(_streams(setup, datasheet, channels)),
         scan_s=_scan(setup, datasheet, channels),
         bus_s=_poll_time(datasheet, channels, baud),
         poll_s=poll_s,
@@ -322,7 +332,11 @@ def load_of(
     )
 
 
-def _streams(setup: Setup, channels: Sequence[Assignment]) -> Iterator[Stream]:
+def _streams(
+    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]
+) -> Iterator[Stream]:
+    # A device that keeps no statistics keeps one value of each channel.
+    works_them = datasheet.family("settings", "storage.keep") is not None or not datasheet.memory
     names = {c.name for c in channels}
     for group in (None, *setup.groups):
         own = setup.groups.get(group or "")
@@ -333,7 +347,8 @@ def _streams(setup: Setup, channels: Sequence[Assignment]) -> Iterator[Stream]:
         inherited = setup.store if own is None or own.sample is None else None
         store = (own.store if own else None) or inherited or sample
         keep = (own.keep if own else None) or setup.keep
-        yield Stream(group or "all", count, sample.seconds, store.seconds, len(keep))
+        kept = len(keep) if works_them else 1
+        yield Stream(group or "all", count, sample.seconds, store.seconds, kept)
 
 
 def _scan(setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]) -> float:

@@ -56,6 +56,7 @@ def wanted_settings(
     yield from _alarms(datasheet, assignments)
     yield from _bands(datasheet, assignments)
     yield from _outputs(setup, datasheet, assignments)
+    yield from _contacts(setup, datasheet)
 
 
 def read_settings(
@@ -183,6 +184,19 @@ def _alarms(datasheet: Datasheet, assignments: Sequence[Assignment]) -> Iterator
                 yield Wanted("alarm.{k}.latch", number, latch, (*path, "latch"))
     for unused in range(number + 1, datasheet.alarms_at_most + 1):
         yield Wanted("alarm.{k}.condition", unused, "off", ())
+
+
+def _contacts(setup: Setup, datasheet: Datasheet) -> Iterator[Wanted]:
+    """Contacts with a number for text messages, on devices that notify by themselves."""
+    family = datasheet.family("settings", "contact.{k}.number")
+    if family is None or not setup.contacts:
+        return
+    reached = [(n, c.text_message) for n, c in setup.contacts.items() if c.text_message]
+    for number in family.indices:
+        name, phone = reached[number - 1] if number <= len(reached) else ("", "")
+        path = ("contacts", name) if name else ()
+        yield Wanted("contact.{k}.name", number, name, path)
+        yield Wanted("contact.{k}.number", number, phone, path)
 
 
 def _bands(datasheet: Datasheet, assignments: Sequence[Assignment]) -> Iterator[Wanted]:

@@ -78,6 +78,15 @@ def print_rows(rows: Iterable[tuple[str, str]], out: Console) -> None:
         before = heading
 
 
+def print_columns(head: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
+    """Print rows of texts below their headings, each column as wide as it needs."""
+    every = [tuple(head), *map(tuple, rows)]
+    widths = [max(len(row[k]) for row in every) for k in range(len(head))]
+    for row in every:
+        cells = (f"{cell:{width}}" for cell, width in zip(row, widths, strict=True))
+        click.echo("  ".join(cells).rstrip())
+
+
 def _print_wrapped(text: Text, indent: int, out: Console) -> None:
     """Print a text; on a terminal between words, later lines indented. Elsewhere it is one line."""
     if not out.is_terminal:
@@ -112,7 +121,10 @@ def live_table(channels: Sequence[ChannelReport], title: str, caption: str, widt
     for channel in channels:
         table.add_row(*(column.cell(channel) for column in columns))
     reasons = [
-        Text(f"{c.name}: ", "bold").append(c.reason, "not bold") for c in channels if c.reason
+        Text(f"{c.name}: ", "bold").append(text, "not bold")
+        for c in channels
+        for text in (c.reason, c.remark)
+        if text
     ]
     return Group(table, *reasons, Text(caption, "dim"))
 

@@ -1,4 +1,4 @@
-"""leitwerk budget and leitwerk timetable."""
+"""leitwerk budget, leitwerk timetable and leitwerk condense."""
 
 from __future__ import annotations
 
@@ -149,3 +149,46 @@ def _print_runs(planned: list[PlannedRun], zone: ZoneInfo) -> None:
         click.echo(run.line(zone))
     if len(planned) > _MOST_ROWS:
         click.echo(f"… and {len(planned) - _MOST_ROWS} more; --json lists all")
+
+
+@click.command()
+@click.argument("recording")
+@click.option(
+    "--every",
+    "length_s",
+    required=True,
+    type=DURATION,
+    metavar="TIME",
+    help="The storage interval.",
+)
+@click.option(
+    "--keep",
+    default="mean",
+    show_default=True,
+    metavar="A,B,…",
+    help="Which statistics of each interval.",
+)
+@click.option(
+    "--zone", default="UTC", show_default=True, metavar="NAME", help="Whose clock it tells."
+)
+@reports_errors
+def condense(recording: str, *, length_s: float, keep: str, zone: str) -> int:
+    """Condense a fetched RECORDING (CSV) to the statistics of intervals on the wall clock.
+
+    Days have 23 or 25 hours when the clocks change, and an hour that comes twice makes two.
+
+    Exit code 0: done. 2: usage, or no recording.
+    """
+    from leitwerk.errors import QuantityError
+    from leitwerk.project import read_bytes
+    from leitwerk.timing import STATISTICS, find_zone
+    from leitwerk.timing import condense as work
+
+    names = [name.strip() for name in keep.split(",")]
+    for name in names:
+        if name not in STATISTICS:
+            message = f"{name[:40]!r} is no statistic"
+            raise QuantityError(message, valid=", ".join(STATISTICS))
+    text = read_bytes(recording).decode("utf-8", "replace")
+    click.echo(work(text, length_s, names, find_zone(zone)), nl=False)
+    return FINE

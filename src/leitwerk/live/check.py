@@ -178,6 +178,7 @@ class _Watch:
                 qualities[:, column],
                 Context(
                     cold_junction=self.junction,
+                    interval_s=float(self.times_s[self.taken - 1]) / max(1, self.taken - 1),
                     changes=self.changes[column],
                     alarms=self.situation.alarm_states(channel.name),
                 ),

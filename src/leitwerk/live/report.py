@@ -110,8 +110,7 @@ class LiveReport:
             alarms = "".join(f", alarm {n}: {state}" for n, state in c.alarms.items())
             verdict = c.verdict.value.upper()
             lines.append(f"{verdict:10} {c.name:{width}}  {numbers}, {c.quality}{alarms}")
-            if c.reason:
-                lines.append(f"{'':10} {'':{width}}  {c.reason}")
+            lines += [f"{'':10} {'':{width}}  {text}" for text in (c.reason, c.remark) if text]
         return lines
 
     def closing(self) -> list[str]:

@@ -18,7 +18,8 @@ import numpy as np
 from leitwerk.alarms import Act, State
 from leitwerk.check import Assignment, check_into
 from leitwerk.check.outputs import assign_outputs
-from leitwerk.check.rules import check_rules, contact_ways
+from leitwerk.check.rules import check_rules, commands_of, contact_ways
+from leitwerk.check.timing import run_plans
 from leitwerk.errors import FileProblem, LeitwerkError, LinkError, SetupError
 from leitwerk.findings import Findings
 from leitwerk.image import Image
@@ -43,6 +44,7 @@ from leitwerk.rules import (
 )
 from leitwerk.rules.definition import MOVES, Deal
 from leitwerk.runner.outbox import Message, Outbox
+from leitwerk.runner.recorder import Recorder
 from leitwerk.runner.senders import received, sender
 from leitwerk.setup import Setup
 from leitwerk.signals import Quality
@@ -133,6 +135,8 @@ class Attendant:
         self.engine = Engine(rules, means.clock())
         switches = [o.switch for o in self.outputs if o.switch is not None and not o.follows]
         self.switches = Switches(switches, means.clock())
+        plans = run_plans(setup) if "start" in commands_of(sheet) else []
+        self.recorder = Recorder(plans, setup.zone, means.wall(), self._record)
         self._terminals = {o.name: o.terminal for o in self.outputs if o.switch is not None}
         self.outbox = Outbox(self.folder / "outbox")
         self._send = sender(setup.services)
@@ -193,6 +197,7 @@ class Attendant:
         for due in dues:
             self._perform(due, wall, now_s)
         self._switch(wall, now_s)
+        self.recorder.step(wall, self.situation.holds)
         if dues or changed.size:
             self._keep_state(wall)
 
@@ -313,6 +318,16 @@ class Attendant:
                 subject = f"{self.setup.title}: {text.splitlines()[0][:60]}"
                 to = str(getattr(contact, way))
                 self.outbox.put(way, to, name, subject, text, wall.timestamp())
+
+    def _record(self, start: bool, run: str) -> None:  # noqa: FBT001 - on or off is what it is told
+        wall = self.means.wall()
+        word = "start" if start else "stop"
+        try:
+            self._with_rights(lambda: self.device.command(word))
+        except LeitwerkError as error:
+            self._tell(wall, "trouble", run, f"{word} recording: {error.message}")
+        else:
+            self._tell(wall, "run", run, f"{word} recording")
 
     def _with_rights(self, act: Callable[[], None]) -> None:
         if self.device.datasheet.role:

@@ -150,7 +150,7 @@ class _Watch:
             c for c in attendant.channels if c.name == board.watched[self.number].channel
         )
         self.alarm = board.watched[self.number].alarm
-        self.beyond = Step(f"the value goes {self.alarm.condition(self._symbol)}")
+        self.beyond = Step(f"the value goes {self.alarm.condition(self._symbol, self._states)}")
         wait = f" after {self.alarm.delay_s:g} s" if self.alarm.delay_s else ""
         self.trip = Step(f"the alarm trips{wait}")
         self.back = Step(f"the value comes back to {self._clear_words()}")
@@ -171,6 +171,10 @@ class _Watch:
     @property
     def _symbol(self) -> str:
         return "" if self.channel.is_contact else self.channel.unit.symbol
+
+    @property
+    def _states(self) -> tuple[str, str] | None:
+        return self.channel.states if self.channel.is_contact else None
 
     def _clear_words(self) -> str:
         ends = [e for e in self.alarm.clear if math.isfinite(e)]

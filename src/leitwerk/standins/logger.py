@@ -28,6 +28,7 @@ class Recording:
     started: str
     interval_s: float
     rows: list[list[float]] = field(default_factory=list)
+    taken: int = 0
     fetched: bool = False
 
 
@@ -85,16 +86,23 @@ class Logger(Firmware):
         recording = self.recordings[-1]
         due = int((self.clock() - self.recording_since_s) / recording.interval_s) + 1
         free = _MEMORY_ROWS - sum(len(r.rows) for r in self.recordings[:-1])
-        while len(recording.rows) < min(due, free):
+        ring = self.setting("memory.when_full") == "overwrite"
+        while recording.taken < (due if ring else min(due, free)):
             recording.rows.append([value for value, _ in self._readings()])
+            recording.taken += 1
+            if len(recording.rows) > free:
+                del recording.rows[0]  # the memory goes round: the oldest row makes room
 
     def record(self, rows: int = 0) -> None:
         """Begin a recording, as if so many rows had been taken already."""
         self.recording_since_s = self.clock()
-        interval = max(0.1, float(self.setting("sample.interval")))
+        interval = max(
+            0.1, float(self.setting("sample.interval")), float(self.setting("storage.interval"))
+        )
         self.recordings.append(Recording(self.device_clock.text(), interval))
         for _ in range(rows):
             self.recordings[-1].rows.append([value for value, _ in self._readings()])
+        self.recordings[-1].taken = rows
 
     def write(self, start: int, words: Sequence[int]) -> None:
         """As every device, and the window onto recordings."""

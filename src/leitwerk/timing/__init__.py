@@ -1,5 +1,6 @@
 """Time: zones, storage intervals and their statistics, planned runs, and what all of it costs."""
 
+from leitwerk.timing.condense import condense
 from leitwerk.timing.intervals import Intervals, wall_clock_intervals
 from leitwerk.timing.schedule import PlannedRun, RunPlan, Start, Stop, overlaps, plan_runs
 from leitwerk.timing.statistics import STATISTICS, interval_statistics
@@ -13,6 +14,7 @@ __all__ = [
     "RunPlan",
     "Start",
     "Stop",
+    "condense",
     "find_zone",
     "interval_statistics",
     "overlaps",

@@ -128,7 +128,7 @@ def plan_runs(
     for run in runs:
         for start in _starts(run.start, zone, now.astimezone(UTC), until.astimezone(UTC)):
             found.append(
-                PlannedRun(run.name, start, _end(run.stop, start, zone, full_after_s), run.stop)
+                PlannedRun(run.name, start, end_of(run.stop, start, zone, full_after_s), run.stop)
             )
             if len(found) >= MAX_RUNS:
                 break
@@ -156,9 +156,10 @@ def _starts(start: Start, zone: ZoneInfo, now: datetime, until: datetime) -> Ite
         yield at
 
 
-def _end(
+def end_of(
     stop: Stop, start: datetime, zone: ZoneInfo, full_after_s: float | None
 ) -> datetime | None:
+    """When a run that begins at ``start`` ends, None while nobody can know it."""
     if stop.after_s is not None:
         return start + timedelta(seconds=stop.after_s)
     if stop.at is not None:

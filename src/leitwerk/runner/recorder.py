@@ -1,0 +1,62 @@
+"""The schedule of a setup carried out: recording is started and stopped when its runs say so."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Sequence
+from datetime import datetime, timedelta
+from zoneinfo import ZoneInfo
+
+from leitwerk.conditions import Condition
+from leitwerk.timing import PlannedRun, RunPlan, plan_runs
+from leitwerk.timing.schedule import end_of
+
+_AHEAD = timedelta(days=400)
+
+
+class Recorder:
+    """Which run is going on. Calls ``switch`` with True and False to start and stop recording.
+
+    One run at a time: what is due while another is going on waits until that has ended.
+    """
+
+    def __init__(
+        self,
+        plans: Sequence[RunPlan],
+        zone: ZoneInfo,
+        now: datetime,
+        switch: Callable[[bool, str], None],
+    ) -> None:
+        self._waiting = [plan for plan in plans if plan.start.when is not None]
+        self._planned = deque(plan_runs(plans, zone, now, now + _AHEAD))
+        self._zone, self._switch = zone, switch
+        self.running: PlannedRun | None = None
+        self._held: dict[str, bool | None] = {}
+
+    def step(self, now: datetime, holds: Callable[[Condition], bool | None]) -> None:
+        """Start and stop what is due."""
+        if self.running is not None and self.running.stop is not None and now >= self.running.stop:
+            self._switch(False, self.running.name)
+            self.running = None
+        began = [plan for plan in self._waiting if self._has_begun(plan, holds)]
+        if self.running is not None:
+            return
+        while self._planned and self._planned[0].stop is not None and self._planned[0].stop <= now:
+            self._planned.popleft()  # it would be over already
+        if self._planned and self._planned[0].start <= now:
+            self._start(self._planned.popleft())
+        elif began:
+            stop = end_of(began[0].stop, now, self._zone, None)
+            self._start(PlannedRun(began[0].name, now, stop, began[0].stop))
+
+    def _start(self, run: PlannedRun) -> None:
+        self._switch(True, run.name)
+        self.running = run
+
+    def _has_begun(self, plan: RunPlan, holds: Callable[[Condition], bool | None]) -> bool:
+        assert plan.start.when is not None
+        found = holds(plan.start.when)
+        if found is None:
+            return False
+        before, self._held[plan.name] = self._held.get(plan.name), found
+        return found and not before

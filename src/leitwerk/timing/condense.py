@@ -1,0 +1,94 @@
+"""A recording as CSV, condensed to the statistics of storage intervals on the wall clock."""
+
+from __future__ import annotations
+
+import csv
+import io
+import math
+from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
+from typing import TYPE_CHECKING
+from zoneinfo import ZoneInfo
+
+import numpy as np
+
+from leitwerk.errors import QuantityError
+from leitwerk.timing.intervals import wall_clock_intervals
+from leitwerk.timing.statistics import interval_statistics
+from leitwerk.timing.zones import soonest
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+_VALID = "CSV with a column 'time' first (2026-03-02 06:00:00), as fetched recordings are"
+
+
+def condense(text: str, length_s: float, keep: Sequence[str], zone: ZoneInfo) -> str:
+    """The statistics of each interval of a recording, as CSV.
+
+    Times in the recording are those of the clock on the wall; an hour that comes twice is told by
+    its order: what steps back is the second one. An empty cell is no value.
+
+    Parameters
+    ----------
+    length_s : float, in s
+        The storage interval; see ``wall_clock_intervals``.
+    keep : sequence of str
+        Some of ``STATISTICS``.
+
+    Raises
+    ------
+    QuantityError
+        The text is no recording, or the interval fits no clock.
+
+    """
+    names, instants, values = _read(text, zone)
+    start, end = (datetime.fromtimestamp(t, UTC) for t in (instants.min(), instants.max() + 1e-3))
+    intervals = wall_clock_intervals(start, end, length_s, zone)
+    found = [interval_statistics(instants, column, intervals, keep) for column in values.T]
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(["time", *(f"{name} {statistic}" for name in names for statistic in keep)])
+    for k, begin in enumerate(intervals.starts()):
+        cells = [statistics[statistic][k] for statistics in found for statistic in keep]
+        shown = ("" if math.isnan(cell) else f"{cell:.9g}" for cell in cells)
+        writer.writerow([begin.isoformat(sep=" "), *shown])
+    return out.getvalue()
+
+
+def _read(text: str, zone: ZoneInfo) -> tuple[list[str], NDArray[np.float64], NDArray[np.float64]]:
+    rows = list(csv.reader(io.StringIO(text.lstrip("\ufeff"))))
+    if len(rows) < 2 or rows[0][:1] != ["time"]:
+        raise QuantityError("this is no recording that can be condensed", valid=_VALID)
+    width = len(rows[0])
+    times, values = np.empty(len(rows) - 1), np.full((len(rows) - 1, width - 1), np.nan)
+    before: datetime | None = None
+    for k, row in enumerate(rows[1:]):
+        where = f"line {k + 2}"
+        if len(row) != width:
+            raise QuantityError(f"{where} has {len(row)} cells, the first line {width}")
+        before = _instant(row[0], zone, before, where)
+        times[k] = before.timestamp()
+        for column, cell in enumerate(row[1:]):
+            if cell.strip():
+                try:
+                    values[k, column] = float(cell)
+                except ValueError:
+                    message = f"{where}: {cell[:20]!r} is no number"
+                    raise QuantityError(message, valid="numbers with a decimal point") from None
+    return rows[0][1:], times, values
+
+
+def _instant(text: str, zone: ZoneInfo, before: datetime | None, where: str) -> datetime:
+    try:
+        wall = datetime.fromisoformat(text.strip())
+    except ValueError:
+        raise QuantityError(f"{where}: {text[:30]!r} is no time", valid=_VALID) from None
+    if wall.tzinfo is not None:
+        return wall.astimezone(UTC)
+    first = soonest(wall, zone)
+    second = wall.replace(tzinfo=zone, fold=1).astimezone(UTC)
+    # Of an hour that comes twice, the second time when the first would step back.
+    if before is not None and first <= before <= second + timedelta(seconds=1):
+        return second
+    return first

@@ -24,6 +24,7 @@ from leitwerk.errors import FileProblem, QuantityError, SetupError
 from leitwerk.findings import Finding, Findings, Severity, count_findings
 from leitwerk.needs import Needs, require_known, why_not
 from leitwerk.setup import Contact, LimitSet, Setup, parse_contacts, parse_limits
+from leitwerk.setup.limits import FOLDER as LIMIT_SETS
 from leitwerk.setup.model import draft_setup
 from leitwerk.yamltext import MAX_BYTES
 
@@ -280,7 +281,6 @@ def _datasheet_for(setup: Setup, findings: Findings) -> Datasheet | None:
 
 
 FOLDER = "datasheets"
-LIMIT_SETS = "limitsets"
 _REASONS = 4  # of one model, that are worth a line each
 
 

@@ -180,8 +180,8 @@ def _check_rule(rule: RuleText, known: _Known, path: Path, findings: Findings) -
     if bool(rule.escalate) != (rule.escalate_after is not None):
         message = "'escalate' and 'escalate_after' belong together"
         findings.error("missing-key", path, message, at_key=True)
-    names = [s.subject for s in sentences(condition)] if condition else []  # type: ignore[union-attr]
-    if rule.escalate and not any(name in known.alarms for name in names):
+    stated = [s for s in sentences(condition) if isinstance(s, Stated)] if condition else []
+    if rule.escalate and not any(s.subject in known.alarms for s in stated):
         findings.error(
             "nothing-to-acknowledge",
             (*path, "escalate"),

@@ -232,22 +232,7 @@ def run_plans(setup: Setup) -> list[RunPlan]:
 
 def check_schedule(setup: Setup, findings: Findings) -> None:
     """Local times that exist, ends after starts, runs that do not overlap."""
-    fine = []
-    for plan in run_plans(setup):
-        path = ("schedule", plan.name)
-        instants = {}
-        for key, local in (("start", plan.start.at), ("stop", plan.stop.at)):
-            if local is not None:
-                instants[key] = _instant(local, setup, (*path, key), findings)
-        if None in instants.values():
-            continue
-        if len(instants) == 2 and instants["stop"] <= instants["start"]:  # type: ignore[operator]
-            message = f"it ends at {plan.stop.at}, before it has begun"
-            findings.error("run-reversed", (*path, "stop"), message, valid=f"after {plan.start.at}")
-        elif plan.stop.after_s == 0:
-            findings.error("run-reversed", (*path, "stop"), "it ends as soon as it begins")
-        else:
-            fine.append(plan)
+    fine = [plan for plan in run_plans(setup) if _has_times(plan, setup, findings)]
     if fine:
         # Devices of today's datasheets keep no schedule: whoever attends them starts and stops.
         message = "the schedule is carried out by 'leitwerk attend'; the device knows nothing of it"
@@ -277,6 +262,26 @@ def check_schedule(setup: Setup, findings: Findings) -> None:
                 at_key=True,
                 remedy="add a line 'stop: after …'",
             )
+
+
+def _has_times(plan: RunPlan, setup: Setup, findings: Findings) -> bool:
+    """Whether a run begins and ends at times that there are, in this order."""
+    path = ("schedule", plan.name)
+    ends = [
+        _instant(local, setup, (*path, key), findings)
+        for key, local in (("start", plan.start.at), ("stop", plan.stop.at))
+        if local is not None
+    ]
+    if None in ends:
+        return False
+    if len(ends) == 2 and ends[1] <= ends[0]:  # type: ignore[operator]
+        message = f"it ends at {plan.stop.at}, before it has begun"
+        findings.error("run-reversed", (*path, "stop"), message, valid=f"after {plan.start.at}")
+        return False
+    if plan.stop.after_s == 0:
+        findings.error("run-reversed", (*path, "stop"), "it ends as soon as it begins")
+        return False
+    return True
 
 
 def _instant(local: LocalTime, setup: Setup, path: Path, findings: Findings) -> datetime | None:

@@ -319,9 +319,8 @@ class Attendant:
                 to = str(getattr(contact, way))
                 self.outbox.put(way, to, name, subject, text, wall.timestamp())
 
-    def _record(self, start: bool, run: str) -> None:  # noqa: FBT001 - on or off is what it is told
+    def _record(self, word: str, run: str) -> None:
         wall = self.means.wall()
-        word = "start" if start else "stop"
         try:
             self._with_rights(lambda: self.device.command(word))
         except LeitwerkError as error:

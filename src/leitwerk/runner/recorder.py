@@ -15,7 +15,7 @@ _AHEAD = timedelta(days=400)
 
 
 class Recorder:
-    """Which run is going on. Calls ``switch`` with True and False to start and stop recording.
+    """Which run is going on. Calls ``switch`` with ``start`` or ``stop`` and the run's name.
 
     One run at a time: what is due while another is going on waits until that has ended.
     """
@@ -25,7 +25,7 @@ class Recorder:
         plans: Sequence[RunPlan],
         zone: ZoneInfo,
         now: datetime,
-        switch: Callable[[bool, str], None],
+        switch: Callable[[str, str], None],
     ) -> None:
         self._waiting = [plan for plan in plans if plan.start.when is not None]
         self._planned = deque(plan_runs(plans, zone, now, now + _AHEAD))
@@ -36,7 +36,7 @@ class Recorder:
     def step(self, now: datetime, holds: Callable[[Condition], bool | None]) -> None:
         """Start and stop what is due."""
         if self.running is not None and self.running.stop is not None and now >= self.running.stop:
-            self._switch(False, self.running.name)
+            self._switch("stop", self.running.name)
             self.running = None
         began = [plan for plan in self._waiting if self._has_begun(plan, holds)]
         if self.running is not None:
@@ -50,7 +50,7 @@ class Recorder:
             self._start(PlannedRun(began[0].name, now, stop, began[0].stop))
 
     def _start(self, run: PlannedRun) -> None:
-        self._switch(True, run.name)
+        self._switch("start", run.name)
         self.running = run
 
     def _has_begun(self, plan: RunPlan, holds: Callable[[Condition], bool | None]) -> bool:

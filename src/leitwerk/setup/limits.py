@@ -9,6 +9,8 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
+from importlib import resources
 from itertools import pairwise
 from typing import Annotated, Any, TypeAlias
 
@@ -26,6 +28,7 @@ from leitwerk.units import Unit
 from leitwerk.yamltext import parse_yaml
 
 VERSION = "1"
+FOLDER = "limitsets"
 _FORMULAS = ("above", "below", "clear", "hysteresis", "by", "rises", "falls", "changes")
 _SPANS = ("inside", "outside")
 _NUMBER_NAME = re.compile(r"[a-z]\w{0,39}")
@@ -199,6 +202,24 @@ def _trip(alarm: Mapping[str, Any]) -> float:
     return parse_quantity(str(alarm.get("above", alarm.get("below")))).value
 
 
+@lru_cache(maxsize=64)
+def shipped_limits(name: str) -> LimitSet:
+    """A limit set that comes with the package.
+
+    Raises
+    ------
+    FileProblem
+        There is none of that name.
+
+    """
+    shipped = resources.files("leitwerk") / FOLDER
+    known = sorted(f.name.removesuffix(".yaml") for f in shipped.iterdir())
+    if name not in known:
+        message = f"there is no limit set {name[:40]!r}"
+        raise FileProblem(message, remedy=f"known sets: {', '.join(known)}")
+    return parse_limits((shipped / f"{name}.yaml").read_bytes(), file=f"{name}.yaml")
+
+
 def parse_limits(text: str | bytes, *, file: str = "limits") -> LimitSet:
     """The limit set that a text holds.
 
@@ -283,9 +304,7 @@ def expand_limits(
     """The alarms that a channel's use of a limit set comes to, as a file would hold them."""
     place = (*path, "limits")
     try:
-        if find is None:
-            raise FileProblem("limit sets are found beside setups in files only")  # noqa: TRY301
-        return find(used.set).expand(used.parameters)
+        return (find or shipped_limits)(used.set).expand(used.parameters)
     except QuantityError as error:
         findings.error("bad-limits", place, error.message, valid=error.valid, remedy=error.remedy)
     except FileProblem as error:

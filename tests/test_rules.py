@@ -1,5 +1,6 @@
 """Rules: conditions, what is due and when, outputs within their times, texts, and the check of it all."""
 
+import json
 import math
 import time
 
@@ -146,6 +147,9 @@ def test_notifications_wait_for_the_end_of_quiet_hours_and_nothing_is_lost():
     engine = Engine([rule])
     night, morning = Facts(23 * 3600.0, air=50.0), Facts(6 * 3600.0, air=10.0)
     assert [type(d.action) for d in engine.step(0.0, 0, night)] == [WriteLog]
+    kept = json.loads(json.dumps(engine.to_dict(0.0)))
+    engine = Engine([rule])
+    engine.resume(kept, 1.0, 1.0)  # another process
     (late,) = engine.step(1.0, 1, morning)
     assert (late.action, "kept back" in late.why) == (tell[0], True)
 
@@ -161,10 +165,10 @@ def test_escalation_when_nobody_acknowledges():
 def test_an_engine_goes_on_where_another_stood():
     first, second = Engine([when(A)]), Engine([when(A)])
     assert first.step(0.0, 0, HOT)
-    second.resume(first.to_dict())
+    second.resume(json.loads(json.dumps(first.to_dict(0.0))), 0.5, 0.5)
     assert not second.step(1.0, 0, HOT)
     with pytest.raises(ValueError, match="other rules"):
-        Engine([]).resume(first.to_dict())
+        Engine([]).resume(first.to_dict(0.0), 0.0)
 
 
 # ---------------------------------------------------------------------- outputs

@@ -90,18 +90,24 @@ class Rehearsal:
         }
 
     def __str__(self) -> str:
-        units = {t.channel.name: t.channel.unit for t in self.tracks}
+        channels = {t.channel.name: t.channel for t in self.tracks}
         changes = self.changes()
         width = max((len(name) for _, name, _, _ in changes), default=0)
         lines = [f"{self.title}: dry run over {clock_text(_length(self.times_s))}"]
         for time, name, state, value in changes:
-            shown = "no reading" if math.isnan(value) else format_value(
-                float(f"{value:.5g}"), units[name.partition(".")[0]]
-            )  # fmt: skip
+            shown = _shown(channels[name.partition(".")[0]], value)
             lines.append(f"{clock_text(time)}  {name:{width}}  {state:24}  {shown}")
         if quiet := self.quiet():
             lines.append(f"never tripped: {', '.join(quiet)}")
         return "\n".join(lines)
+
+
+def _shown(channel: Assignment, value: float) -> str:
+    if math.isnan(value):
+        return "no reading"
+    if channel.is_contact:
+        return channel.states[round(value)]
+    return format_value(float(f"{value:.5g}"), channel.unit)
 
 
 def _length(times_s: NDArray[np.float64]) -> float:

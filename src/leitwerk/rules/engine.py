@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -167,16 +167,21 @@ class Engine:
 
     # ------------------------------------------------------------------ kept and taken up again
 
-    def to_dict(self) -> dict[str, Any]:
-        """Where every rule stands, for JSON; times are told as how long ago, from ``now_s`` 0."""
-        return {
-            "rules": [rule.name for rule in self.rules],
-            "held": [standing.held for standing in self._standing],
-            "days": [standing.day for standing in self._standing],
-        }
+    def to_dict(self, now_s: float) -> dict[str, Any]:
+        """Where every rule stands, for JSON; times are told as how long ago, or in how long."""
+        return {"rules": [rule.name for rule in self.rules],
+                "standing": [_kept(standing, now_s) for standing in self._standing],
+                "timers": [now_s - timer for timer in self._timers]}  # fmt: skip
 
-    def resume(self, kept: dict[str, Any]) -> None:
-        """Go on from where another engine of the same rules stood: what has been told is not again.
+    def resume(self, kept: Mapping[str, Any], now_s: float, away_s: float = 0.0) -> None:
+        """Go on where another engine of the same rules stood: nothing is told twice, or forgotten.
+
+        Parameters
+        ----------
+        now_s : float, in s
+            On this engine's clock.
+        away_s : float, in s
+            How long ago that was.
 
         Raises
         ------
@@ -186,8 +191,31 @@ class Engine:
         """
         if kept.get("rules") != [rule.name for rule in self.rules]:
             raise ValueError("this state belongs to other rules")
-        for standing, held, day in zip(self._standing, kept["held"], kept["days"], strict=True):
-            standing.held, standing.day = held, day
+        then_s = now_s - max(0.0, away_s)
+        self._standing = [_taken_up(entry, then_s) for entry in kept["standing"]]
+        self._timers = [then_s - ago for ago in kept["timers"]]
+
+
+def _kept(standing: _Standing, now_s: float) -> dict[str, Any]:
+    acted = standing.acted_s
+    return {
+        "held": standing.held,
+        "acted_ago_s": None if math.isinf(acted) else now_s - acted,
+        "day": standing.day,
+        "escalates_in_s": None if standing.escalates_s is None else standing.escalates_s - now_s,
+        "kept_back": [[list(n.contacts), n.text, why] for n, why in standing.kept_back],
+    }
+
+
+def _taken_up(entry: Mapping[str, Any], then_s: float) -> _Standing:
+    ago, coming = entry["acted_ago_s"], entry["escalates_in_s"]
+    return _Standing(
+        entry["held"],
+        -math.inf if ago is None else then_s - ago,
+        entry["day"],
+        None if coming is None else then_s + coming,
+        [(Notify(tuple(to), text), why) for to, text, why in entry["kept_back"]],
+    )
 
 
 def _alarms(rule: Rule) -> list[Stated]:

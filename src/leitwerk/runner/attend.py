@@ -398,7 +398,8 @@ class Attendant:
         return True
 
     def _leave(self) -> None:
-        """Bring every output that was switched here to its safe state."""
+        """Keep where everything stands, and bring every output switched here to its safe state."""
+        self._keep_state(self.means.wall())
         if not self.means.armed:
             return
         wall = self.means.wall()
@@ -469,7 +470,8 @@ class Attendant:
                 self._tell(self.means.wall(), "message", "received", "from nobody known; ignored")
                 continue
             self._tell(self.means.wall(), "message", f"from {name}", text[0][:40])
-            self._happen(Happening(message=text[0][:40].upper(), sender=name))
+            word = text[0].strip(".,;:!?")[:40].upper()
+            self._happen(Happening(message=word, sender=name))
         if newest != last:
             try:
                 write_atomic(self.folder / "received.json", json.dumps({"last": newest}))
@@ -490,7 +492,8 @@ class Attendant:
             "attend": _STATE_FORMAT,
             "setup": content_hash(self.setup.source.content),
             "alarms": self.situation.board.to_dict(),
-            "rules": self.engine.to_dict(),
+            "rules": self.engine.to_dict(self.means.clock()),
+            "at_s": wall.timestamp(),
         }
         try:
             write_atomic(self.folder / "attend-state.json", json.dumps(content))
@@ -503,7 +506,8 @@ class Attendant:
             content = json.loads(read_bytes(self.folder / "attend-state.json"))
             if content["setup"] == content_hash(self.setup.source.content):
                 self.situation.board.resume(content["alarms"])
-                self.engine.resume(content["rules"])
+                away_s = self.means.wall().timestamp() - float(content["at_s"])
+                self.engine.resume(content["rules"], self.means.clock(), away_s)
         except (FileProblem, ValueError, KeyError, TypeError):
             return  # there was none, or it is of another setup or format
 

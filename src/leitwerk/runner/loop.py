@@ -171,7 +171,7 @@ def _reserve(loop: Loop) -> float | None:
 def _cause(loop: Loop, points: Sequence[LoopPoint]) -> str:
     """What explains the errors, as far as they tell."""
     found = [(p.asked, p.measured) for p in points if p.measured is not None]
-    if len(found) < 3 or all(p.ok for p in points):
+    if len(found) < 3 or all(p.ok for p in points if p.measured is not None):
         return ""
     asked, measured = (np.array(column) for column in zip(*found, strict=True))
     span = abs(asked[-1] - asked[0])

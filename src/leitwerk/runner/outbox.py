@@ -55,6 +55,7 @@ class Outbox:
         self._waiting = {message.id: message for message in self._read()}
         # Messages are put by one thread and sent by another; none waits while one is sent.
         self._lock = threading.Lock()
+        self._count = 0
 
     def __len__(self) -> int:
         return len(self._waiting)
@@ -75,7 +76,8 @@ class Outbox:
                 f"{_MOST:,} messages wait in {self.folder}", remedy="is the service down for good?"
             )
         # Sorted by name they are in the order in which they were put.
-        name = f"{round(now_s * 1000):014d}-{secrets.token_hex(4)}"
+        self._count += 1
+        name = f"{round(now_s * 1000):014d}-{self._count:05d}-{secrets.token_hex(4)}"
         message = Message(name, way, to, contact, subject, text, now_s)
         self._keep(message)
         return message

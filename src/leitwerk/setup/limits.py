@@ -268,7 +268,8 @@ def _read(root: Map, findings: Findings) -> LimitSet | None:
         file.alarms,
         tuple(file.order),
     )
-    _try_out(found, findings)
+    if not findings.has_errors:
+        _try_out(found, findings)
     return found
 
 

@@ -1,0 +1,398 @@
+"""The runner: proofs, messages that are never lost, people who acknowledge, outputs left safe."""
+
+import json
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+
+import leitwerk as lw
+from conftest import EXAMPLES, PASSWORDS, Clock, MemoryLink, example
+from leitwerk.alarms import Act
+from leitwerk.course import parse_course
+from leitwerk.errors import FileProblem, QuantityError
+from leitwerk.project import assign_setup, setup_outputs
+from leitwerk.runner import Attendant, Means, Outbox, prove, request_act, warming
+from leitwerk.runner.loop import check_loop, pulse
+from leitwerk.runner.outbox import SendFailed
+from leitwerk.runner.senders import sender
+from leitwerk.standins.flow import FlowTransmitter
+from leitwerk.standins.logger import Logger
+from leitwerk.standins.plant import Plant
+from leitwerk.standins.profile import find_profile
+from leitwerk.standins.services import Gateway, MailServer
+
+GUARD = (EXAMPLES / "kiln-guard.yaml").read_text("utf-8")
+DAY = datetime(2026, 3, 2, 12, tzinfo=UTC)
+ALARM = "air_top.too_hot"
+
+
+@pytest.fixture
+def gateway():
+    one = Gateway()
+    one.start()
+    yield one
+    one.stop()
+
+
+class Bench:
+    """A logger in memory that holds the guarded setup, and a clock that only moves when waited for."""
+
+    def __init__(self, sheet, keep, gateway, text=GUARD, course="", *, armed=True):
+        services = gateway.address if gateway else "http://127.0.0.1:9/messages"
+        text = text.replace("http://127.0.0.1:8081/messages", services)
+        text = text.replace(", mail: foreman@tannried.example", "")
+        self.setup = lw.parse_setup(text, file="guard.yaml")
+        self.clock = Clock()
+        courses = {"air_top": parse_course(course)} if course else {}
+        self.logger = Logger(sheet, find_profile("fichte-8"), Plant(courses=courses), self.clock)
+        self.link = MemoryLink(self.logger)
+        self.device = lw.Device(sheet, self.link)
+        lw.upload(self.setup, self.device, keep=keep, passwords=PASSWORDS)
+        self.seen = []
+        self.means = Means(
+            Path(keep), armed=armed, passwords=PASSWORDS, told=self.seen.append,
+            wall=lambda: DAY + timedelta(seconds=self.clock.now_s),
+            clock=self.clock, wait=self.clock.wait,
+        )  # fmt: skip
+
+    def attend(self, duration_s, **more):
+        one = Attendant(self.setup, self.device, self.means)
+        one.attend(period_s=0.5, duration_s=duration_s, **more)
+        return one
+
+    def told(self, kind):
+        return [(e.subject, e.text) for e in self.seen if e.kind == kind]
+
+
+def course_of(setup_text=GUARD):
+    setup = lw.parse_setup(setup_text)
+    channel = next(c for c in assign_setup(setup) if c.name == "air_top")
+    return warming(next(a for a in channel.alarms if a.name == "too_hot"), channel)
+
+
+# ---------------------------------------------------------------------- proofs
+
+
+def test_all_that_should_happen_when_a_sensor_is_warmed_and_cools(sheet, tmp_path, gateway):
+    bench = Bench(sheet, tmp_path, gateway, course=course_of())
+    proof = prove(bench.setup, bench.device, bench.means, ALARM, duration_s=60.0)
+    assert proof.passed, str(proof)
+    steps = {step.name: step for step in proof.steps}
+    assert 4.5 <= float(steps["the alarm trips after 5 s"].seen.split()[1]) <= 6.5
+    assert [m["to"] for m in gateway.messages] == ["+491700000001"]
+    assert "°C above the stack, door shut" in gateway.messages[0]["text"]
+    assert list((tmp_path / "K2-00417").glob("*-too-hot-snapshot.json"))
+    order = [step.at for step in proof.steps[:3]]
+    assert order == sorted(order)
+    again = json.loads(json.dumps(proof.to_dict()))
+    assert (again["passed"], again["did_not_happen"]) == (True, [])
+
+
+@pytest.mark.parametrize(
+    ("change", "armed", "missing", "why"),
+    [
+        pytest.param({}, False, "output horn goes on", "not armed", id="not armed"),
+        pytest.param({"services": "off"}, True, "foreman is told", "not sent", id="gateway down"),
+        pytest.param(
+            {"course": "21; to 82 in 1 s"}, True, "the value comes back", "", id="never cools"
+        ),
+        pytest.param(
+            {"course": "21; stay 1 s"}, True, "the value goes above 78", "", id="never warm"
+        ),
+        pytest.param({"relay": 0}, True, "output fan goes on", "", id="relay not set up"),
+    ],
+)
+def test_a_proof_says_what_did_not_happen(sheet, tmp_path, gateway, change, armed, missing, why):
+    course = change.get("course", course_of())
+    there = None if "services" in change else gateway
+    bench = Bench(sheet, tmp_path, there, course=course, armed=armed)
+    if "relay" in change:
+        bench.logger.holding[40] = 0  # somebody took the alarms off the relay
+    proof = prove(bench.setup, bench.device, bench.means, ALARM, duration_s=60.0)
+    assert not proof.passed
+    step = next(step for step in proof.steps if step.name.startswith(missing))
+    assert not step.ok
+    assert why in step.wrong
+    assert "NOT PROVEN. What did not happen:" in str(proof)
+    assert step.name in str(proof).splitlines()[-1]
+
+
+def test_a_proof_of_no_alarm_names_those_that_there_are(sheet, tmp_path, gateway):
+    bench = Bench(sheet, tmp_path, gateway)
+    with pytest.raises(QuantityError, match=r"no alarm 'air_top\.cold'") as error:
+        prove(bench.setup, bench.device, bench.means, "air_top.cold", duration_s=1.0)
+    assert ALARM in error.value.valid
+
+
+# ---------------------------------------------------------------------- attending
+
+
+def test_the_safe_state_is_left_behind_and_nothing_is_told_twice(sheet, tmp_path, gateway):
+    text = GUARD.replace("{pulse: horn, for: 3 s}", "{set: horn, to: on}")
+    bench = Bench(sheet, tmp_path, gateway, text, course="85; stay 1 h")
+    bench.attend(8.0)
+    assert bench.told("output") == [("horn", "on"), ("horn", "off")]  # off when it was left
+    assert bench.device.status_points()["relay.2.state"] == "off"
+    assert len(gateway.messages) == 1
+    bench.attend(5.0)  # another one takes up where the first ended
+    assert len(gateway.messages) == 1
+
+
+def test_outputs_go_to_safety_when_the_loop_dies(sheet, tmp_path, gateway):
+    text = GUARD.replace("{pulse: horn, for: 3 s}", "{set: horn, to: on}")
+    bench = Bench(sheet, tmp_path, gateway, text, course="85; stay 1 h")
+
+    def boom():
+        if bench.told("output"):
+            raise KeyboardInterrupt
+        return False
+
+    with pytest.raises(KeyboardInterrupt):
+        bench.attend(20.0, until=boom)
+    assert bench.told("output") == [("horn", "on"), ("horn", "off")]
+
+
+def test_a_lost_link_is_an_event_trips_nothing_and_clears_nothing(sheet, tmp_path, gateway):
+    text = GUARD.replace("when: message OK", "when: device lost").replace(
+        "{acknowledge: air_top.too_hot}", '{log: "lost: {air_top}"}'
+    )
+    bench = Bench(sheet, tmp_path, gateway, text, course="85; stay 1 h")
+    one = Attendant(bench.setup, bench.device, bench.means)
+    one.attend(period_s=0.5, duration_s=8.0)
+    assert one.active() == [ALARM]
+    bench.link.fails_at = len(bench.link.requests)
+    for _ in range(4):
+        one.step()
+    assert one.active() == [ALARM]
+    assert [e for e in bench.told("log") if e[0] == "seen"] == [("seen", "lost: no reading")]
+    bench.link.fails_at = None
+    one.step()
+    assert [text for _, text in bench.told("link")][1:] == ["answers again"]
+
+
+def test_people_acknowledge_by_a_file_and_by_a_message(sheet, tmp_path, gateway):
+    bench = Bench(sheet, tmp_path, gateway, course="85; stay 1 h")
+    one = Attendant(bench.setup, bench.device, bench.means)
+    one.attend(period_s=0.5, duration_s=8.0)
+    request_act(tmp_path, "K2-00417", ALARM, Act.SHELVE, 60.0)
+    (tmp_path / "K2-00417" / "acts" / "x.json").write_text("{")
+    one.step()
+    assert [text for _, text in bench.told("operator")] == ["shelve: unacknowledged -> shelved"]
+    assert ("x.json", "holds nothing that could be done") in bench.told("trouble")
+    request_act(tmp_path, "K2-00417", ALARM, Act.UNSHELVE)
+    one.step()
+    for number in ("+49 170 0000001", "+49 170 9999999"):
+        gateway.post("/received", "", {"from": number, "text": "ok, I come"})
+    assert one._receive(0) == 2
+    one.step()
+    assert bench.told("operator")[-1] == (ALARM, "acknowledge: unacknowledged -> acknowledged")
+    assert ("received", "from nobody known; ignored") in bench.told("message")
+
+
+def test_a_rule_changes_a_setting_with_backup_and_receipt(sheet, tmp_path, gateway):
+    text = GUARD.replace("{snapshot: too hot}", "{change: sample.interval, to: 5 s}")
+    bench = Bench(sheet, tmp_path, gateway, text, course="85; stay 1 h")
+    bench.attend(8.0)
+    assert bench.device.read_settings().settings["sample.interval"] == 5.0
+    assert "rule" in [r["what"]["kind"] for r in map(json.loads, (
+        p.read_text() for p in (tmp_path / "K2-00417").glob("*-receipt.json")))]  # fmt: skip
+
+
+def test_the_schedule_is_carried_out(sheet, tmp_path, gateway):
+    text = GUARD.replace(
+        "2026-03-02 06:00, stop: after 36 h", "2026-03-02 13:00:04, stop: after 5 s"
+    )
+    text = text.replace("start: 2026-03-03 18:00, stop: after 12 h", "start: when door is ajar")
+    bench = Bench(sheet, tmp_path, gateway, text)
+    one = bench.attend(20.0)
+    assert bench.told("run") == [("drying", "start recording"), ("drying", "stop recording")]
+    assert bench.device.status().recordings == 1
+    bench.logger.disturbances.shorted.add("D1")  # the door opens: a contact that reads 0
+    bench.clock.wait(1.0)
+    one.step()
+    assert bench.told("run")[-1] == ("cooling", "start recording")
+
+
+def test_a_full_disk_keeps_no_output_from_being_switched(sheet, tmp_path, gateway, monkeypatch):
+    bench = Bench(sheet, tmp_path, gateway, course="85; stay 1 h")
+    one = Attendant(bench.setup, bench.device, bench.means)
+
+    def full(*_, **__):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(Path, "open", full)
+    monkeypatch.setattr("leitwerk.runner.attend.write_atomic", _problem)
+    monkeypatch.setattr("leitwerk.runner.outbox.write_atomic", _problem)
+    for _ in range(16):
+        one.step()
+        bench.clock.wait(0.5)
+    assert ("horn", "on") in bench.told("output")
+    assert any("disk is full" in text for _, text in bench.told("trouble"))
+
+
+def _problem(*_):
+    raise FileProblem("the disk is full")
+
+
+# ---------------------------------------------------------------------- messages
+
+
+def put(outbox, text="hot", way="text_message", to="+491"):
+    return outbox.put(way, to, "ida", "subject", text, DAY.timestamp())
+
+
+def test_nothing_is_lost_while_a_service_is_down_and_this_process_dies(tmp_path):
+    outbox = Outbox(tmp_path)
+    for text in ("one", "two"):
+        put(outbox, text)
+
+    def down(_):
+        raise SendFailed("down")
+
+    now = DAY.timestamp()
+    assert outbox.deliver(down, now) == 0
+    again = Outbox(tmp_path)  # another process
+    assert len(again) == 2
+    assert again.due(now) == []  # after a pause only
+    pauses = []
+    for _ in range(12):
+        at = min(m.next_s for m in again._waiting.values())
+        pauses.append(at - now)
+        now = at
+        again.deliver(down, now)
+    assert pauses[:4] == [2, 4, 8, 16]
+    assert max(pauses) == 600.0
+    sent = []
+    assert again.deliver(sent.append, now + 600.0) == 2
+    assert [m.text for m in sent] == ["one", "two"]  # in their order
+    assert (len(Outbox(tmp_path)), list(tmp_path.glob("*.json"))) == (0, [])
+
+
+def test_a_damaged_message_is_told_and_not_lost(tmp_path):
+    put(Outbox(tmp_path))
+    (damaged,) = tmp_path.glob("*.json")
+    damaged.write_text('{"outbox": 1, "id": 5')
+    with pytest.raises(FileProblem, match="holds no message"):
+        Outbox(tmp_path)
+    assert damaged.exists()
+
+
+def test_text_messages_and_web_calls_reach_the_gateway_once(tmp_path, gateway, monkeypatch):
+    services = lw.parse_setup(GUARD).services.model_copy(update={"text_messages": gateway.address})
+    send, outbox = sender(services), Outbox(tmp_path)
+    one = put(outbox)
+    send(one)
+    send(one)  # sent again, as after a lost answer
+    send(put(outbox, "a call", "web", gateway.address.replace("/messages", "/hook")))
+    assert [(m["path"], m["text"]) for m in gateway.messages] == [
+        ("/messages", "hot"),
+        ("/hook", "a call"),
+    ]
+    gateway.token = "larch"
+    with pytest.raises(SendFailed, match="answers 401"):
+        send(put(outbox, "who?"))
+    monkeypatch.setenv("LEITWERK_PASSWORD_GATEWAY", "larch")
+    send(put(outbox, "me"))
+    gateway.down_for = 1
+    with pytest.raises(SendFailed, match="answers 503"):
+        send(put(outbox, "later"))
+
+
+def test_mails_are_taken_or_told_as_not_sent(tmp_path):
+    server = MailServer(down_for=1)
+    server.start()
+    services = lw.parse_setup(GUARD).services.model_copy(update={"mail": server.address})
+    send, mail = sender(services), put(Outbox(tmp_path), "zu heiß", "mail", "ida@tannried.example")
+    with pytest.raises(SendFailed, match="did not take the mail"):
+        send(mail)
+    send(mail)
+    server.stop()
+    with pytest.raises(SendFailed, match="did not take the mail"):
+        send(mail)
+    (kept,) = server.mails
+    assert (kept["from"], kept["to"]) == ("kiln2@tannried.example", ["ida@tannried.example"])
+    assert "Subject: subject" in kept["content"]
+
+
+def test_topics_are_published_over_mqtt(tmp_path):
+    with lw.start_standin("laerche") as station:
+        broker = f"mqtt+tcp://{station.address.host}:{station.address.port}"
+        services = lw.parse_setup(GUARD).services.model_copy(update={"broker": broker})
+        sender(services)(put(Outbox(tmp_path), "hot", "topic", "tannried/kiln2/alarm"))
+    with pytest.raises(SendFailed):
+        sender(services)(put(Outbox(tmp_path), "hot", "topic", "tannried/kiln2/alarm"))
+
+
+# ---------------------------------------------------------------------- outputs
+
+FLOW = lw.find_datasheet("weide")
+
+
+@pytest.fixture
+def flow():
+    device = FlowTransmitter(FLOW, find_profile("weide"), Clock())
+    return lw.Device(FLOW, MemoryLink(device))
+
+
+@pytest.mark.parametrize(
+    ("measured", "cause"),
+    [
+        (lambda asked: asked, ""),
+        (lambda asked: asked + 0.3, "an offset of +0.3 mA"),
+        (lambda asked: asked * 1.02, "a factor of 1.02"),
+        (lambda asked: min(asked, 15.0), "goes no higher than 15 mA: the supply is too low"),
+        (lambda asked: 11.5, "does not follow at all"),
+        (lambda asked: asked + (0.5 if asked == 12.0 else 0.0), "follow no line"),
+        (lambda asked: None if asked == 8.0 else asked, ""),
+    ],
+)
+def test_a_loop_is_driven_compared_explained_and_given_back(flow, measured, cause):
+    (wheel,) = setup_outputs(
+        lw.parse_setup(example("mill-race", "modbus+tcp://127.0.0.1:1?unit=7"))
+    )
+    before = flow.read_points([FLOW.own_readings["output.1"]])
+    result = check_loop(wheel, flow, measured, passwords={"operator": "3317"}, wait=lambda _: None)
+    assert [p.asked for p in result.points] == [4.0, 8.0, 12.0, 16.0, 20.0]
+    assert [p.own for p in result.points] == [4.0, 8.0, 12.0, 16.0, 20.0]
+    assert result.passed is (cause == "" and measured(8.0) is not None)
+    assert cause in result.cause
+    assert (cause == "") is (result.cause == "")
+    assert result.reserve_v == 24.0 - 10.0 - 5.0
+    after = flow.read_points([FLOW.own_readings["output.1"]])
+    assert after["output.1"] == pytest.approx(before["output.1"], abs=0.1)  # its own again
+
+
+def test_a_loop_is_given_back_when_the_other_end_fails(flow):
+    (wheel,) = setup_outputs(
+        lw.parse_setup(example("mill-race", "modbus+tcp://127.0.0.1:1?unit=7"))
+    )
+
+    def fails(_):
+        raise lw.LinkTimeout("no answer")
+
+    with pytest.raises(lw.LinkTimeout):
+        check_loop(wheel, flow, fails, passwords={"operator": "3317"}, wait=lambda _: None)
+    assert flow.read_points([FLOW.own_readings["output.1"]])["output.1"] > 10.0
+
+
+def test_too_much_resistance_in_a_loop_is_found_on_paper():
+    text = example("mill-race", "modbus+tcp://127.0.0.1:1?unit=7").replace(
+        "load: 250 Ω", "load: 750 Ω"
+    )
+    (finding,) = [f for f in lw.check_setup(lw.parse_setup(text), FLOW) if f.rule == "loop-voltage"]
+    assert "at 20 mA the loop needs 25 V" in finding.message
+    assert finding.valid == "at most 700 Ω"
+
+
+def test_a_relay_is_pulsed_and_given_back(sheet, tmp_path, gateway):
+    bench = Bench(sheet, tmp_path, gateway)
+    outputs = {o.name: o for o in setup_outputs(bench.setup)}
+    assert pulse(
+        outputs["horn"], bench.device, 1.0, passwords=PASSWORDS, wait=bench.clock.wait
+    ) == ("on", "off")
+    with pytest.raises(QuantityError, match="stays on for 2 s at least"):
+        pulse(outputs["fan"], bench.device, 1.0, passwords=PASSWORDS)
+    with pytest.raises(QuantityError, match="none to be switched"):
+        pulse(replace(outputs["horn"], switch=None), bench.device, 1.0, passwords=PASSWORDS)

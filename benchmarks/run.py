@@ -23,6 +23,7 @@ import yaml
 from numpy.typing import NDArray
 from pymodbus.client import ModbusTcpClient
 
+from leitwerk.alarms import AlarmPoint, Board, State, Watching, follow
 from leitwerk.check import check_into
 from leitwerk.datasheet import Datasheet, Point, Terminal
 from leitwerk.findings import Findings
@@ -338,6 +339,76 @@ def scales() -> None:
     show_ratio("a chain of three linear scales", result, "three lines by hand", "at most 1.3")
 
 
+class OneByOne:
+    """An alarm with both points, both delays and a latch, a sample at a time, as one would write it."""
+
+    def __init__(self, alarm: AlarmPoint) -> None:
+        self.trip, self.clear = alarm.point
+        self.delay_s, self.clear_delay_s = alarm.delay_s, alarm.clear_delay_s
+        self.latch = alarm.latch
+        self.state, self.tripped = State.NORMAL, False
+        self.since_s: float | None = None
+
+    def take(self, time_s: float, value: float) -> State:
+        """The state after one more sample."""
+        waits = value <= self.clear if self.tripped else value > self.trip
+        if not waits:
+            self.since_s = None
+            if self.state is State.PENDING:
+                self.state = State.NORMAL
+            return self.state
+        if self.since_s is None:
+            self.since_s = time_s
+        if time_s - self.since_s >= (self.clear_delay_s if self.tripped else self.delay_s):
+            self.tripped, self.since_s = not self.tripped, None
+            ended = State.LATCHED if self.latch else State.NORMAL
+            self.state = State.UNACKNOWLEDGED if self.tripped else ended
+        elif self.state is State.NORMAL:
+            self.state = State.PENDING
+        return self.state
+
+
+def alarms() -> None:
+    """A recording at once against sample by sample, with events and the strip of states."""
+    count, part = 10_000_000, 500_000
+    rng = np.random.default_rng(8)
+    times = np.arange(count, dtype=float)
+    values = 70.0 + 12.0 * np.sin(times / 500.0) + rng.normal(0.0, 0.3, count)
+    alarm = AlarmPoint.above("hot", 78.0, 75.0, delay_s=30.0, clear_delay_s=10.0, latch=True)
+
+    def at_once() -> None:
+        line = follow(alarm, times, values)
+        line.strip(), line.time_s
+
+    def one_by_one() -> None:
+        machine = OneByOne(alarm)
+        strip, events, before = [], [], State.NORMAL
+        for time_s, value in zip(times[:part].tolist(), values[:part].tolist(), strict=True):
+            state = machine.take(time_s, value)
+            strip.append(state)
+            if state is not before:
+                events.append((time_s, state))
+                before = state
+
+    machine = OneByOne(alarm)
+    same = [int(machine.take(t, v)) for t, v in zip(times[:part], values[:part], strict=True)]
+    assert same == follow(alarm, times[:part], values[:part]).strip().tolist()
+    first, second, ratio = compare(at_once, one_by_one)
+    scale = count / part
+    print(f"an alarm over {count:,} samples\n    {first:.3f} s, one by one {second * scale:.1f} s: "
+          f"{scale / ratio:.0f} times as fast (goal: at least 50)")  # fmt: skip
+
+    many = [Watching(f"c{k // 4}", alarm) for k in range(4 * CHANNELS)]
+    board = Board(many, [f"c{k}" for k in range(CHANNELS)])
+    samples = rng.normal(76.0, 3.0, (50, CHANNELS))
+    began = time.process_time()
+    for k, sample in enumerate(samples):
+        board.take(float(k), sample)
+    each = (time.process_time() - began) / len(samples)
+    print(f"a sample of {CHANNELS:,} channels with 4 alarms each\n    {each * 1e3:.1f} ms of CPU time "
+          "(goal: at most 100)")  # fmt: skip
+
+
 if __name__ == "__main__":
     start_up()
     poll_all_channels()
@@ -347,3 +418,4 @@ if __name__ == "__main__":
     check_large_setup()
     thermocouples()
     scales()
+    alarms()

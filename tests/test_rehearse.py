@@ -38,8 +38,8 @@ def test_courses_are_drawn_piece_by_piece(text, values):
 
 
 @pytest.mark.parametrize(
-    "text", ["", "x", "20; to 80", "20; stay -1 s", "20; stay 5 V", "20; hop 3", "20; wave ±1 every 0 s for 1 s",
-             "20; to 80 in 2 min in 3 min", ";".join(["20"] * 2000)],
+    "text", ["", "x", "20; to 80", "20; stay -1 s", "20; stay 5 V", "20; hop 3",
+             "20; wave ±1 every 0 s for 1 s", "20; to 80 in 2 min in 3 min", ";".join(["20"] * 2000)],
 )  # fmt: skip
 def test_what_is_no_course_says_what_one_is(text):
     with pytest.raises(QuantityError) as error:
@@ -140,6 +140,12 @@ def test_chatter_is_foretold_as_a_simulation_has_it(apart, delay):
 # ---------------------------------------------------------------------- limit sets
 
 
+WRONG_FORMULAS = (
+    "__import__('os')", "cells.real", "[1]", "1 if 1 else 2", "x", "2 ** 9", "1 / 0", "log2(-1)", "'a'",
+    "True", "min()", "(" * 300, "9e999", "max(1, key=abs)", "lambda: 1", "",
+)  # fmt: skip
+
+
 def test_formulas_know_arithmetic_and_nothing_else():
     assert work_out("2.4 * cells", {"cells": 6.0}) == pytest.approx(14.4)
     assert (
@@ -148,8 +154,7 @@ def test_formulas_know_arithmetic_and_nothing_else():
         )
         == 88
     )
-    for wrong in ("__import__('os')", "cells.real", "[1]", "1 if 1 else 2", "x", "2 ** 9", "1 / 0", "log2(-1)",
-                  "'a'", "True", "min()", "(" * 300, "9e999", "max(1, key=abs)", "lambda: 1", ""):  # fmt: skip
+    for wrong in WRONG_FORMULAS:
         with pytest.raises(QuantityError):
             work_out(wrong, {"cells": 6.0})
 

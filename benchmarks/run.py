@@ -26,6 +26,7 @@ from pymodbus.client import ModbusTcpClient
 from leitwerk.alarms import AlarmPoint, Board, State, Watching, follow
 from leitwerk.check import check_into
 from leitwerk.datasheet import Datasheet, Point, Terminal
+from leitwerk.datasheet.model import ScanTiming
 from leitwerk.findings import Findings
 from leitwerk.links import connect, open_device
 from leitwerk.live.poller import Poller
@@ -78,6 +79,7 @@ def large_datasheet() -> Datasheet:
         sheet,
         terminals={str(n): Terminal(str(n), n, takes) for n in range(1, CHANNELS + 1)},
         channels_at_most=CHANNELS,
+        timing=ScanTiming(),
         alarms_at_most=CHANNELS,
         groups={**sheet.groups, "settings": settings},
     )

@@ -151,28 +151,32 @@ def _changes(
     """The levels that runs come to, one after the other, and whether the alarm ends up tripped."""
     since = t[start]
     delay = np.array([0.0, alarm.delay_s, 0.0, alarm.clear_delay_s])[code]  # by BEYOND, OFF, SAFE
-    fires = (code != NEITHER) & (t[end] - since >= delay)
     trips = code == BEYOND
-    # Whether the alarm had tripped when each run began: what the last run that fired has left.
-    last = np.maximum.accumulate(np.where(fires, np.arange(start.size), -1))
-    after = np.where(last >= 0, trips[last], tripped)
+    fires = (t[end] - since >= delay) & (code != NEITHER)
+    # What each run that fires leaves behind holds until the next one that does.
+    firing = np.flatnonzero(fires)
+    after = np.repeat(
+        np.append(tripped, trips[firing]), np.diff(np.concatenate(([0], firing, [start.size])))
+    )
     before = np.append(tripped, after[:-1])
-
     turns = fires & (trips != before)
-    at = start.copy()
     late = np.flatnonzero(turns & (delay > 0.0))
-    at[late] = _reached(t, since[late], delay[late], start[late], end[late], rises=rises)
-    level = np.where(before, Level.TRIPPED, np.where(trips, Level.PENDING, Level.NORMAL))
-    turned = np.where(trips, Level.TRIPPED, Level.NORMAL)
-    level[code == OFF] = turned[code == OFF] = Level.OFF
-    at_once = turns & (at == start)
-    level[at_once] = turned[at_once]
+    at = _reached(t, since[late], delay[late], start[late], end[late], rises=rises)
+    late, at = late[at > start[late]], at[at > start[late]]
 
-    # Each run gives a level at its start, and another where it turns later.
-    index = np.stack([start, at], axis=1).ravel()
-    every = np.stack([level, turned], axis=1).ravel().astype(np.int8)
-    counts = np.stack([np.ones_like(turns), turns & ~at_once], axis=1).ravel()
-    return index[counts], every[counts], bool(after[-1])
+    # The level at the beginning of each run: tripped before, or now at once; else it may wait.
+    tripped_now = before ^ turns
+    tripped_now[late] = before[late]
+    level = trips.astype(np.int8)  # PENDING
+    level[tripped_now] = Level.TRIPPED
+    level[code == OFF] = Level.OFF
+    # Only where it changes, at the beginning of a run or later in it, something is told.
+    ended = level.copy()
+    ended[late] = np.where(trips[late], Level.TRIPPED, Level.NORMAL)
+    tells = np.flatnonzero(np.append(True, level[1:] != ended[:-1]))
+    index = np.concatenate((start[tells], at))
+    order = np.argsort(index, kind="stable")
+    return index[order], np.concatenate((level[tells], ended[late]))[order], bool(after[-1])
 
 
 def _reached(

@@ -351,6 +351,21 @@ def _check_together(
             )
 
 
+def may_chatter(alarm: AlarmPoint, span: tuple[float, float]) -> bool:
+    """Whether an alarm without delays clears so near its trip point that noise could matter."""
+    if alarm.watch is not Watch.VALUE or alarm.inside or not alarm.clears:
+        return False
+    return alarm.delay_s == alarm.clear_delay_s == 0 and _apart_from_clear(alarm) <= 0.01 * (
+        span[1] - span[0]
+    )
+
+
+def _apart_from_clear(alarm: AlarmPoint) -> float:
+    """The way between trip and clear point, the shorter one of two."""
+    ends = zip(alarm.trip, alarm.clear, strict=True)
+    return min((abs(t - c) for t, c in ends if math.isfinite(t)), default=math.inf)
+
+
 def check_chatter(
     points: Sequence[AlarmPoint], step: float, unit: Unit, path: Path, findings: Findings
 ) -> None:
@@ -358,20 +373,15 @@ def check_chatter(
 
     ``step`` is the smallest one that stands still, in the channel's unit.
     """
+    step_text = format_value(float(f"{step:.2g}"), unit)
     for point in points:
-        if point.watch is not Watch.VALUE or point.inside or not point.clears:
-            continue
-        apart = min(
-            abs(t - c) for t, c in zip(point.trip, point.clear, strict=True) if math.isfinite(t)
-        )
-        if apart >= step or point.delay_s > 0 or point.clear_delay_s > 0:
-            continue
-        step_text = format_value(float(f"{step:.2g}"), unit)
-        findings.warning(
-            "alarm-chatters",
-            (*path, "alarms", point.name),
-            f"alarm {point.name} clears {format_value(apart, unit)} from its trip point; the input "
-            f"stands still to {step_text} only, so it will come and go",
-            at_key=True,
-            remedy=f"let it clear at least {step_text} away, or give it a delay",
-        )
+        apart = _apart_from_clear(point)
+        if apart < step:
+            findings.warning(
+                "alarm-chatters",
+                (*path, "alarms", point.name),
+                f"alarm {point.name} clears {format_value(apart, unit)} from its trip point; the "
+                f"input stands still to {step_text} only, so it will come and go",
+                at_key=True,
+                remedy=f"let it clear at least {step_text} away, or give it a delay",
+            )

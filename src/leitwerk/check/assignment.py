@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TypeAlias
 
 from leitwerk.alarms import AlarmPoint, Bands, Watch
-from leitwerk.check.alarms import Scope, alarm_points, check_chatter, device_alarm
+from leitwerk.check.alarms import Scope, alarm_points, check_chatter, device_alarm, may_chatter
 from leitwerk.check.bands import channel_bands
 from leitwerk.check.measurement import Measurement, read_measurement, report_useless
 from leitwerk.check.ranges import choose_range, needed_signal, ranging
@@ -65,10 +65,11 @@ def assign_channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> l
     """
     assigned = []
     taken: dict[str, str] = {}
+    every = tuple(setup.channels)
     for name, channel in setup.channels.items():
         path = ("channels", name)
         if channel.reading is not None:
-            assigned += own_reading(name, channel, datasheet, path, findings, setup.channels)
+            assigned += own_reading(name, channel, datasheet, path, findings, every)
             continue
         if channel.terminal is None:
             _report_nowhere(datasheet, path, findings)
@@ -85,7 +86,7 @@ def assign_channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> l
             measurement.unit,
             measurement.span,
             expected,
-            tuple(setup.channels),
+            every,
             _states(channel) if measurement.kind == CONTACT else None,
         )
         alarms = tuple(alarm_points(channel, scope, path, findings))
@@ -154,7 +155,7 @@ def own_reading(
     datasheet: Datasheet,
     path: Path,
     findings: Findings,
-    channels: Iterable[str] = (),
+    channels: Sequence[str] = (),
 ) -> list[Assignment]:
     """A channel of what the device measures by itself; empty when there is no such reading."""
     assert channel.reading is not None
@@ -186,7 +187,7 @@ def own_reading(
         span=(min(low, high), max(low, high)),
     )
     expected = _expected(channel, measurement, path, findings)
-    scope = Scope(unit, measurement.span, expected, tuple(channels))
+    scope = Scope(unit, measurement.span, expected, channels)
     alarms = tuple(alarm_points(channel, scope, path, findings))
     for alarm in alarms:
         message = "the device has no alarms on what it measures itself; only Leitwerk watches this"
@@ -283,9 +284,10 @@ def _range(
     used = judged_values(expected, alarms)
     check_reach(correction_of(measurement.host), used, measurement.unit, path, findings)
     chosen = choose_range(channel.range, measurement, used, (*path, "range"), findings)
-    if chosen is not None and alarms and chosen.holds(*needed_signal(measurement, used)):
+    close = [alarm for alarm in alarms if may_chatter(alarm, measurement.span)]
+    if chosen is not None and close and chosen.holds(*needed_signal(measurement, used)):
         step = ranging(measurement, used).fit(chosen).noise_free
-        check_chatter(alarms, step, measurement.unit, path, findings)
+        check_chatter(close, step, measurement.unit, path, findings)
     return chosen
 
 

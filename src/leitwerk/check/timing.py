@@ -325,7 +325,7 @@ def load_of(
     return Load(
         streams=tuple(_streams(setup, datasheet, channels)),
         scan_s=_scan(setup, datasheet, channels),
-        bus_s=_poll_time(datasheet, channels, baud),
+        bus_s=_poll_time(datasheet, channels, baud) if poll_s else 0.0,
         poll_s=poll_s,
         report_s=setup.report.seconds if setup.report else None,
         report_bytes=float(own),

@@ -29,7 +29,7 @@ COURSE = "air_top: 21.5; to 85 in 1 min; stay 30 s; missing 5 s; to 60 in 1 min;
         ("20; to 80 in 2 s", [20, 50, 80]),
         ("20; jump 30; stay 1 s; jump 40", [30, 40, 40]),
         ("20; stay 1 s; missing 1 s; jump 5", [20, math.nan, 5]),
-        ("20; wave ±4 every 4 s for 4 s", [20, 24, 20]),
+        ("20; swing ±4 every 4 s for 4 s", [20, 24, 20]),
     ],
 )
 def test_courses_are_drawn_piece_by_piece(text, values):
@@ -39,7 +39,7 @@ def test_courses_are_drawn_piece_by_piece(text, values):
 
 @pytest.mark.parametrize(
     "text", ["", "x", "20; to 80", "20; stay -1 s", "20; stay 5 V", "20; hop 3",
-             "20; wave ±1 every 0 s for 1 s", "20; to 80 in 2 min in 3 min", ";".join(["20"] * 2000)],
+             "20; swing ±1 every 0 s for 1 s", "20; to 80 in 2 min in 3 min", ";".join(["20"] * 2000)],
 )  # fmt: skip
 def test_what_is_no_course_says_what_one_is(text):
     with pytest.raises(QuantityError) as error:

@@ -114,6 +114,9 @@ MISTAKES = {
 }
 
 
+COURSE = "air_top: 21.5; to 85 in 5 min; swing ±4 every 40 s for 2 min; to 60 in 5 min; noise 0.2; stay 1 min"
+
+
 def main() -> None:
     """All pictures."""
     PICTURES.mkdir(parents=True, exist_ok=True)
@@ -144,6 +147,12 @@ def main() -> None:
             (folder / "station.yaml").write_text(station.replace(at, f"  at: {standin.address}"))
             screen = run_in_terminal(["upload", "station.yaml", "--by", "Ida"], folder, STATION)
             paint(screen, PICTURES / "upload.png")
+        guard = (resources.files("leitwerk") / "examples" / "kiln-guard.yaml").read_text("utf-8")
+        (folder / "kiln-guard.yaml").write_text(guard, encoding="utf-8")
+        drawn = ("--course", COURSE, "--every", "1 s", "--figure", "rehearsal.png")
+        run_in_terminal(["rehearse", "kiln-guard.yaml", *drawn], folder)
+        shutil.copy(folder / "rehearsal.png", PICTURES / "rehearsal.png")
+        shoot("prove", "prove", "kiln-guard.yaml", "air_top.too_hot", "--simulated")
         with start_standin("linde", "weide", "--bus") as bus:
             port = str(bus.address).replace("?unit=5", "?unit=1")
             shoot("find", "find", port, "--units", "1..12", "--remember")

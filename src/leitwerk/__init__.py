@@ -21,6 +21,7 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
+    from leitwerk.alarms import AlarmPoint, Board, Timeline, Watching, follow
     from leitwerk.check import check_setup
     from leitwerk.datasheet import Datasheet, parse_datasheet
     from leitwerk.errors import (
@@ -46,6 +47,8 @@ if TYPE_CHECKING:
     from leitwerk.links import Device, LinkKind, Patience, connect
     from leitwerk.live import LiveReport, verify
     from leitwerk.project import CheckedFile, check_file, find_datasheet, read_setup
+    from leitwerk.rehearsal import rehearse
+    from leitwerk.runner import Attendant, Means, Proof, prove
     from leitwerk.setup import Setup, parse_setup
     from leitwerk.signals import (
         Chain,
@@ -59,10 +62,14 @@ if TYPE_CHECKING:
         thermocouple,
     )
     from leitwerk.standins import StandIn, start_standin
+    from leitwerk.timing import interval_statistics, plan_runs, wall_clock_intervals
     from leitwerk.transfer import Allowed, Receipt, Terms, plan_upload, recover, restore, upload
 
 _HOME = {
+    "AlarmPoint": "alarms",
     "Allowed": "transfer",
+    "Attendant": "runner",
+    "Board": "alarms",
     "Chain": "signals",
     "Change": "image",
     "CheckedFile": "project",
@@ -83,10 +90,12 @@ _HOME = {
     "LinkKind": "links",
     "LinkTimeout": "errors",
     "LiveReport": "live",
+    "Means": "runner",
     "NotAtRest": "errors",
     "Patience": "links",
     "PointTable": "signals",
     "Polynomial": "signals",
+    "Proof": "runner",
     "Quality": "signals",
     "QuantityError": "errors",
     "ReaddressError": "errors",
@@ -97,9 +106,11 @@ _HOME = {
     "Severity": "findings",
     "StandIn": "standins",
     "Terms": "transfer",
+    "Timeline": "alarms",
     "TwoPoint": "signals",
     "UnitError": "errors",
     "UploadError": "errors",
+    "Watching": "alarms",
     "WrongDevice": "errors",
     "check_file": "project",
     "check_setup": "check",
@@ -107,21 +118,30 @@ _HOME = {
     "connect": "links",
     "encode_setup": "image",
     "find_datasheet": "project",
+    "follow": "alarms",
+    "interval_statistics": "timing",
     "parse_datasheet": "datasheet",
     "parse_setup": "setup",
+    "plan_runs": "timing",
     "plan_upload": "transfer",
+    "prove": "runner",
     "read_setup": "project",
     "recover": "transfer",
+    "rehearse": "rehearsal",
     "restore": "transfer",
     "rtd": "signals",
     "start_standin": "standins",
     "thermocouple": "signals",
     "upload": "transfer",
     "verify": "live",
+    "wall_clock_intervals": "timing",
 }
 
 __all__ = [
+    "AlarmPoint",
     "Allowed",
+    "Attendant",
+    "Board",
     "Chain",
     "Change",
     "CheckedFile",
@@ -142,10 +162,12 @@ __all__ = [
     "LinkKind",
     "LinkTimeout",
     "LiveReport",
+    "Means",
     "NotAtRest",
     "Patience",
     "PointTable",
     "Polynomial",
+    "Proof",
     "Quality",
     "QuantityError",
     "ReaddressError",
@@ -156,9 +178,11 @@ __all__ = [
     "Severity",
     "StandIn",
     "Terms",
+    "Timeline",
     "TwoPoint",
     "UnitError",
     "UploadError",
+    "Watching",
     "WrongDevice",
     "__version__",
     "check_file",
@@ -167,17 +191,23 @@ __all__ = [
     "connect",
     "encode_setup",
     "find_datasheet",
+    "follow",
+    "interval_statistics",
     "parse_datasheet",
     "parse_setup",
+    "plan_runs",
     "plan_upload",
+    "prove",
     "read_setup",
     "recover",
+    "rehearse",
     "restore",
     "rtd",
     "start_standin",
     "thermocouple",
     "upload",
     "verify",
+    "wall_clock_intervals",
 ]
 
 

@@ -1,7 +1,7 @@
 """The course of a channel, drawn by hand: ``21.5; to 85 in 2 min; stay 5 min; to 60 in 10 min``.
 
 Pieces are told one after the other: ``to VALUE in TIME``, ``jump VALUE``, ``stay TIME``, ``missing
-TIME`` (no reading), ``wave ±AMPLITUDE every TIME for TIME`` and ``noise SIGMA`` from there on.
+TIME`` (no reading), ``swing ±AMPLITUDE every TIME for TIME`` and ``noise SIGMA`` from there on.
 """
 
 from __future__ import annotations
@@ -23,16 +23,16 @@ if TYPE_CHECKING:
 
 MAX_PIECES = 1000
 _VALID = (
-    "21.5 °C; to 85 °C in 2 min; jump 20; stay 5 min; missing 10 s; wave ±3 every 40 s for 10 min; "
+    "21.5 °C; to 85 °C in 2 min; jump 20; stay 5 min; missing 10 s; swing ±3 every 40 s for 10 min; "
     "noise 0.2"
 )
 _TO = re.compile(r"to +(.+?) +in +(.+)")
-_WAVE = re.compile(r"wave +(?:±|\+/-|\+-) *(.+?) +every +(.+?) +for +(.+)")
+_SWING = re.compile(r"swing +(?:±|\+/-|\+-) *(.+?) +every +(.+?) +for +(.+)")
 
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """From ``start`` to ``end`` in ``lasts_s``, with a wave and noise on it; NaN is no reading."""
+    """From ``start`` to ``end`` in ``lasts_s``, with a swing and noise on it; NaN is no reading."""
 
     lasts_s: float
     start: float
@@ -120,10 +120,10 @@ class _Drawing:
             end = _number(match[1], self.unit, part)
             self.pieces.append(Piece(_seconds(match[2], part), self.value, end, noise=self.noise))
             self.value = end
-        elif match := _WAVE.fullmatch(part):
+        elif match := _SWING.fullmatch(part):
             period = _seconds(match[2], part)
             if period <= 0:
-                raise QuantityError(f"{part!r}: a wave lasts longer than that", valid="every 40 s")
+                raise QuantityError(f"{part!r}: a swing lasts longer than that", valid="every 40 s")
             self.pieces.append(
                 Piece(
                     _seconds(match[3], part),

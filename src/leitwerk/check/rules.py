@@ -33,7 +33,7 @@ from leitwerk.rules import (
     Pulse,
     Record,
     Rule,
-    SetOutput,
+    SwitchOutput,
     WriteLog,
     message_parts,
     names_in,
@@ -279,7 +279,7 @@ def _check_stated(sentence: Stated, known: _Known, path: Path, findings: Finding
 
 def _check_action(action: Action, known: _Known, path: Path, findings: Findings) -> None:
     match action:
-        case SetOutput(output) | Pulse(output):
+        case SwitchOutput(output) | Pulse(output):
             found = known.outputs.get(output)
             if found is None or found.switch is None:
                 switches = [o.name for o in known.outputs.values() if o.switch is not None]
@@ -385,10 +385,10 @@ def _check_change(setting: str, value: str, known: _Known, path: Path, findings:
 # ---------------------------------------------------------------------- against each other
 
 
-def _switched(rule: Rule) -> Iterator[SetOutput]:
+def _switched(rule: Rule) -> Iterator[SwitchOutput]:
     escalated = rule.escalation.actions if rule.escalation else ()
     for action in (*rule.actions, *escalated):
-        if isinstance(action, SetOutput):
+        if isinstance(action, SwitchOutput):
             yield action
 
 
@@ -499,7 +499,7 @@ def _check_rings(rules: Sequence[Rule], findings: Findings) -> None:
 def _touched(rule: Rule) -> Iterator[str]:
     escalated = rule.escalation.actions if rule.escalation else ()
     for action in (*rule.actions, *escalated):
-        if isinstance(action, SetOutput | Pulse):
+        if isinstance(action, SwitchOutput | Pulse):
             yield action.output
         elif isinstance(action, Acknowledge):
             yield action.alarm

@@ -170,7 +170,7 @@ def prove(
 
     Exit code 0: all of it happened. 1: something did not. 2: usage. 3: device not reached.
     """
-    from leitwerk.cli.show import print_result
+    from leitwerk.cli.show import echo_json
     from leitwerk.project import read_setup
 
     wanted = read_setup(setup)
@@ -181,8 +181,26 @@ def prove(
     else:
         means = _means(wanted, _folder(setup, keep), armed=arm, quiet=as_json)
         found = _prove(wanted, alarm, means, link, **times)
-    print_result(found, as_json=as_json)
+    if as_json:
+        echo_json(found.to_dict())
+    else:
+        _print_proof(found)
     return FINE if found.passed else FOUND
+
+
+def _print_proof(found: Proof) -> None:
+    from rich.text import Text
+
+    from leitwerk.cli.show import console
+
+    out = console()
+    head, *steps, end = str(found).splitlines()
+    out.print(f"\n{head}", style="bold", markup=False)
+    for step, line in zip(found.steps, steps, strict=True):
+        text = Text(line)
+        text.stylize("green" if step.ok else "bold red", 0, 9)
+        out.print(text)
+    out.print(end, style="bold green" if found.passed else "bold red", markup=False)
 
 
 def _prove(

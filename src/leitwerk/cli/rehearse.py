@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     metavar="'CHANNEL: …'",
     help="Draw a course: 'air_top: 21.5; to 85 in 2 min; stay 5 min; to 60 in 10 min'. "
     "Pieces: to VALUE in TIME, jump VALUE, stay TIME, missing TIME, "
-    "wave ±A every TIME for TIME, noise SIGMA.",
+    "swing ±A every TIME for TIME, noise SIGMA.",
 )
 @click.option("--recorded", metavar="FILE", help="Take courses from a CSV recording, as of live.")
 @click.option(

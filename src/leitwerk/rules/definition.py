@@ -10,7 +10,7 @@ from leitwerk.conditions import Condition, TimeOfDay
 
 
 @dataclass(frozen=True, slots=True)
-class SetOutput:
+class SwitchOutput:
     """Switch an output on or off."""
 
     output: str
@@ -104,9 +104,9 @@ class Acknowledge:
 
 
 Action: TypeAlias = (
-    SetOutput | Pulse | Notify | Record | Snapshot | ChangeSetting | WriteLog | Acknowledge
+    SwitchOutput | Pulse | Notify | Record | Snapshot | ChangeSetting | WriteLog | Acknowledge
 )
-MOVES = (SetOutput, Pulse)  # actions that move things, and need to be armed
+MOVES = (SwitchOutput, Pulse)  # actions that move things, and need to be armed
 
 
 @dataclass(frozen=True, slots=True)

@@ -36,9 +36,9 @@ from leitwerk.rules import (
     Notify,
     Pulse,
     Record,
-    SetOutput,
     Snapshot,
     Switches,
+    SwitchOutput,
     WriteLog,
     fill,
 )
@@ -262,7 +262,7 @@ class Attendant:
 
     def _do(self, due: Due, wall: datetime, now_s: float) -> None:
         match due.action:
-            case SetOutput(output, state):
+            case SwitchOutput(output, state):
                 self.switches.ask(output, state, now_s)
             case Pulse(output, lasts_s):
                 self.switches.ask(output, "on", now_s, lasts_s=lasts_s)

@@ -14,7 +14,7 @@ from leitwerk.conditions import Not, Stated, sentences
 from leitwerk.errors import QuantityError
 from leitwerk.links import Device
 from leitwerk.quantities import format_value
-from leitwerk.rules import Notify, Pulse, Rule, SetOutput
+from leitwerk.rules import Notify, Pulse, Rule, SwitchOutput
 from leitwerk.runner.attend import Attendant, Event, Means
 from leitwerk.setup import Setup
 from leitwerk.situation import ACTIVE
@@ -204,10 +204,10 @@ class _Watch:
                 if isinstance(action, Notify):
                     for contact in action.contacts:
                         yield rule, (Notify, contact), Step(f"{contact} is told (rule {rule.name})")
-                elif isinstance(action, SetOutput | Pulse):
-                    state = action.state if isinstance(action, SetOutput) else "on"
+                elif isinstance(action, SwitchOutput | Pulse):
+                    state = action.state if isinstance(action, SwitchOutput) else "on"
                     step = Step(f"output {action.output} goes {state} (rule {rule.name})")
-                    yield rule, (SetOutput, action.output, state), step
+                    yield rule, (SwitchOutput, action.output, state), step
                 else:
                     yield rule, (str(action),), Step(f"{action} (rule {rule.name})")
 
@@ -341,7 +341,7 @@ def _match(rule: Rule, what: Any, step: Step, event: Event) -> None:
                 step.at, step.seen, step.wrong = event.at, event.subject, ""
             else:
                 step.wrong = event.text
-    elif what[0] is SetOutput:
+    elif what[0] is SwitchOutput:
         if event.kind == "output" and (event.subject, event.text) == what[1:]:
             step.at, step.wrong = event.at, ""
         elif event.kind == "rule" and event.subject == rule.name and "not armed" in event.text:

@@ -22,8 +22,8 @@ from leitwerk.rules import (
     Notify,
     Pulse,
     Record,
-    SetOutput,
     Snapshot,
+    SwitchOutput,
     Trigger,
     WriteLog,
 )
@@ -201,7 +201,7 @@ def _set(entry: Mapping[str, Any]) -> Action:
     state = str(entry.get("to", ""))
     if state not in {"on", "off"}:
         raise QuantityError(f"an output is set 'to' on or off, not {state[:20]!r}", valid="to: on")
-    return SetOutput(str(entry["set"]), state)
+    return SwitchOutput(str(entry["set"]), state)
 
 
 def _notify(entry: Mapping[str, Any]) -> Action:

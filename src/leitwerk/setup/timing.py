@@ -25,7 +25,7 @@ def _start(value: object) -> Start:
     if text == "at once":
         return Start()
     if text.startswith("after "):
-        return Start(delay_s=_duration(text.removeprefix("after ")))
+        return Start(wait_s=_duration(text.removeprefix("after ")))
     if text.startswith("daily at "):
         return Start(daily_s=_time_of_day(text.removeprefix("daily at ")))
     if text.startswith("when "):

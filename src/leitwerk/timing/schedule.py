@@ -19,14 +19,14 @@ MAX_RUNS = 10_000  # of one plan
 class Start:
     """When a run begins: exactly one of these, or at once."""
 
-    delay_s: float | None = None
+    wait_s: float | None = None
     at: LocalTime | None = None
     daily_s: int | None = None  # local time since midnight
     when: Condition | None = None
 
     def __str__(self) -> str:
-        if self.delay_s is not None:
-            return f"after {self.delay_s:g} s"
+        if self.wait_s is not None:
+            return f"after {self.wait_s:g} s"
         if self.at is not None:
             return f"at {self.at}"
         if self.daily_s is not None:
@@ -150,8 +150,8 @@ def _starts(start: Start, zone: ZoneInfo, now: datetime, until: datetime) -> Ite
     at = now
     if start.at is not None:
         at = to_instant(start.at, zone)
-    elif start.delay_s is not None:
-        at = now + timedelta(seconds=start.delay_s)
+    elif start.wait_s is not None:
+        at = now + timedelta(seconds=start.wait_s)
     if now <= at < until:
         yield at
 

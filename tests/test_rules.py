@@ -296,6 +296,9 @@ MISTAKES = [
     ("right: {to: 75", "right: {to: 25", "band-order", "begins at 30 %"),
     ("right: {to: 75", "right: {start: 40, to: 75", "band-gap", "lies no band"),
     ("right: {to: 75", "right: {start: 20, to: 75", "band-overlap", "before dry ends"),
+    ("clear: 75 °C", "clear: 77.98 °C", "lost-to-rounding", "as one number"),
+    ("above: 78 °C, clear: 75 °C", "below: 21.8 °C", "trips-when-expected", "within what is expected"),
+    ("store: every 1 min", "groups: {a: {sample: every 5 s}}", "unused-group", "no channel"),
     ("only_while: door is shut", "only_while: door is open", "wrong-state", "never 'open'"),
     ("apart_from: air_bottom", "apart_from: air_botom", "bad-alarm", "no channel 'air_botom'"),
 ]  # fmt: skip
@@ -342,3 +345,40 @@ def test_ten_thousand_rules_are_checked_and_followed(sheet):
     assert time.process_time() - began < 60.0  # it is no matter of hours
     engine = Engine([when(f"air above {k % 60}") for k in range(10_000)])
     assert len(engine.step(0.0, 0, Facts(air=30.0))) == sum(k % 60 < 30 for k in range(10_000))
+
+
+# ---------------------------------------------------------------------- contacts
+
+PEOPLE = """\
+contact list: 1
+contacts:
+  ida: {text_message: +49 170 0000003}
+  foreman: {mail: other@tannried.example}
+"""
+
+
+def test_contacts_are_shared_and_a_setups_own_count_more(tmp_path):
+    (tmp_path / "people.yaml").write_text(PEOPLE, encoding="utf-8")
+    path = tmp_path / "guard.yaml"
+    path.write_text(GUARD.replace("contacts:\n", "contact_list: people.yaml\ncontacts:\n"), "utf-8")
+    contacts = lw.read_setup(path).contacts
+    assert (contacts["ida"].text_message, contacts["foreman"].mail) == (
+        "+491700000003",
+        "foreman@tannried.example",
+    )
+    (tmp_path / "people.yaml").write_text(PEOPLE.replace("+49", "zz"), encoding="utf-8")
+    assert any("no telephone number" in str(f) for f in lw.check_file(path).findings)
+    (tmp_path / "people.yaml").unlink()
+    assert any(f.rule == "bad-contacts" for f in lw.check_file(path).findings)
+
+
+def test_a_station_that_notifies_by_itself_gets_the_numbers():
+    text = (EXAMPLES / "head-water.yaml").read_text("utf-8")
+    people = "".join(f"  c{k}: {{text_message: +49 170 000000{k}}}\n" for k in range(1, 6))
+    setup = lw.parse_setup(text + "contacts:\n" + people)
+    sheet = lw.find_datasheet("laerche")
+    assert "too-many-contacts" in {f.rule for f in check_setup(setup, sheet)}
+    fewer = lw.parse_setup(text + "contacts:\n" + "".join(people.splitlines(keepends=True)[:2]))
+    image = lw.encode_setup(fewer, sheet).settings
+    assert (image["contact.2.name"], image["contact.2.number"]) == ("c2", "+491700000002")
+    assert (image["contact.3.name"], image["contact.3.number"]) == ("", "")

@@ -185,7 +185,7 @@ def test_people_acknowledge_by_a_file_and_by_a_message(sheet, tmp_path, gateway)
     one.step()
     for number in ("+49 170 0000001", "+49 170 9999999"):
         gateway.post("/received", "", {"from": number, "text": "ok, I come"})
-    assert one._receive(0) == 2
+    assert one.post.receive(0) == 2
     one.step()
     assert bench.told("operator")[-1] == (ALARM, "acknowledge: unacknowledged -> acknowledged")
     assert ("received", "from nobody known; ignored") in bench.told("message")

@@ -1,6 +1,7 @@
 """Time: zones and their traps, intervals and statistics, runs, budgets."""
 
 import math
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from itertools import count
 from zoneinfo import ZoneInfo
@@ -214,9 +215,8 @@ def test_a_budget_is_what_a_simulation_comes_to(streams, capacity, report_s):
     """Row by row, sample by sample, report by report, against the formulas."""
     supply = Supply(capacity_j=50.0, idle_w=0.01, sample_j=0.02, report_j=0.5)
     store = Store(capacity, 8.0, 4.0)
-    load = Load(
-        streams, report_s=report_s, report_bytes=100, report_value=7, store=store, supply=supply
-    )
+    streams = tuple(replace(s, report_s=report_s) for s in streams)
+    load = Load(streams, report_bytes=100, report_value=7, store=store, supply=supply)
     start = datetime(2026, 3, 2, tzinfo=UTC)
     budget = work_out_budget("x", load, start, BERLIN)
     used, rows = 0.0, {s.name: 0 for s in streams}

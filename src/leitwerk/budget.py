@@ -45,7 +45,8 @@ class Store:
 class Stream:
     """Channels that share their intervals: how many, and how they are sampled and stored.
 
-    ``kept`` values are stored of each channel in each storage interval.
+    ``kept`` values are stored of each channel in each storage interval, and reported every
+    ``report_s``, None where nothing reports.
     """
 
     name: str
@@ -53,6 +54,7 @@ class Stream:
     sample_s: float
     store_s: float
     kept: int = 1
+    report_s: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,13 +69,17 @@ class Load:
     scan_s: float = 0.0
     bus_s: float = 0.0
     poll_s: float | None = None
-    report_s: float | None = None
     report_bytes: float = 0.0
     report_value: float = 0.0
     store: Store | None = None
     ring: bool = False
     supply: Supply | None = None
     unattended_s: float | None = None
+
+    @property
+    def reports_s(self) -> list[float]:
+        """The intervals of all reports; what falls due together is one report."""
+        return sorted({s.report_s for s in self.streams if s.report_s is not None})
 
 
 @dataclass(frozen=True, slots=True)
@@ -193,17 +199,15 @@ def energy_per_second(load: Load, supply: Supply) -> float:
     fastest = min((s.sample_s for s in load.streams), default=None)
     if fastest is not None:
         power += supply.sample_j / fastest
-    if load.report_s is not None:
-        power += supply.report_j / load.report_s
-    return power
+    return power + sum(supply.report_j / report_s for report_s in load.reports_s)
 
 
 def report_volume(load: Load) -> float:
     """Bytes of the reports of 30 days: each carries the values stored since the last."""
-    if load.report_s is None:
-        return 0.0
-    values = sum(s.channels * s.kept / s.store_s for s in load.streams) * MONTH_S
-    return load.report_bytes * MONTH_S / load.report_s + values * load.report_value
+    reported = [s for s in load.streams if s.report_s is not None]
+    values = sum(s.channels * s.kept / s.store_s for s in reported) * MONTH_S
+    own = sum(load.report_bytes * MONTH_S / report_s for report_s in load.reports_s)
+    return own + values * load.report_value
 
 
 def work_out_budget(title: str, load: Load, start: datetime, zone: ZoneInfo) -> TimeBudget:
@@ -244,7 +248,7 @@ def work_out_budget(title: str, load: Load, start: datetime, zone: ZoneInfo) -> 
         )
     full = _memory(load, start, zone, items)
     empty = _battery(load, start, items)
-    if load.report_s is not None:
+    if load.reports_s:
         volume = report_volume(load)
         items.append(Item("reports", volume, None, "B", f"{bytes_text(volume)} in 30 days"))
     return TimeBudget(title, tuple(items), start, zone, full, empty)
@@ -297,9 +301,9 @@ def _longer_reports(load: Load, supply: Supply, wanted_s: float) -> str:
     may = supply.capacity_j / wanted_s - supply.idle_w
     fastest = min((s.sample_s for s in load.streams), default=0.0)
     sampling = supply.sample_j / fastest if fastest else 0.0
-    if load.report_s is not None and supply.report_j and may > sampling:
+    reporting = sum(supply.report_j / report_s for report_s in load.reports_s)
+    if len(load.reports_s) == 1 and supply.report_j and may > sampling:
         return f"report every {_round_up(supply.report_j / (may - sampling))}"
-    reporting = supply.report_j / load.report_s if load.report_s else 0.0
     if fastest and may > reporting:
         return f"sample every {_round_up(supply.sample_j / (may - reporting))}"
     return "no interval; it needs another supply"

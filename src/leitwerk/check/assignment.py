@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from typing import TypeAlias
 
 from leitwerk.alarms import AlarmPoint, Bands, Watch
-from leitwerk.check.alarms import Scope, alarm_points, check_chatter, device_alarm, may_chatter
+from leitwerk.check.alarms import alarm_points, device_alarm
 from leitwerk.check.bands import channel_bands
+from leitwerk.check.doubts import Scope, check_chatter, check_doubt, may_chatter
 from leitwerk.check.measurement import Measurement, read_measurement, report_useless
 from leitwerk.check.ranges import choose_range, needed_signal, ranging
 from leitwerk.check.upkeep import check_reach, correction_of, upkeep_links
@@ -90,6 +91,10 @@ def assign_channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> l
             _states(channel) if measurement.kind == CONTACT else None,
         )
         alarms = tuple(alarm_points(channel, scope, path, findings))
+        if alarms:
+            correction = correction_of(measurement.host)
+            known = (correction.expanded if correction else None) or 0.0
+            check_doubt(alarms, scope, known, path, findings)
         if terminal is not None:
             assigned.append(
                 Assignment(

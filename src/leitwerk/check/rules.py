@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-import graphlib
-from collections import defaultdict
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
-from itertools import islice, product
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 
 from leitwerk.alarms import State
 from leitwerk.check.assignment import Assignment
+from leitwerk.check.conflicts import check_fights, check_rings
 from leitwerk.check.outputs import OutputAssignment
 from leitwerk.conditions import (
-    AllOf,
     Compared,
     Condition,
-    Not,
     Stated,
     in_units,
     sentences,
@@ -49,8 +45,6 @@ ALARM_STATES = ("active", *(state.words for state in State))
 # What templates may name beside channels and outputs.
 NAMES = ("title", "serial", "model", "time", "rule", "why", "alarms")
 _MOST_PARTS = 4  # text messages that one notification may take
-_MOST_PAIRS = 20_000  # of rules about one output, that are held against each other
-_MOST_TOLD = 3
 _INSIDE_ONLY = ("serial", "model")  # nobody outside needs to know
 
 
@@ -64,7 +58,6 @@ class _Known:
     contacts: Mapping[str, Contact]
     datasheet: Datasheet
     setup: Setup
-    seen: set[Path] = field(default_factory=set)
 
 
 def check_rules(
@@ -75,13 +68,13 @@ def check_rules(
     findings: Findings,
 ) -> list[Rule]:
     """The rules of a setup, ready to be followed; findings take what does not fit."""
-    _check_conditions(setup, channels, outputs, findings)
+    known = _known(setup, datasheet, channels, outputs)
+    _check_conditions(known, findings)
     _check_contact_count(setup, datasheet, findings)
     if len(setup.rules) > MAX_RULES:
         message = f"{len(setup.rules):,} rules are too many"
         findings.error("too-many-rules", ("rules",), message, valid=f"at most {MAX_RULES:,}")
         return []
-    known = _known(setup, datasheet, channels, outputs)
     rules = []
     for name, text in setup.rules.items():
         path = ("rules", name)
@@ -95,8 +88,8 @@ def check_rules(
             )
             _check_action(action, known, place, findings)
         rules.append(_rule(name, text, known))
-    _check_fights(rules, findings)
-    _check_rings(rules, findings)
+    check_fights(rules, findings)
+    check_rings(rules, findings)
     if rules:
         findings.note(
             "runs-here",
@@ -194,23 +187,15 @@ def _check_rule(rule: RuleText, known: _Known, path: Path, findings: Findings) -
 # ---------------------------------------------------------------------- conditions
 
 
-def _check_conditions(
-    setup: Setup,
-    channels: Sequence[Assignment],
-    outputs: Sequence[OutputAssignment],
-    findings: Findings,
-) -> None:
+def _check_conditions(known: _Known, findings: Findings) -> None:
     """Conditions of alarms and of planned runs."""
-    known: _Known | None = None
-    for c in channels:
+    for c in known.channels.values():
         for alarm in c.alarms:
             if alarm.only_while is not None:
-                known = known or _known(setup, None, channels, outputs)  # type: ignore[arg-type]
                 path = ("channels", c.name, "alarms", alarm.name, "only_while")
                 _check_names(alarm.only_while, known, path, findings)
-    for name, run in setup.schedule.items():
+    for name, run in known.setup.schedule.items():
         if run.start.when is not None:
-            known = known or _known(setup, None, channels, outputs)  # type: ignore[arg-type]
             _check_names(run.start.when, known, ("schedule", name, "start"), findings)
 
 
@@ -380,126 +365,3 @@ def _check_change(setting: str, value: str, known: _Known, path: Path, findings:
         point.encode(stored)
     except QuantityError as error:
         findings.error("not-storable", path, f"{setting}: {error.message}", valid=error.valid)
-
-
-# ---------------------------------------------------------------------- against each other
-
-
-def _switched(rule: Rule) -> Iterator[SwitchOutput]:
-    escalated = rule.escalation.actions if rule.escalation else ()
-    for action in (*rule.actions, *escalated):
-        if isinstance(action, SwitchOutput):
-            yield action
-
-
-def _check_fights(rules: Sequence[Rule], findings: Findings) -> None:
-    """Rules that want an output on and off, and of which both may hold at the same time."""
-    wishes: dict[str, dict[str, list[Rule]]] = defaultdict(lambda: defaultdict(list))
-    for rule in rules:
-        for action in _switched(rule):
-            wishes[action.output][action.state].append(rule)
-    for output, by_state in wishes.items():
-        # Each output by its first pairs only: thousands of rules would take hours, and nobody reads on.
-        pairs = islice(product(by_state.get("on", []), by_state.get("off", [])), _MOST_PAIRS)
-        fights = ((one, other) for one, other in pairs if not _exclude(one, other))
-        for first, second in islice(fights, _MOST_TOLD):
-            findings.warning(
-                "outputs-fight",
-                ("rules", second.name),
-                f"{first.name} wants {output} on, {second.name} off, and both can hold at the same "
-                f"time; the later one wins",
-                at_key=True,
-                remedy="let one hold only while the other does not",
-            )
-        lonely = [r for r in by_state.get("on", []) if not by_state.get("off")]
-        for rule in lonely[:1]:
-            findings.note(
-                "never-switched-back",
-                ("rules", rule.name),
-                f"nothing switches {output} off again but its limit, or the end of the run",
-                at_key=True,
-            )
-
-
-def _exclude(first: Rule, second: Rule) -> bool:
-    """Whether two rules can never hold together, as far as their words tell."""
-    ours, theirs = (list(_facts(rule)) for rule in (first, second))
-    for mine in ours:
-        for other in theirs:
-            if mine == Not(other) or other == Not(mine):
-                return True
-            if (
-                isinstance(mine, Stated)
-                and isinstance(other, Stated)
-                and mine.subject == other.subject
-                and mine.state != other.state
-                and "active" not in {mine.state, other.state}
-            ):
-                return True
-            if {type(mine), type(other)} == {Stated, Stated} and _normal_and_active(mine, other):
-                return True
-            if isinstance(mine, Compared) and isinstance(other, Compared) and _apart(mine, other):
-                return True
-    return False
-
-
-def _facts(rule: Rule) -> Iterator[Condition]:
-    """What must hold for a rule to act, each by itself."""
-    for condition in (rule.trigger.condition, rule.only_if):
-        if isinstance(condition, AllOf):
-            yield from condition.parts
-        elif condition is not None:
-            yield condition
-
-
-def _normal_and_active(one: Condition, other: Condition) -> bool:
-    assert isinstance(one, Stated)
-    assert isinstance(other, Stated)
-    states = {one.state, other.state}
-    return (
-        one.subject == other.subject
-        and "active" in states
-        and bool(states & {"normal", "pending", "shelved", "suppressed"})
-    )
-
-
-def _apart(one: Compared, other: Compared) -> bool:
-    if one.channel != other.channel or one.above == other.above:
-        return False
-    above, below = (one, other) if one.above else (other, one)
-    return above.limit.value >= below.limit.value
-
-
-def _check_rings(rules: Sequence[Rule], findings: Findings) -> None:
-    """Rules that set off each other in a ring: outputs that switch what switches them."""
-    reads: dict[str, list[str]] = defaultdict(list)
-    for rule in rules:
-        for condition in (rule.trigger.condition, rule.only_if):
-            if condition is not None:
-                for sentence in sentences(condition):
-                    # That somebody acknowledges an alarm does not make it active.
-                    if isinstance(sentence, Stated) and sentence.state != "active":
-                        reads[sentence.subject].append(rule.name)
-    graph: dict[str, set[str]] = {rule.name: set() for rule in rules}
-    for rule in rules:
-        for subject in _touched(rule):
-            for reader in reads.get(subject, []):
-                graph[reader].add(rule.name)
-    try:
-        graphlib.TopologicalSorter(graph).prepare()
-    except graphlib.CycleError as error:
-        ring = error.args[1]
-        message = f"these rules set each other off in a ring: {' → '.join(reversed(ring[:8]))}"
-        findings.error(
-            "rule-ring", ("rules", ring[0]), message, at_key=True, remedy="break it with a condition "
-            "on something that none of them switches",
-        )  # fmt: skip
-
-
-def _touched(rule: Rule) -> Iterator[str]:
-    escalated = rule.escalation.actions if rule.escalation else ()
-    for action in (*rule.actions, *escalated):
-        if isinstance(action, SwitchOutput | Pulse):
-            yield action.output
-        elif isinstance(action, Acknowledge):
-            yield action.alarm

@@ -8,9 +8,10 @@ from datetime import date
 from leitwerk.address import LinkAddress
 from leitwerk.check.assignment import Assignment, assign_channels
 from leitwerk.check.bands import check_band_count
+from leitwerk.check.budget import check_budget
 from leitwerk.check.outputs import assign_outputs
 from leitwerk.check.rules import check_rules
-from leitwerk.check.timing import check_budget, check_intervals, check_rates, check_schedule
+from leitwerk.check.timing import check_intervals, check_rates, check_schedule
 from leitwerk.check.upkeep import check_dates
 from leitwerk.check.wanted import Wanted, read_settings, wanted_settings
 from leitwerk.datasheet import Datasheet, Stored
@@ -63,9 +64,35 @@ def check_into(
     outputs = assign_outputs(setup, datasheet, assignments, findings)
     check_rules(setup, datasheet, assignments, outputs, findings)
     check_budget(setup, datasheet, assignments, findings)
+    _check_rounding(assignments, datasheet, findings)
     if today is not None:
         check_dates(setup, today, findings)
     return assignments
+
+
+def _check_rounding(
+    assignments: Iterable[Assignment], datasheet: Datasheet, findings: Findings
+) -> None:
+    """Alarms whose trip and clear point become one number in the device."""
+    family = datasheet.family("settings", "alarm.{k}.trip")
+    if family is None:
+        return
+    for a in assignments:
+        for alarm in a.device_alarms:
+            trip, clear = alarm.point
+            try:
+                same = trip != clear and family.storable(trip) == family.storable(clear)
+            except QuantityError:
+                continue  # told already
+            if same:
+                step = format_value(family.template.step, a.measurement.shown_unit)
+                findings.warning(
+                    "lost-to-rounding",
+                    ("channels", a.name, "alarms", alarm.name),
+                    f"{datasheet.model} stores trip and clear point of {alarm.name} as one number",
+                    at_key=True,
+                    valid=f"at least {step} apart",
+                )
 
 
 def _check_counts(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:

@@ -87,8 +87,11 @@ def attend(
             attendant.attend(period_s=period_s, duration_s=duration_s or math.inf)
         except KeyboardInterrupt:
             click.echo("ended by the keyboard; outputs are safe", err=True)
-    if len(attendant.outbox):
-        click.echo(f"{len(attendant.outbox)} messages wait in {attendant.outbox.folder}", err=True)
+    if len(attendant.post.outbox):
+        click.echo(
+            f"{len(attendant.post.outbox)} messages wait in {attendant.post.outbox.folder}",
+            err=True,
+        )
     return FINE
 
 

@@ -50,7 +50,7 @@ def budget(setup: str, *, start: str | None, poll_s: float | None, as_json: bool
     Exit code 0: all of it fits. 1: something does not. 2: usage.
     """
     from leitwerk.address import LinkAddress
-    from leitwerk.check.timing import setup_budget
+    from leitwerk.check.budget import setup_budget
     from leitwerk.cli.show import console, echo_json
     from leitwerk.project import assign_draft, find_datasheet, read_setup
     from leitwerk.timing.schedule import local_text
@@ -109,7 +109,8 @@ def timetable(setup: str, *, start: str | None, until: str | None, as_json: bool
     """
     from datetime import timedelta
 
-    from leitwerk.check.timing import full_after_s, run_plans
+    from leitwerk.check.budget import full_after_s
+    from leitwerk.check.timing import run_plans
     from leitwerk.cli.show import echo_json
     from leitwerk.project import assign_draft, find_datasheet, read_setup
     from leitwerk.timing import overlaps, plan_runs

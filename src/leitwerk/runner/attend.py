@@ -43,9 +43,8 @@ from leitwerk.rules import (
     fill,
 )
 from leitwerk.rules.definition import MOVES, Deal
-from leitwerk.runner.outbox import Message, Outbox
+from leitwerk.runner.post import Post
 from leitwerk.runner.recorder import Recorder
-from leitwerk.runner.senders import received, sender
 from leitwerk.setup import Setup
 from leitwerk.signals import Quality
 from leitwerk.situation import Situation
@@ -58,7 +57,7 @@ from leitwerk.units import parse_unit
 _LOG_BYTES = 5_000_000  # then the log is begun anew, and the old one kept beside it
 _ACTS = {Deal.ACKNOWLEDGE: Act.ACKNOWLEDGE, Deal.RESET: Act.RESET, Deal.SHELVE: Act.SHELVE}
 _STATE_FORMAT = 1
-_RECEIVE_S = 2.0  # the gateway is asked so often whether somebody sent something
+_FULL = 99.95  # percent of the memory: devices tell tenths
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,12 +137,13 @@ class Attendant:
         plans = run_plans(setup) if "start" in commands_of(sheet) else []
         self.recorder = Recorder(plans, setup.zone, means.wall(), self._record)
         self._terminals = {o.name: o.terminal for o in self.outputs if o.switch is not None}
-        self.outbox = Outbox(self.folder / "outbox")
-        self._send = sender(setup.services)
+        hears = any(rule.trigger.message for rule in rules)
+        self.post = Post(
+            setup, self.folder, means.wall, self._tell, self._happen if hears else None
+        )
         self._lost = False
         self._happenings: list[Happening] = []
         self._lock = threading.Lock()
-        self._ended = threading.Event()
         self._resume()
 
     # ------------------------------------------------------------------ going on
@@ -160,8 +160,7 @@ class Attendant:
         Messages are sent beside that, so that a slow service never delays a sample.
         """
         self.device.require(self.setup.device.model, self.setup.device.serial)
-        post = threading.Thread(target=self._post, daemon=True)
-        post.start()
+        self.post.start()
         begun = self.means.clock()
         number = 0
         try:
@@ -177,8 +176,7 @@ class Attendant:
                     number = math.ceil((self.means.clock() - begun) / period_s)
         finally:
             self._leave()
-            self._ended.set()
-            post.join(timeout=30.0)
+            self.post.end()
 
     def step(self) -> None:
         """One sample: read, follow, act."""
@@ -197,7 +195,7 @@ class Attendant:
         for due in dues:
             self._perform(due, wall, now_s)
         self._switch(wall, now_s)
-        self.recorder.step(wall, self.situation.holds)
+        self.recorder.step(wall, self.situation.holds, self._is_full)
         if dues or changed.size:
             self._keep_state(wall)
 
@@ -317,7 +315,15 @@ class Attendant:
             for way in contact_ways(contact):
                 subject = f"{self.setup.title}: {text.splitlines()[0][:60]}"
                 to = str(getattr(contact, way))
-                self.outbox.put(way, to, name, subject, text, wall.timestamp())
+                self.post.outbox.put(way, to, name, subject, text, wall.timestamp())
+
+    def _is_full(self) -> bool:
+        """Whether the device's memory is full, as it says."""
+        try:
+            used = self.device.status_points().get("memory.used", 0.0)
+        except LinkError:
+            return False
+        return isinstance(used, float) and used >= _FULL
 
     def _record(self, word: str, run: str) -> None:
         wall = self.means.wall()
@@ -430,60 +436,6 @@ class Attendant:
             except (ValueError, KeyError, TypeError, FileProblem):
                 self._tell(wall, "trouble", path.name[:24], "holds nothing that could be done")
             remove_file(path)
-
-    # ------------------------------------------------------------------ messages, in a thread
-
-    def _post(self) -> None:
-        last, asked_s = self._last_received(), 0.0
-        while True:
-            ended = self._ended.is_set()
-            self._deliver()
-            if time.monotonic() - asked_s > _RECEIVE_S and not ended:
-                asked_s = time.monotonic()
-                last = self._receive(last)
-            if ended:
-                return
-            self._ended.wait(0.1)
-
-    def _deliver(self) -> None:
-        def told(message: Message, trouble: str) -> None:
-            subject = f"{message.contact} by {message.way.replace('_', ' ')}"
-            text = f"not sent, tried again: {trouble}" if trouble else f"sent: {message.text}"
-            self._tell(self.means.wall(), "message", subject, text)
-
-        try:
-            self.outbox.deliver(self._send, self.means.wall().timestamp(), told)
-        except FileProblem as error:
-            self._tell(self.means.wall(), "trouble", "outbox", error.message)
-
-    def _receive(self, last: int) -> int:
-        if not any(rule.trigger.message for rule in self.engine.rules):
-            return last
-        entries, newest = received(self.setup.services, last)
-        numbers = {
-            c.text_message: name for name, c in self.setup.contacts.items() if c.text_message
-        }
-        for entry in entries:
-            text, number = str(entry.get("text", "")).split(), str(entry.get("from", ""))
-            name = numbers.get("".join(c for c in number if c.isdigit() or c == "+"))
-            if name is None or not text:
-                self._tell(self.means.wall(), "message", "received", "from nobody known; ignored")
-                continue
-            self._tell(self.means.wall(), "message", f"from {name}", text[0][:40])
-            word = text[0].strip(".,;:!?")[:40].upper()
-            self._happen(Happening(message=word, sender=name))
-        if newest != last:
-            try:
-                write_atomic(self.folder / "received.json", json.dumps({"last": newest}))
-            except FileProblem as error:
-                self._tell(self.means.wall(), "trouble", "received", error.message)
-        return newest
-
-    def _last_received(self) -> int:
-        try:
-            return int(json.loads(read_bytes(self.folder / "received.json"))["last"])
-        except (FileProblem, ValueError, KeyError, TypeError):
-            return 0
 
     # ------------------------------------------------------------------ kept and taken up again
 

@@ -33,11 +33,18 @@ class Recorder:
         self.running: PlannedRun | None = None
         self._held: dict[str, bool | None] = {}
 
-    def step(self, now: datetime, holds: Callable[[Condition], bool | None]) -> None:
-        """Start and stop what is due."""
-        if self.running is not None and self.running.stop is not None and now >= self.running.stop:
-            self._switch("stop", self.running.name)
-            self.running = None
+    def step(
+        self,
+        now: datetime,
+        holds: Callable[[Condition], bool | None],
+        is_full: Callable[[], bool] = lambda: False,
+    ) -> None:
+        """Start and stop what is due. ``is_full`` is asked for runs that end when memory is full."""
+        if (run := self.running) is not None:
+            over = run.stop is not None and now >= run.stop
+            if over or (run.ends.when_full and is_full()):
+                self._switch("stop", run.name)
+                self.running = None
         began = [plan for plan in self._waiting if self._has_begun(plan, holds)]
         if self.running is not None:
             return

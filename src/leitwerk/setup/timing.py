@@ -119,6 +119,7 @@ class Group(Model):
     sample: IntervalField | None = None
     store: IntervalField | None = Field(None, description="The time between two stored values")
     keep: KeepField | None = None
+    report: IntervalField | None = Field(None, description="The time between two reports")
 
 
 class Run(Model):

@@ -13,7 +13,7 @@ SRC = Path(__file__).parent.parent / "src" / "leitwerk"
 FLOORS = [
     ["errors", "collector", "places"],
     ["findings", "units"],
-    ["yamltext", "quantities"],
+    ["yamltext", "quantities", "table"],
     ["address", "identity", "reading", "signals", "conditions", "course", "formula", "alarms"],
     ["calibration", "tare", "orientation"],
     ["timing", "budget", "rules"],

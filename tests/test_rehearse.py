@@ -1,5 +1,6 @@
 """On paper: courses, dry runs, bands, limit sets, budgets and timetables, as the command shows them."""
 
+import contextlib
 import csv
 import json
 import math
@@ -16,7 +17,9 @@ from leitwerk.course import parse_course
 from leitwerk.errors import QuantityError, SetupError
 from leitwerk.formula import work_out
 from leitwerk.project import find_limits, known_limits
+from leitwerk.rehearsal import read_recorded
 from leitwerk.setup import parse_limits
+from leitwerk.timing import condense, find_zone
 
 GUARD = str(EXAMPLES / "kiln-guard.yaml")
 COURSE = "air_top: 21.5; to 85 in 1 min; stay 30 s; missing 5 s; to 60 in 1 min; noise 0.01"
@@ -308,3 +311,19 @@ def test_one_command_proves_an_alarm_on_a_stand_in(leitwerk, tmp_path):
         "foreman is told (rule hot)",
     } <= {step["step"] for step in found["steps"]}
     assert lw.parse_setup(text).services is not None
+
+
+@given(
+    st.text(max_size=60) | st.from_regex(r"\A(time(_s)?,[a-z]{1,3}\n)?([-0-9:. ,]{0,20}\n){0,4}\Z")
+)
+def test_whatever_is_fed_in_is_read_or_refused(text):
+    readers = (
+        parse_course,
+        read_recorded,
+        parse_limits,
+        lambda t: condense(t, 3600.0, ["mean"], find_zone("UTC")),
+        lambda t: work_out(t, {"x": 1.0}),
+    )
+    for read in readers:
+        with contextlib.suppress(QuantityError, SetupError):
+            read(text)

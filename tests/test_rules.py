@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 import leitwerk as lw
 from conftest import EXAMPLES
-from leitwerk.check import check_setup
+from leitwerk.check import check_into, check_setup
 from leitwerk.conditions import holds, parse_condition
 from leitwerk.errors import QuantityError
 from leitwerk.rules import (
@@ -27,6 +27,7 @@ from leitwerk.rules import (
     message_parts,
     names_in,
 )
+from leitwerk.setup.model import draft_setup
 
 GUARD = (EXAMPLES / "kiln-guard.yaml").read_text("utf-8")
 DO = (WriteLog("x"),)
@@ -382,3 +383,30 @@ def test_a_station_that_notifies_by_itself_gets_the_numbers():
     image = lw.encode_setup(fewer, sheet).settings
     assert (image["contact.2.name"], image["contact.2.number"]) == ("c2", "+491700000002")
     assert (image["contact.3.name"], image["contact.3.number"]) == ("", "")
+
+
+WORDS = [
+    "air_top", "door", "is", "above", "not", "5 s", "-3", "1e9", "78 °C", "{", "}", "[", ":", ",", "time",
+    "every", "0 s", "message", "{password}", "set", "to", "on", "no reading", "±", "..", "% of span", "NaN",
+]  # fmt: skip
+LINES = GUARD.splitlines()
+EDITS = st.lists(
+    st.tuples(
+        st.integers(0, len(LINES) - 1),
+        st.integers(0, 60),
+        st.sampled_from(WORDS) | st.text(max_size=5),
+    ),
+    min_size=1,
+    max_size=4,
+)
+
+
+@given(EDITS)
+def test_whatever_stands_in_a_setup_is_a_finding_and_no_traceback(edits):
+    lines = list(LINES)
+    for number, at, text in edits:
+        lines[number] = lines[number][:at] + text + lines[number][at + 3 :]
+    setup, findings = draft_setup("\n".join(lines), file="guard.yaml")
+    if setup is not None:
+        check_into(setup, lw.find_datasheet("fichte-8"), findings)
+    assert all(f.message for f in findings.sorted())

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -17,6 +15,7 @@ from leitwerk.course import Course
 from leitwerk.errors import QuantityError
 from leitwerk.quantities import format_value
 from leitwerk.situation import Situation
+from leitwerk.table import cell_number, read_table
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -158,32 +157,18 @@ def read_recorded(text: str) -> Courses:
         The text is no such recording.
 
     """
-    rows = list(csv.reader(io.StringIO(text.lstrip("\ufeff"))))
-    if len(rows) < 2 or not rows[0] or rows[0][0].strip() != "time_s":
-        raise QuantityError("this is no recording", valid="CSV; the first line time_s,air_top,…")
-    head = [name.strip() for name in rows[0]]
-    numbers = np.full((len(rows) - 1, len(head)), np.nan)
-    for k, row in enumerate(rows[1:]):
-        if len(row) != len(head):
-            message = f"line {k + 2} has {len(row)} cells, the first line {len(head)}"
-            raise QuantityError(message)
-        for column, cell in enumerate(row):
-            try:
-                numbers[k, column] = float(cell) if cell.strip() else math.nan
-            except ValueError:
-                message = f"line {k + 2}: {cell[:20]!r} is no number"
-                raise QuantityError(message, valid="numbers with a decimal point") from None
-    if not np.isfinite(numbers[:, 0]).all():
+    names, stamps, numbers = read_table(text, "time_s", "CSV; the first line is time_s,air_top,…")
+    times = np.array([cell_number(cell, f"line {k}") for k, cell in enumerate(stamps, start=2)])
+    if not np.isfinite(times).all():
         raise QuantityError("a time in the recording is missing")
     values = {}
-    for column, name in enumerate(head[1:], start=1):
-        if name.endswith(".quality"):
-            continue
-        values[name] = numbers[:, column]
-        if f"{name}.quality" in head:
-            quality = numbers[:, head.index(f"{name}.quality")]
-            values[name] = np.where(quality == 0.0, values[name], np.nan)
-    return Courses(numbers[:, 0], values)
+    for column, name in enumerate(names):
+        if not name.endswith(".quality"):
+            values[name] = numbers[:, column]
+            if f"{name}.quality" in names:
+                quality = numbers[:, names.index(f"{name}.quality")]
+                values[name] = np.where(quality == 0.0, values[name], np.nan)
+    return Courses(times, values)
 
 
 def rehearse(

@@ -13,6 +13,7 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from leitwerk.errors import QuantityError
+from leitwerk.table import read_table
 from leitwerk.timing.intervals import wall_clock_intervals
 from leitwerk.timing.statistics import interval_statistics
 from leitwerk.timing.zones import soonest
@@ -57,26 +58,13 @@ def condense(text: str, length_s: float, keep: Sequence[str], zone: ZoneInfo) ->
 
 
 def _read(text: str, zone: ZoneInfo) -> tuple[list[str], NDArray[np.float64], NDArray[np.float64]]:
-    rows = list(csv.reader(io.StringIO(text.lstrip("\ufeff"))))
-    if len(rows) < 2 or rows[0][:1] != ["time"]:
-        raise QuantityError("this is no recording that can be condensed", valid=_VALID)
-    width = len(rows[0])
-    times, values = np.empty(len(rows) - 1), np.full((len(rows) - 1, width - 1), np.nan)
+    names, stamps, values = read_table(text, "time", _VALID)
+    times = np.empty(len(stamps))
     before: datetime | None = None
-    for k, row in enumerate(rows[1:]):
-        where = f"line {k + 2}"
-        if len(row) != width:
-            raise QuantityError(f"{where} has {len(row)} cells, the first line {width}")
-        before = _instant(row[0], zone, before, where)
+    for k, stamp in enumerate(stamps):
+        before = _instant(stamp, zone, before, f"line {k + 2}")
         times[k] = before.timestamp()
-        for column, cell in enumerate(row[1:]):
-            if cell.strip():
-                try:
-                    values[k, column] = float(cell)
-                except ValueError:
-                    message = f"{where}: {cell[:20]!r} is no number"
-                    raise QuantityError(message, valid="numbers with a decimal point") from None
-    return rows[0][1:], times, values
+    return names, times, values
 
 
 def _instant(text: str, zone: ZoneInfo, before: datetime | None, where: str) -> datetime:

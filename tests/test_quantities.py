@@ -96,6 +96,9 @@ def test_formatted_numbers_read_back(value):
 
 
 def test_errors_survive_pickling():
+    for text in ("°C/min", "mV/°C", "°C^2"):
+        with pytest.raises(UnitError, match="stands alone"):
+            parse_unit(text)
     with pytest.raises(UnitError) as caught:
         parse_unit("bars")
     copy = pickle.loads(pickle.dumps(caught.value))

@@ -165,7 +165,12 @@ def parse_unit(text: str) -> Unit:
         product = product * registry.Unit(name) ** (divided * power)
         sign = ("/" if divided < 0 else "·") if position else ""
         written.append(sign + _WRITTEN[name] + ("" if power == 1 else f"^{power}"))
-    zero, far = (registry.Quantity(x, product).to_base_units().magnitude for x in (0.0, _FAR))
+    try:
+        zero, far = (registry.Quantity(x, product).to_base_units().magnitude for x in (0.0, _FAR))
+    except TypeError:  # what pint's errors about units are
+        raise UnitError(
+            f"{text!r}: a unit with an offset stands alone", valid="K in place of °C and °F"
+        ) from None
     dimension = str(product.dimensionality)
     powers = sorted(
         (str(name), float(str(power))) for name, power in product.dimensionality.items()

@@ -56,6 +56,11 @@ def demo(folder: str) -> int:
     out.print(f"\nThe logger is gone again. The files are in {where}/:")
     for path in sorted(p for p in where.rglob("*") if p.is_file()):
         out.print(f"  {path.relative_to(where)}")
+    out.print(
+        "\nNext, an alarm that trips, tells somebody and clears, on a sensor that warms by itself:"
+    )
+    out.print("  leitwerk example kiln-guard > kiln-guard.yaml")
+    out.print("  leitwerk prove kiln-guard.yaml air_top.too_hot --simulated")
     return FINE if passed else FOUND
 
 

@@ -109,9 +109,9 @@ class Engine:
             before = isinstance(trigger.condition, Not) if standing.held is None else standing.held
             began, standing.held = now and not before, now
             if began:
-                why = f"{trigger.condition} holds"
+                why = str(trigger.condition)
             elif now and rule.again_s is not None and now_s - standing.acted_s >= rule.again_s:
-                why = f"{trigger.condition} still holds"
+                why = f"{trigger.condition}, still"
         elif trigger.every_s is not None:
             if now_s - self._timers[number] >= trigger.every_s:
                 passed = math.floor((now_s - self._timers[number]) / trigger.every_s)

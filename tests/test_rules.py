@@ -300,6 +300,8 @@ MISTAKES = [
     ("clear: 75 °C", "clear: 77.98 °C", "lost-to-rounding", "as one number"),
     ("above: 78 °C, clear: 75 °C", "below: 21.8 °C", "trips-when-expected", "within what is expected"),
     ("store: every 1 min", "groups: {a: {sample: every 5 s}}", "unused-group", "no channel"),
+    ("after: 5 s, severity: high", "after: -5 s, severity: high", "bad-value", "is no duration"),
+    ("hysteresis: 2 %", "hysteresis: -2 %", "bad-value", "is negative"),
     ("only_while: door is shut", "only_while: door is open", "wrong-state", "never 'open'"),
     ("apart_from: air_bottom", "apart_from: air_botom", "bad-alarm", "no channel 'air_botom'"),
 ]  # fmt: skip

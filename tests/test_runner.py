@@ -1,6 +1,10 @@
 """The runner: proofs, messages that are never lost, people who acknowledge, outputs left safe."""
 
 import json
+import os
+import signal
+import subprocess
+import sys
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -152,6 +156,17 @@ def test_outputs_go_to_safety_when_the_loop_dies(sheet, tmp_path, gateway):
     with pytest.raises(KeyboardInterrupt):
         bench.attend(20.0, until=boom)
     assert bench.told("output") == [("horn", "on"), ("horn", "off")]
+
+
+def test_a_device_is_attended_once(sheet, tmp_path, gateway):
+    bench = Bench(sheet, tmp_path, gateway)
+
+    def another():
+        with pytest.raises(lw.DeviceInUse, match="attended already"):
+            bench.attend(1.0)
+        return True
+
+    bench.attend(1.0, until=another)
 
 
 def test_a_lost_link_is_an_event_trips_nothing_and_clears_nothing(sheet, tmp_path, gateway):
@@ -396,3 +411,25 @@ def test_a_relay_is_pulsed_and_given_back(sheet, tmp_path, gateway):
         pulse(outputs["fan"], bench.device, 1.0, passwords=PASSWORDS)
     with pytest.raises(QuantityError, match="none to be switched"):
         pulse(replace(outputs["horn"], switch=None), bench.device, 1.0, passwords=PASSWORDS)
+
+
+def test_a_service_that_is_ended_leaves_outputs_safe(standin, tmp_path, gateway):
+    text = GUARD.replace("{pulse: horn, for: 3 s}", "{set: horn, to: on}").replace(
+        "after: 5 s", "after: 0 s"
+    )
+    text = text.replace("http://127.0.0.1:8081/messages", gateway.address)
+    one = standin("--course", "air_top: 85")
+    setup = tmp_path / "guard.yaml"
+    setup.write_text(text.replace("modbus+tcp://127.0.0.1:5020?unit=3", str(one.address)), "utf-8")
+    wanted = lw.read_setup(setup)
+    with lw.connect(wanted) as device:
+        lw.upload(wanted, device, keep=tmp_path / "kept", passwords=PASSWORDS)
+    words = [sys.executable, "-m", "leitwerk", "attend", str(setup), "--arm", "--every", "0.1 s"]
+    known = {**os.environ, "LEITWERK_PASSWORD_OPERATOR": "1834"}
+    with subprocess.Popen(words, stderr=subprocess.PIPE, text=True, env=known) as attending:
+        for line in attending.stderr:
+            if line.split()[1:4] == ["output", "horn", "on"]:
+                attending.send_signal(signal.SIGTERM)
+        assert attending.wait(20) == 0
+    with lw.connect(wanted) as device:
+        assert device.status_points()["relay.2.state"] == "off"

@@ -12,7 +12,7 @@ from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
 from leitwerk.cli.times import DURATION
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Iterator, Mapping
 
     from leitwerk.cli.outcome import LinkOptions
     from leitwerk.runner import Event, Means, Proof
@@ -31,13 +31,25 @@ def _folder(setup: str, keep: str | None) -> Path:
 
 
 def _means(wanted: Setup, folder: Path, *, armed: bool, quiet: bool) -> Means:
-    from leitwerk.cli.password import passwords_of
     from leitwerk.cli.writing import user
     from leitwerk.runner import Means
 
-    passwords = passwords_of(wanted.device.model, wanted.device.serial)
     told = (lambda event: None) if quiet else _tell
+    passwords = _passwords(wanted, armed=armed)
     return Means(folder, armed=armed, passwords=passwords, told=told, by=user())
+
+
+def _passwords(wanted: Setup, *, armed: bool) -> Mapping[str, str]:
+    """What will be needed, asked for now: later nobody may be there."""
+    from leitwerk.cli.password import passwords_of
+    from leitwerk.project import find_datasheet
+    from leitwerk.rules import ChangeSetting, Record
+
+    every = passwords_of(wanted.device.model, wanted.device.serial)
+    role = find_datasheet(wanted.device.model).role
+    actions = [action for rule in wanted.rules.values() for action in (*rule.do, *rule.escalate)]
+    needs = wanted.schedule or any(isinstance(a, ChangeSetting | Record) for a in actions)
+    return {role: every[role]} if role and (armed or needs) else every
 
 
 def _tell(event: Event) -> None:
@@ -71,6 +83,7 @@ def attend(
     Exit code 0: ended as asked. 1: the setup has errors. 2: usage. 3: device not reached.
     """
     import math
+    import signal
 
     from leitwerk.links import connect
     from leitwerk.project import read_setup
@@ -83,10 +96,12 @@ def attend(
         rules, alarms = len(attendant.engine.rules), len(attendant.situation.board.watched)
         armed = "outputs are armed" if arm else "outputs are not armed"
         click.echo(f"{wanted.title}: {alarms} alarms, {rules} rules, {armed}", err=True)
+        # Whoever ends a service sends this signal; outputs must be made safe then, too.
+        signal.signal(signal.SIGTERM, signal.default_int_handler)
         try:
             attendant.attend(period_s=period_s, duration_s=duration_s or math.inf)
         except KeyboardInterrupt:
-            click.echo("ended by the keyboard; outputs are safe", err=True)
+            click.echo("ended by a signal; outputs are safe", err=True)
     if len(attendant.post.outbox):
         click.echo(
             f"{len(attendant.post.outbox)} messages wait in {attendant.post.outbox.folder}",

@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
@@ -81,7 +82,7 @@ def verify(
     image = encode_setup(setup, device.datasheet)
     changes = compare_images(device.read_settings(), image, device.datasheet)
     poller = Poller(device, channels)
-    watch = _Watch(channels, changes, count)
+    watch = _Watch(channels, changes, count, setup.zone)
     started = datetime.now(UTC)
     for time_s in paced(count, rate_hz, clock, wait):
         watch.add(time_s, *poller.poll())
@@ -124,9 +125,13 @@ class _Watch:
     """The samples so far, and where each alarm stands after them."""
 
     def __init__(
-        self, channels: Sequence[Assignment], changes: Sequence[Change], count: int
+        self,
+        channels: Sequence[Assignment],
+        changes: Sequence[Change],
+        count: int,
+        zone: ZoneInfo,
     ) -> None:
-        self.channels = channels
+        self.channels, self.zone = channels, zone
         # What is set otherwise in the device, for each channel.
         self.changes = [
             [
@@ -160,7 +165,7 @@ class _Watch:
         if self.alarmed:
             values, found = to_values(self.channels, shown[None, :], qualities[None, :])
             good = (found[0] == Quality.GOOD) & np.isfinite(values[0])
-            now = datetime.now().astimezone()
+            now = datetime.now(self.zone)
             since_midnight = now.hour * 3600 + now.minute * 60 + now.second
             self.situation.take(time_s, values[0], good, time_of_day_s=since_midnight)
 

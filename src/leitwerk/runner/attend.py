@@ -20,7 +20,7 @@ from leitwerk.check import Assignment, check_into
 from leitwerk.check.outputs import assign_outputs
 from leitwerk.check.rules import check_rules, commands_of, contact_ways
 from leitwerk.check.timing import run_plans
-from leitwerk.errors import FileProblem, LeitwerkError, LinkError, SetupError
+from leitwerk.errors import DeviceRefused, FileProblem, LeitwerkError, LinkError, SetupError
 from leitwerk.findings import Findings
 from leitwerk.image import Image
 from leitwerk.links import Device
@@ -48,6 +48,7 @@ from leitwerk.runner.recorder import Recorder
 from leitwerk.setup import Setup
 from leitwerk.signals import Quality
 from leitwerk.situation import Situation
+from leitwerk.transfer.locking import only_attendant
 from leitwerk.transfer.receipt import device_folder
 from leitwerk.transfer.source import Source, content_hash
 from leitwerk.transfer.terms import NOTHING_MORE, Task, Terms
@@ -158,8 +159,20 @@ class Attendant:
         """Poll every ``period_s`` for a while, or until something is so; then leave it safe.
 
         Messages are sent beside that, so that a slow service never delays a sample.
+
+        Raises
+        ------
+        DeviceInUse
+            Somebody else attends this device from here.
+        WrongDevice, LinkError
+            Another device answers, or none.
+
         """
-        self.device.require(self.setup.device.model, self.setup.device.serial)
+        wanted = self.setup.device
+        with only_attendant(self.device.require(wanted.model, wanted.serial)):
+            self._attend(period_s, duration_s, until)
+
+    def _attend(self, period_s: float, duration_s: float, until: Callable[[], bool]) -> None:
         self.post.start()
         begun = self.means.clock()
         number = 0
@@ -202,7 +215,7 @@ class Attendant:
     def _read(self, wall: datetime) -> tuple[Any, Any]:
         try:
             shown, qualities, _ = self.poller.poll()
-        except LinkError as error:
+        except (LinkError, DeviceRefused) as error:
             if not self._lost:
                 self._lost = True
                 self._happen(Happening(event="lost"))
@@ -321,7 +334,7 @@ class Attendant:
         """Whether the device's memory is full, as it says."""
         try:
             used = self.device.status_points().get("memory.used", 0.0)
-        except LinkError:
+        except (LinkError, DeviceRefused):
             return False
         return isinstance(used, float) and used >= _FULL
 
@@ -381,7 +394,7 @@ class Attendant:
             return
         try:
             found = self.device.read_points(list(points.values()))
-        except LinkError:
+        except (LinkError, DeviceRefused):
             return
         self.situation.outputs.update({name: str(found[p.name]) for name, p in points.items()})
 

@@ -28,17 +28,44 @@ def only_writer(identity: Identity, wait_s: float) -> Iterator[None]:
         The lock cannot be taken for another reason.
 
     """
-    name = re.sub(r"[^\w-]+", "_", f"{identity.model}-{folded_number(identity.serial)}")
+    busy = DeviceInUse(
+        f"somebody else is writing to {identity.model} {identity.serial}",
+        remedy="wait until that upload has ended, then try again (--wait S waits for it)",
+    )
+    with _only_one("", identity, wait_s, busy):
+        yield
+
+
+@contextmanager
+def only_attendant(identity: Identity) -> Iterator[None]:
+    """Nobody else on this machine attends the device: two would tell everything twice.
+
+    Raises
+    ------
+    DeviceInUse
+        Somebody else does.
+    FileProblem
+        The lock cannot be taken for another reason.
+
+    """
+    busy = DeviceInUse(
+        f"{identity.model} {identity.serial} is attended already",
+        remedy="end the other 'leitwerk attend' first",
+    )
+    with _only_one("attend-", identity, 0.0, busy):
+        yield
+
+
+@contextmanager
+def _only_one(what: str, identity: Identity, wait_s: float, busy: DeviceInUse) -> Iterator[None]:
+    name = what + re.sub(r"[^\w-]+", "_", f"{identity.model}-{folded_number(identity.serial)}")
     path = Path(user_data_dir("leitwerk", appauthor=False)) / "locks" / f"{name}.lock"
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         lock = FileLock(path)
         lock.acquire(timeout=wait_s)
     except Timeout:
-        raise DeviceInUse(
-            f"somebody else is writing to {identity.model} {identity.serial}",
-            remedy="wait until that upload has ended, then try again (--wait S waits for it)",
-        ) from None
+        raise busy from None
     except OSError as error:
         reason = error.strerror or type(error).__name__
         remedy = "is the folder there and writable?"

@@ -183,6 +183,13 @@ def test_a_lost_link_is_an_event_trips_nothing_and_clears_nothing(sheet, tmp_pat
     assert one.active() == [ALARM]
     assert [e for e in bench.told("log") if e[0] == "seen"] == [("seen", "lost: no reading")]
     bench.link.fails_at = None
+    mine, bench.logger.profile = (
+        bench.logger.profile,
+        replace(bench.logger.profile, serial="K2-00418"),
+    )
+    one.step()
+    assert len(bench.told("link")) == 1  # another device answers: nothing of it is taken
+    bench.logger.profile = mine
     one.step()
     assert [text for _, text in bench.told("link")][1:] == ["answers again"]
 

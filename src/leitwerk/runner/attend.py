@@ -20,7 +20,14 @@ from leitwerk.check import Assignment, check_into
 from leitwerk.check.outputs import assign_outputs
 from leitwerk.check.rules import check_rules, commands_of, contact_ways
 from leitwerk.check.timing import run_plans
-from leitwerk.errors import DeviceRefused, FileProblem, LeitwerkError, LinkError, SetupError
+from leitwerk.errors import (
+    DeviceRefused,
+    FileProblem,
+    LeitwerkError,
+    LinkError,
+    SetupError,
+    WrongDevice,
+)
 from leitwerk.findings import Findings
 from leitwerk.image import Image
 from leitwerk.links import Device
@@ -214,8 +221,11 @@ class Attendant:
 
     def _read(self, wall: datetime) -> tuple[Any, Any]:
         try:
+            if self._lost:
+                # Whoever answers now may be another device: nothing of it is taken, or switched.
+                self.device.require(self.setup.device.model, self.setup.device.serial)
             shown, qualities, _ = self.poller.poll()
-        except (LinkError, DeviceRefused) as error:
+        except (LinkError, DeviceRefused, WrongDevice) as error:
             if not self._lost:
                 self._lost = True
                 self._happen(Happening(event="lost"))

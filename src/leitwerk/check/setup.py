@@ -53,7 +53,7 @@ def check_into(
     check_intervals(setup, datasheet, findings)
     check_schedule(setup, findings)
     assignments = assign_channels(setup, datasheet, findings)
-    _check_counts(setup, datasheet, findings)
+    _check_counts(setup, datasheet, assignments, findings)
     banded = [(a.name, a.bands) for a in assignments if a.bands is not None]
     check_band_count(banded, datasheet, findings)
     further = read_settings(setup, datasheet, assignments, findings)
@@ -95,10 +95,11 @@ def _check_rounding(
                 )
 
 
-def _check_counts(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
+def _check_counts(
+    setup: Setup, datasheet: Datasheet, assignments: Iterable[Assignment], findings: Findings
+) -> None:
     # What the device measures by itself takes none of its channels and has none of its alarms.
-    wired = {name: c for name, c in setup.channels.items() if c.reading is None}
-    names = list(wired)
+    names = [name for name, c in setup.channels.items() if c.reading is None]
     if len(names) > datasheet.channels_at_most:
         findings.error(
             "too-many-channels",
@@ -108,10 +109,9 @@ def _check_counts(setup: Setup, datasheet: Datasheet, findings: Findings) -> Non
             at_key=True,
             valid=f"at most {datasheet.channels_at_most} channels",
         )
+    # Kinds that no device has are watched by the computer, and take no place in it.
     alarms = [
-        ("channels", name, "alarms", alarm)
-        for name, channel in wired.items()
-        for alarm in channel.alarms
+        ("channels", a.name, "alarms", alarm.name) for a in assignments for alarm in a.device_alarms
     ]
     if len(alarms) > datasheet.alarms_at_most:
         findings.error(

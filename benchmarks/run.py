@@ -43,6 +43,7 @@ from leitwerk.yamltext import parse_yaml
 CHANNELS = 10_000
 REPEATS = 7
 POLLS = 400
+POLLS_EACH = 20
 
 
 def seconds(act: Callable[[], object]) -> float:
@@ -185,10 +186,13 @@ def many_registers() -> None:
                     client.read_holding_registers(point.start + k, count=1, device_id=3)
 
         with open_device(sheet, standin.address) as device:
-            first, second, ratio = compare(device.reader(points), one_by_one)
+            read = device.reader(points)
+            # One poll alone is over before the processor has come up to speed.
+            first, second, ratio = compare(lambda: [read() for _ in range(POLLS_EACH)], one_by_one)
         client.close()
-    print(f"64 channels planned, against one register at a time\n    {first * 1e3:.1f} ms against "
-          f"{second * 1e3:.1f} ms: {1 / ratio:.0f} times as fast (goal: at least 20)")  # fmt: skip
+    each = first / POLLS_EACH
+    print(f"64 channels planned, against one register at a time\n    {each * 1e3:.1f} ms against "
+          f"{second * 1e3:.1f} ms: {POLLS_EACH / ratio:.0f} times as fast (goal: at least 20)")  # fmt: skip
 
 
 DEVICES = 200

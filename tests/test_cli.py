@@ -12,8 +12,9 @@ import pytest
 import yaml
 
 import leitwerk as lw
-from conftest import KILN, NOWHERE
+from conftest import EXAMPLES, KILN, NOWHERE
 from leitwerk.datasheet.fields import datasheet_schema
+from leitwerk.setup.limits import limits_schema
 from leitwerk.setup.model import setup_schema
 
 
@@ -83,7 +84,8 @@ def test_the_schema_takes_the_examples_and_refuses_mistakes(leitwerk):
     schema = schema_of(leitwerk)
     jsonschema.Draft202012Validator.check_schema(schema)
     check = jsonschema.Draft202012Validator(schema)
-    assert check.is_valid(yaml.safe_load(KILN))
+    for file in EXAMPLES.iterdir():
+        assert check.is_valid(yaml.safe_load(file.read_text("utf-8"))), file.name
     for old, new in (
         ("sensor:", "senser:"),
         ("title:", "titel:"),
@@ -98,6 +100,13 @@ def test_the_schema_takes_the_examples_and_refuses_mistakes(leitwerk):
 def test_the_shipped_schemas_are_those_of_the_code(leitwerk):
     assert schema_of(leitwerk) == setup_schema()
     assert json.loads(leitwerk("schema", "datasheet").stdout) == datasheet_schema()
+    limits = json.loads(leitwerk("schema", "limits").stdout)
+    assert limits == limits_schema()
+    for file in (resources.files("leitwerk") / "limitsets").iterdir():
+        content = yaml.safe_load(file.read_text("utf-8"))
+        jsonschema.Draft202012Validator(limits).validate(content)
+        content["alarms"]["odd"] = {"abofe": 1}
+        assert not jsonschema.Draft202012Validator(limits).is_valid(content)
 
 
 @pytest.mark.parametrize("model", ["fichte-8", "linde", "eibe"])

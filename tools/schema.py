@@ -1,9 +1,10 @@
-"""Write the JSON Schemas of setups and datasheets from the models: ``make schema``."""
+"""Write the JSON Schemas of all kinds of files from the models: ``make schema``."""
 
 import json
 from pathlib import Path
 
 from leitwerk.datasheet.fields import datasheet_schema
+from leitwerk.setup.limits import limits_schema
 from leitwerk.setup.model import setup_schema
 from leitwerk.wire.station import station_schema
 
@@ -12,6 +13,7 @@ SCHEMAS = {
     "setup": setup_schema(),
     "datasheet": datasheet_schema(),
     "station": station_schema(),
+    "limits": limits_schema(),
 }
 for name, schema in SCHEMAS.items():
     text = json.dumps(schema, indent=2, ensure_ascii=False)

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
+from typing import Any
 
 from leitwerk.budget import Load, Store, Stream, Supply, TimeBudget, work_out_budget
 from leitwerk.check.assignment import Assignment
-from leitwerk.datasheet import Datasheet
+from leitwerk.datasheet import Datasheet, Point
+from leitwerk.datasheet.queries import Query
 from leitwerk.findings import Findings
 from leitwerk.setup import Setup
 from leitwerk.wire.modbus import plan_reads
@@ -94,20 +96,17 @@ def _scan(setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]) ->
 
 def _poll_time(datasheet: Datasheet, channels: Iterable[Assignment], baud: int | None) -> float:
     """How long it takes to ask for the values of all channels and to hear them."""
-    points = []
+    points: list[Any] = []
     for c in channels:
         if c.reading is not None:
             points.append(c.reading)
         else:
             points.append(datasheet.point("readings", "channel.{n}.value", c.slot))
             points.append(datasheet.point("readings", "channel.{n}.quality", c.slot))
-    if not points:
-        return 0.0
-    if datasheet.link != "modbus":
-        questions = {getattr(point, "ask", "") for point in points}
-        return len(questions) * datasheet.timing.answers_s
-    requests = plan_reads(points, datasheet.bridge)
-    seconds = len(requests) * datasheet.timing.answers_s
+    # What is not in registers is asked for, one question for all that it answers.
+    requests = plan_reads([p for p in points if isinstance(p, Point)], datasheet.bridge)
+    questions = {p.ask for p in points if isinstance(p, Query)}
+    seconds = (len(requests) + len(questions)) * datasheet.timing.answers_s
     if baud:
         # A request of 8 bytes and an answer of 5 and two for each register, each after a silence.
         characters = sum(_FRAME + 4 + _FRAME + 1 + 2 * r.count + 2 * _SILENCE for r in requests)

@@ -18,9 +18,11 @@ def example(name: str) -> None:
 
 
 @click.command()
-@click.argument("of", default="setup", type=click.Choice(["setup", "datasheet", "station"]))
+@click.argument(
+    "of", default="setup", type=click.Choice(["setup", "datasheet", "limits", "station"])
+)
 def schema(of: str) -> None:
-    """Print the JSON Schema of setups (or of datasheets, or of stations' messages)."""
+    """Print the JSON Schema of setups (of datasheets, limit sets, or stations' messages)."""
     _print(f"schemas/{of}.schema.json")
 
 

@@ -186,6 +186,13 @@ ScaleField = Annotated[
 SettingField = Annotated[
     str,
     reader((), lambda value: text_of(value, "a setting's value").strip()),
-    _schema("A setting's value, with its unit", "14.2 V", "lithium", numbers=True),
+    WithJsonSchema(
+        {
+            # YAML 1.1, which many editors follow, makes a truth value of a bare no.
+            "type": ["string", "number", "boolean"],
+            "description": "A setting's value, with its unit",
+            "examples": ["14.2 V", "lithium"],
+        }
+    ),
 ]
 Line = Annotated[str, Field(min_length=1, max_length=200)]

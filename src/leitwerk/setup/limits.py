@@ -313,3 +313,31 @@ def expand_limits(
     except SetupError as error:
         findings.error("bad-limits", (*place, "set"), f"the limit set has mistakes: {error}")
     return {}
+
+
+def limits_schema() -> dict[str, Any]:
+    """The JSON Schema (2020-12) of limit sets, for editors."""
+    schema = LimitFile.model_json_schema()
+    # The points of an alarm are formulas here: texts or numbers.
+    keys = Alarm.model_json_schema()["properties"]
+    alarm = {
+        "type": "object",
+        "properties": {key: _described(entry) for key, entry in keys.items()},
+    }
+    schema["properties"]["alarms"]["additionalProperties"] = {
+        **alarm,
+        "additionalProperties": False,
+    }
+    schema["$defs"]["Parameter"]["properties"]["choices"]["additionalProperties"] = {
+        "type": "object",
+        "additionalProperties": {"type": ["string", "number"]},
+    }
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        **schema,
+        "title": "Leitwerk limit set",
+    }
+
+
+def _described(entry: dict[str, Any]) -> dict[str, Any]:
+    return {key: entry[key] for key in ("description", "examples") if key in entry}

@@ -196,3 +196,14 @@ SettingField = Annotated[
     ),
 ]
 Line = Annotated[str, Field(min_length=1, max_length=200)]
+# An editor takes 4711 for a number; nothing is lost by that, since every text stays as it was typed.
+SerialField = Annotated[
+    Line,
+    WithJsonSchema(
+        {
+            "type": ["string", "number"],
+            "description": "The serial number; any other device is refused",
+            "examples": ["K2-00417"],
+        }
+    ),
+]

@@ -26,6 +26,7 @@ from leitwerk.setup.fields import (
     RangeField,
     ScaleField,
     SensorField,
+    SerialField,
     SettingField,
     SignalField,
     TerminalField,
@@ -57,7 +58,7 @@ class DeviceSection(Model):
 
     model: Line = Field(description="The device's model, as its datasheet names it")
     at: AddressField
-    serial: Line = Field(description="The serial number; any other device is refused")
+    serial: SerialField
 
 
 class Channel(Model):

@@ -92,6 +92,11 @@ def test_both_evaluators_agree_exactly_with_the_slow_one(alarm, samples, deeds, 
         watched = difference(x, y if alarm.other else alarm.nominal)
     course = follow(alarm, times, watched, enabled=enabled, deeds=deeds, gap_s=gap_s)
     assert course.strip().tolist() == want
+    # A value that is not good counts as none, whatever number stands there.
+    if alarm.watch in {Watch.VALUE, Watch.READING}:
+        good, filled = np.isfinite(x), np.nan_to_num(x, nan=1.0)
+        marked = follow(alarm, times, filled, good=good, enabled=enabled, deeds=deeds, gap_s=gap_s)
+        assert marked.strip().tolist() == want
     before = [NORMAL, *want[:-1]]
     assert course.sample.tolist() == [k for k, s in enumerate(want) if s != before[k]]
 

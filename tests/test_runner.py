@@ -3,6 +3,7 @@
 import json
 import os
 import signal
+import ssl
 import subprocess
 import sys
 from dataclasses import replace
@@ -10,6 +11,8 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
+import trustme
+from aiosmtpd.smtp import AuthResult
 
 import leitwerk as lw
 from conftest import EXAMPLES, PASSWORDS, Clock, MemoryLink, example
@@ -336,6 +339,34 @@ def test_mails_are_taken_or_told_as_not_sent(tmp_path):
     (kept,) = server.mails
     assert (kept["from"], kept["to"]) == ("kiln2@tannried.example", ["ida@tannried.example"])
     assert "Subject: subject" in kept["content"]
+
+
+# The package warns of a server that asks for a password without a TLS of its own.
+@pytest.mark.filterwarnings("ignore:Requiring AUTH")
+def test_a_mail_server_with_tls_wants_its_user_and_a_certificate_that_holds(tmp_path, monkeypatch):
+    authority = trustme.CA()
+    here, trusted = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER), ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    authority.issue_cert("127.0.0.1").configure_cert(here)
+    authority.configure_trust(trusted)
+    server = MailServer(
+        ssl_context=here,
+        auth_required=True,
+        auth_require_tls=False,  # the package sees no TLS that was there from the start
+        authenticator=lambda *asked: AuthResult(success=asked[-1].password == b"larch"),
+    )
+    server.start()
+    address = server.address.replace("smtp://", "smtps://kiln@")
+    services = lw.parse_setup(GUARD).services.model_copy(update={"mail": address})
+    send, mail = sender(services), put(Outbox(tmp_path), "hot", "mail", "ida@tannried.example")
+    with pytest.raises(SendFailed, match="certificate verify failed"):
+        send(mail)  # nobody knows this authority
+    monkeypatch.setattr("ssl.create_default_context", lambda: trusted)
+    with pytest.raises(SendFailed, match="did not take the mail"):
+        send(mail)  # nobody knows the password
+    monkeypatch.setenv("LEITWERK_PASSWORD_MAIL", "larch")
+    send(mail)
+    server.stop()
+    assert [m["to"] for m in server.mails] == [["ida@tannried.example"]]
 
 
 def test_topics_are_published_over_mqtt(tmp_path):

@@ -138,17 +138,25 @@ class _Handler(BaseHTTPRequestHandler):
 
 
 class MailServer:
-    """A mail server that keeps what it is given, on a free port."""
+    """A mail server that keeps what it is given, on a free port.
+
+    ``options`` are those of the package's controller: an ``ssl_context``, an ``authenticator``.
+    """
 
     def __init__(
-        self, *, port: int = 0, down_for: int = 0, told: Callable[[str], None] = lambda line: None
+        self,
+        *,
+        port: int = 0,
+        down_for: int = 0,
+        told: Callable[[str], None] = lambda line: None,
+        **options: Any,
     ) -> None:
         from aiosmtpd.controller import Controller  # noqa: PLC0415 - only who runs one needs it
 
         self.mails: list[dict[str, Any]] = []
         self.down_for, self.told = down_for, told
         # The package binds no free port itself and tells; so one is looked for.
-        self._controller = Controller(self, hostname=_HOST, port=port or _free_port())
+        self._controller = Controller(self, hostname=_HOST, port=port or _free_port(), **options)
 
     @property
     def address(self) -> str:

@@ -451,6 +451,15 @@ def test_a_relay_is_pulsed_and_given_back(sheet, tmp_path, gateway):
         pulse(replace(outputs["horn"], switch=None), bench.device, 1.0, passwords=PASSWORDS)
 
 
+def test_the_device_switches_a_relay_off_when_the_computer_is_gone(sheet, tmp_path, gateway):
+    bench = Bench(sheet, tmp_path, gateway)
+    bench.device.log_in("operator", "1834")
+    bench.device.write_point(sheet.point("access", "relay.{r}.drive", 2), "on")
+    for seconds, state in ((20.0, "on"), (11.0, "off")):
+        bench.clock.wait(seconds)
+        assert bench.device.status_points()["relay.2.state"] == state
+
+
 def test_a_service_that_is_ended_leaves_outputs_safe(standin, tmp_path, gateway):
     text = GUARD.replace("{pulse: horn, for: 3 s}", "{set: horn, to: on}").replace(
         "after: 5 s", "after: 0 s"

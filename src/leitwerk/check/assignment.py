@@ -194,9 +194,13 @@ def own_reading(
     expected = _expected(channel, measurement, path, findings)
     scope = Scope(unit, measurement.span, expected, channels)
     alarms = tuple(alarm_points(channel, scope, path, findings))
-    for alarm in alarms:
-        message = "the device has no alarms on what it measures itself; only Leitwerk watches this"
-        findings.warning("not-kept", (*path, "alarms", alarm.name), message)
+    if alarms:
+        names = ", ".join(alarm.name for alarm in alarms)
+        message = (
+            f"the device has no alarms on what it measures itself; only Leitwerk watches {names}"
+        )
+        place = (*path, "alarms") if findings.mentions((*path, "alarms")) else (*path, "limits")
+        findings.warning("not-kept", place, message, at_key=True)
     return [
         Assignment(
             name=name,

@@ -199,13 +199,17 @@ def test_an_output_never_switches_too_soon_and_never_stays_unsafe(wishes, on_s, 
                 lasts_s=0.5 if wish == "pulse" else None,
             )
         for _, new in switches.due(now):
+            assert switches.due(now) == [("fan", new)]  # until it is done
+            switches.switched("fan", new, now)
             assert new != state
             assert now - since >= (on_s if state == "on" else off_s)
             state, since = new, now
         if limit_s is not None and now - max(asked, since) >= limit_s + on_s:
             assert state == "off"
     assert switches.states == {"fan": state}
-    assert switches.to_safety() == ([("fan", "off")] if state == "on" else [])
+    assert switches.unsafe() == ([("fan", "off")] if state == "on" else [])
+    switches.failed("fan")
+    assert switches.unsafe() == [("fan", "off")]  # nobody knows what it is
 
 
 # ---------------------------------------------------------------------- texts

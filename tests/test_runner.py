@@ -161,6 +161,29 @@ def test_outputs_go_to_safety_when_the_loop_dies(sheet, tmp_path, gateway):
     assert bench.told("output") == [("horn", "on"), ("horn", "off")]
 
 
+def test_an_output_that_did_not_answer_is_switched_again_and_left_safe(
+    sheet, tmp_path, gateway, monkeypatch
+):
+    text = GUARD.replace("{pulse: horn, for: 3 s}", "{set: horn, to: on}")
+    bench = Bench(sheet, tmp_path, gateway, text, course="85; stay 1 h")
+    real, answers = lw.Device.write_point, iter([False, True, False])
+
+    def write(device, point, value):
+        real(device, point, value)
+        if not next(answers, True):
+            raise lw.LinkTimeout("no answer")
+
+    monkeypatch.setattr(lw.Device, "write_point", write)
+    bench.attend(8.0)
+    assert [subject for subject, _ in bench.told("trouble")] == ["horn", "horn"]
+    assert bench.told("output") == [("horn", "on")]
+    assert bench.device.status_points()["relay.2.state"] == "off"
+    one = Attendant(bench.setup, bench.device, bench.means)
+    one.switches.failed("horn")  # it was told, and nobody heard an answer
+    one.attend(period_s=0.5, duration_s=0.0)
+    assert bench.told("output")[-1] == ("horn", "off")
+
+
 def test_a_device_is_attended_once(sheet, tmp_path, gateway):
     bench = Bench(sheet, tmp_path, gateway)
 
@@ -333,6 +356,8 @@ def test_mails_are_taken_or_told_as_not_sent(tmp_path):
     with pytest.raises(SendFailed, match="did not take the mail"):
         send(mail)
     send(mail)
+    with pytest.raises(SendFailed, match="did not take the mail"):
+        send(replace(mail, subject="hot\nBcc: all@tannried.example"))
     server.stop()
     with pytest.raises(SendFailed, match="did not take the mail"):
         send(mail)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 ON, OFF = "on", "off"
 
@@ -31,17 +30,21 @@ class _Standing:
     asked_s: float
     wish: str | None = None
     until_s: float | None = None
+    is_sure: bool = True
 
 
 class Switches:
     """What each output is to be, moment by moment. Knows no device: ``due`` says what to switch.
+
+    What is due stays due until ``switched`` says that it was done: a link may be lost just then.
 
     Examples
     --------
     >>> switches = Switches([Switch("fan", least_on_s=5.0)])
     >>> switches.ask("fan", "on", 0.0); switches.due(0.0)
     [('fan', 'on')]
-    >>> switches.ask("fan", "off", 1.0); switches.due(1.0), switches.due(5.0)
+    >>> switches.switched("fan", "on", 0.0); switches.ask("fan", "off", 1.0)
+    >>> switches.due(1.0), switches.due(5.0)
     ([], [('fan', 'off')])
 
     """
@@ -53,7 +56,7 @@ class Switches:
 
     @property
     def states(self) -> Mapping[str, str]:
-        """What each output is now."""
+        """What each output is now, as far as is known."""
         return {name: standing.state for name, standing in self._now.items()}
 
     def ask(self, name: str, state: str, now_s: float, *, lasts_s: float | None = None) -> None:
@@ -63,7 +66,7 @@ class Switches:
         standing.until_s = None if lasts_s is None else now_s + lasts_s
 
     def due(self, now_s: float) -> list[tuple[str, str]]:
-        """The outputs to switch now, and to what. They count as switched from here on."""
+        """The outputs to switch now, and to what."""
         found = []
         for name, standing in self._now.items():
             switch = self.switches[name]
@@ -78,25 +81,34 @@ class Switches:
                 standing.wish = switch.safe
             if standing.wish is None:
                 continue
-            if standing.wish == standing.state:
+            if standing.wish == standing.state and standing.is_sure:
                 standing.wish = None
                 continue
             least = switch.least_on_s if standing.state == ON else switch.least_off_s
-            if now_s - standing.since_s >= least:
-                standing.state, standing.since_s, standing.wish = standing.wish, now_s, None
-                found.append((name, standing.state))
+            if not standing.is_sure or now_s - standing.since_s >= least:
+                found.append((name, standing.wish))
         return found
 
-    def to_safety(self) -> list[tuple[str, str]]:
-        """Every output that is not in its safe state, and that state; shortest times do not count."""
-        found = []
-        for name, standing in self._now.items():
-            safe = self.switches[name].safe
-            if standing.state != safe:
-                standing.state, standing.wish, standing.until_s = safe, None, None
-                found.append((name, safe))
-        return found
+    def switched(self, name: str, state: str, now_s: float) -> None:
+        """An output was switched, and has said so."""
+        standing = self._now[name]
+        if standing.state != state:
+            standing.state, standing.since_s = state, now_s
+        standing.is_sure = True
+        if standing.wish == state:
+            standing.wish = None
 
-    def to_dict(self) -> dict[str, Any]:
-        """What each output is, for JSON."""
-        return dict(self.states)
+    def failed(self, name: str) -> None:
+        """Nobody knows what an output is now: it was told, and has not answered."""
+        self._now[name].is_sure = False
+
+    def unsafe(self) -> list[tuple[str, str]]:
+        """Every output that is not, or may not be, in its safe state, and that state.
+
+        Shortest times do not count.
+        """
+        return [
+            (name, self.switches[name].safe)
+            for name, standing in self._now.items()
+            if standing.state != self.switches[name].safe or not standing.is_sure
+        ]

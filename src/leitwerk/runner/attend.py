@@ -145,6 +145,8 @@ class Attendant:
         plans = run_plans(setup) if "start" in commands_of(sheet) else []
         self.recorder = Recorder(plans, setup.zone, means.wall(), self._record)
         self._terminals = {o.name: o.terminal for o in self.outputs if o.switch is not None}
+        relay = sheet.family("status", "relay.{r}.state")
+        self._relays = {n: relay.point(t.slot) for n, t in self._terminals.items() if relay}
         hears = any(rule.trigger.message for rule in rules)
         self.post = Post(
             setup, self.folder, means.wall, self._tell, self._happen if hears else None
@@ -336,7 +338,8 @@ class Attendant:
         for name in contacts:
             contact = self.setup.contacts[name]
             for way in contact_ways(contact):
-                subject = f"{self.setup.title}: {text.splitlines()[0][:60]}"
+                # A subject is one line, whatever stands in a title.
+                subject = " ".join(f"{self.setup.title}: {text[:60]}".split())
                 to = str(getattr(contact, way))
                 self.post.outbox.put(way, to, name, subject, text, wall.timestamp())
 
@@ -394,26 +397,22 @@ class Attendant:
     def _read_outputs(self) -> None:
         """What the outputs are, as the device says; what it does not say is as it was asked."""
         self.situation.outputs.update(self.switches.states)
-        points = {}
-        for name, terminal in self._terminals.items():
-            if self.device.datasheet.family("status", "relay.{r}.state") is not None:
-                points[name] = self.device.datasheet.point(
-                    "status", "relay.{r}.state", terminal.slot
-                )
-        if not points or self._lost:
+        if not self._relays or self._lost:
             return
         try:
-            found = self.device.read_points(list(points.values()))
+            found = self.device.read_points(list(self._relays.values()))
         except (LinkError, DeviceRefused):
             return
-        self.situation.outputs.update({name: str(found[p.name]) for name, p in points.items()})
+        shown = {name: str(found[point.name]) for name, point in self._relays.items()}
+        self.situation.outputs.update(shown)
 
     def _switch(self, wall: datetime, now_s: float) -> None:
-        if self.means.armed:
+        # While nobody answers, or somebody else might, nothing is switched; it stays due.
+        if self.means.armed and not self._lost:
             for name, state in self.switches.due(now_s):
                 self._drive(name, state, wall)
 
-    def _drive(self, name: str, state: str, wall: datetime) -> bool:
+    def _drive(self, name: str, state: str, wall: datetime) -> None:
         slot = self._terminals[name].slot
         family = self.device.datasheet.family("access", "relay.{r}.drive")
         try:
@@ -421,19 +420,19 @@ class Attendant:
                 raise LinkError("this model's outputs cannot be driven over its link")
             self._with_rights(lambda: self.device.write_point(family.point(slot), state))
         except LeitwerkError as error:
+            self.switches.failed(name)
             self._tell(wall, "trouble", name, f"was not switched {state}: {error.message}")
-            return False
-        self._tell(wall, "output", name, state)
-        return True
+        else:
+            self.switches.switched(name, state, self.means.clock())
+            self._tell(wall, "output", name, state)
 
     def _leave(self) -> None:
-        """Keep where everything stands, and bring every output switched here to its safe state."""
-        self._keep_state(self.means.wall())
-        if not self.means.armed:
-            return
+        """Bring every output switched here to its safe state, and keep where everything stands."""
         wall = self.means.wall()
-        for name, state in self.switches.to_safety():
-            self._drive(name, state, wall)
+        if self.means.armed:
+            for name, state in self.switches.unsafe():
+                self._drive(name, state, wall)
+        self._keep_state(wall)
 
     # ------------------------------------------------------------------ people
 
@@ -458,7 +457,11 @@ class Attendant:
                 self._act(alarm, act, wall, float(content.get("lasts_s", 0.0)))
             except (ValueError, KeyError, TypeError, FileProblem):
                 self._tell(wall, "trouble", path.name[:24], "holds nothing that could be done")
-            remove_file(path)
+            try:
+                remove_file(path)
+            except FileProblem as error:
+                self._tell(wall, "trouble", path.name[:24], error.message)
+                return  # what cannot be removed would be done again and again
 
     # ------------------------------------------------------------------ kept and taken up again
 

@@ -67,7 +67,7 @@ def _post(url: str, content: dict[str, str], service: str) -> None:
             timeout=TIMEOUT_S,
             follow_redirects=False,
         )
-    except (httpx.HTTPError, httpx.InvalidURL) as error:
+    except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
         raise SendFailed(f"{_host(url)} was not reached: {error or type(error).__name__}") from None
     if not answer.is_success:
         raise SendFailed(f"{_host(url)} answers {answer.status_code} {answer.reason_phrase}")
@@ -77,19 +77,24 @@ def _mail(message: Message, services: Services) -> None:
     if services.mail is None or services.mail_from is None:
         raise SendFailed("no mail server is named")
     parts = urlsplit(services.mail)
-    mail = EmailMessage()
-    mail["From"], mail["To"], mail["Subject"] = services.mail_from, message.to, message.subject
-    mail["Date"] = format_datetime(datetime.fromtimestamp(message.created_s, UTC))
-    mail["Message-ID"] = f"<{message.id}@{services.mail_from.partition('@')[2]}>"
-    mail.set_content(message.text)
     host = parts.hostname or ""
     try:
+        mail = _written(message, services.mail_from)
         with _mail_server(parts.scheme, host, parts.port) as server:
             if parts.username:
                 server.login(parts.username, secret_of("mail") or "")
             server.send_message(mail)
-    except (OSError, smtplib.SMTPException, ssl.SSLError) as error:
+    except (OSError, ValueError, smtplib.SMTPException) as error:
         raise SendFailed(f"{host} did not take the mail: {error or type(error).__name__}") from None
+
+
+def _written(message: Message, sender_address: str) -> EmailMessage:
+    mail = EmailMessage()
+    mail["From"], mail["To"], mail["Subject"] = sender_address, message.to, message.subject
+    mail["Date"] = format_datetime(datetime.fromtimestamp(message.created_s, UTC))
+    mail["Message-ID"] = f"<{message.id}@{sender_address.partition('@')[2]}>"
+    mail.set_content(message.text)
+    return mail
 
 
 def _mail_server(scheme: str, host: str, port: int | None) -> smtplib.SMTP:

@@ -79,6 +79,7 @@ class Guard:
             if r not in self._driven and mask:
                 self._switches.ask(str(r), "on" if active & mask else "off", now_s)
         for name, state in self._switches.due(now_s):
+            self._switches.switched(name, state, now_s)
             # What its limit has brought back is not driven any more.
             if self._driven.get(int(name)) not in {None, state}:
                 del self._driven[int(name)]
@@ -91,7 +92,8 @@ class Guard:
         else:
             self._driven[r] = str(how)
             self._switches.ask(str(r), str(how), now_s)
-        self._switches.due(now_s)
+        for name, state in self._switches.due(now_s):
+            self._switches.switched(name, state, now_s)
 
     def shown(self) -> dict[str, Any]:
         """The states of alarms and relays, by the names of their points."""

@@ -29,12 +29,20 @@ class Supply:
 
 @dataclass(frozen=True, slots=True)
 class Store:
-    """The memory in bytes, or in rows: in all, for each row, and for each value in it."""
+    """The memory in bytes, or in rows: in all, for each row, and for each value in it.
+
+    Where it is counted in rows, whatever they hold, a row takes 1 and a value nothing.
+    """
 
     capacity: float
     row: float = 0.0
     value: float = 0.0
     unit: str = "B"
+
+    def rows_of(self, values: int) -> float:
+        """How many rows of so many values it holds."""
+        each = self.row + values * self.value
+        return self.capacity / each if each else 0.0
 
     def amount(self, count: float) -> str:
         """An amount of memory for people."""

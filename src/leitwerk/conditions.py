@@ -13,12 +13,12 @@ from dataclasses import dataclass, replace
 from typing import Protocol, TypeAlias
 
 from leitwerk.errors import QuantityError
-from leitwerk.quantities import Quantity, parse_quantity
+from leitwerk.quantities import Quantity, format_time_of_day, parse_quantity, parse_time_of_day
 
 _NAME = r"[A-Za-z]\w{0,39}(?:\.[A-Za-z]\w{0,39})?"
 _COMPARED = re.compile(rf"({_NAME}) +(above|below) +(.+)")
 _STATED = re.compile(rf"({_NAME}) +is +(not +)?(\S.*?)")
-_TIME = re.compile(r"time +(\d\d):(\d\d)\.\.(\d\d):(\d\d)")
+_TIME = re.compile(r"time +(\d\d:\d\d)\.\.(\d\d:\d\d)")
 _GROUPS = ("all of", "any of", "not")
 _DEEPEST = 8
 _VALID = (
@@ -73,8 +73,7 @@ class TimeOfDay:
     end_s: int
 
     def __str__(self) -> str:
-        ends = (f"{s // 3600:02}:{s % 3600 // 60:02}" for s in (self.start_s, self.end_s))
-        return "time " + "..".join(ends)
+        return f"time {format_time_of_day(self.start_s)}..{format_time_of_day(self.end_s)}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,11 +146,7 @@ def parse_condition(value: object, depth: int = 0) -> Condition:
 
 def _parse_sentence(text: str) -> Condition | None:
     if match := _TIME.fullmatch(text):
-        hours, minutes = (int(match[1]), int(match[3])), (int(match[2]), int(match[4]))
-        if max(minutes) > 59 or any(h * 60 + m > 1440 for h, m in zip(hours, minutes, strict=True)):
-            raise QuantityError(f"{text!r} is no time of day", valid="time 00:00..24:00")
-        start, end = (h * 3600 + m * 60 for h, m in zip(hours, minutes, strict=True))
-        return TimeOfDay(start, end)
+        return TimeOfDay(parse_time_of_day(match[1]), parse_time_of_day(match[2]))
     if match := _COMPARED.fullmatch(text):
         return Compared(match[1], match[2] == "above", parse_quantity(match[3]))
     if match := _STATED.fullmatch(text):

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from leitwerk.errors import QuantityError
-from leitwerk.quantities import Quantity, parse_quantity
+from leitwerk.quantities import Quantity, parse_duration, parse_quantity
 from leitwerk.units import Unit, convert_difference
 
 if TYPE_CHECKING:
@@ -158,10 +158,10 @@ def _number(text: str, unit: Unit | None, part: str, *, difference: bool = False
 
 
 def _seconds(text: str, part: str) -> float:
-    quantity = _quantity(text, part)
-    if quantity.unit is None or quantity.unit.dimension != "time" or quantity.value < 0:
-        raise QuantityError(f"{part!r}: {text!r} is no duration", valid="30 s, 5 min")
-    return quantity.seconds
+    try:
+        return parse_duration(text).seconds
+    except QuantityError as error:
+        raise QuantityError(f"{part[:60]!r}: {error.message}", valid="30 s, 5 min") from None
 
 
 def _quantity(text: str, part: str) -> Quantity:

@@ -23,6 +23,8 @@ _EXPECTED = re.compile(
     rf"\s*({_NUMBER})\s*({_UNIT})?\s*(?:±|\+/-|\+-)\s*({_NUMBER})\s*({_UNIT})?\s*"
 )
 _COMMA = re.compile(r"\d,\d")
+_TIME_OF_DAY = re.compile(r"(\d\d):(\d\d)")
+_DAY_S = 86_400
 _MAX_LENGTH = 80  # nobody writes a longer quantity
 
 
@@ -132,6 +134,42 @@ def parse_quantity(text: str) -> Quantity:
     """
     match = _match(_QUANTITY, text, "a quantity", "a number and a unit, such as 10 s or 78 °C")
     return Quantity(_number(match[1], text), _unit(match[2]))
+
+
+def parse_duration(text: str) -> Quantity:
+    """A length of time with its unit, 0 or more.
+
+    Raises
+    ------
+    QuantityError
+        The text is none.
+
+    """
+    quantity = parse_quantity(text)
+    if quantity.unit is None or quantity.unit.dimension != "time" or quantity.value < 0:
+        raise QuantityError(f"{text!r} is no duration", valid="a time, such as 500 ms, 30 s, 5 min")
+    return quantity
+
+
+def parse_time_of_day(text: str) -> int:
+    """A time on the clock, ``00:00`` to ``24:00``, in s since midnight.
+
+    Raises
+    ------
+    QuantityError
+        The text is none.
+
+    """
+    match = _TIME_OF_DAY.fullmatch(text.strip())
+    seconds = int(match[1]) * 3600 + int(match[2]) * 60 if match else 0
+    if match is None or int(match[2]) > 59 or seconds > _DAY_S:
+        raise QuantityError(f"{text[:20]!r} is no time of day", valid="00:00 to 24:00")
+    return seconds
+
+
+def format_time_of_day(seconds: int) -> str:
+    """A time on the clock: ``06:00``."""
+    return f"{seconds // 3600:02}:{seconds % 3600 // 60:02}"
 
 
 @lru_cache(maxsize=16384)

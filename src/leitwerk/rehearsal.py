@@ -13,7 +13,6 @@ from leitwerk.alarms import AlarmPoint, State, Timeline, Watch, change, differen
 from leitwerk.check import Assignment
 from leitwerk.course import Course
 from leitwerk.errors import QuantityError
-from leitwerk.quantities import format_value
 from leitwerk.situation import Situation
 from leitwerk.table import cell_number, read_table
 
@@ -94,19 +93,11 @@ class Rehearsal:
         width = max((len(name) for _, name, _, _ in changes), default=0)
         lines = [f"{self.title}: dry run over {clock_text(_length(self.times_s))}"]
         for time, name, state, value in changes:
-            shown = _shown(channels[name.partition(".")[0]], value)
+            shown = channels[name.partition(".")[0]].words(value)
             lines.append(f"{clock_text(time)}  {name:{width}}  {state:24}  {shown}")
         if quiet := self.quiet():
             lines.append(f"never tripped: {', '.join(quiet)}")
         return "\n".join(lines)
-
-
-def _shown(channel: Assignment, value: float) -> str:
-    if math.isnan(value):
-        return "no reading"
-    if channel.is_contact:
-        return channel.states[round(value)]
-    return format_value(float(f"{value:.5g}"), channel.unit)
 
 
 def _length(times_s: NDArray[np.float64]) -> float:

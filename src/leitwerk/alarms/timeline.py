@@ -35,11 +35,6 @@ class Timeline:
         lengths = np.diff(np.concatenate(([0], self.sample, [self.count])))
         return np.repeat(np.append(np.uint8(State.NORMAL), self.state), lengths)
 
-    def times_in(self, state: State) -> NDArray[np.float64]:
-        """When the alarm came into a state."""
-        times: NDArray[np.float64] = self.time_s[self.state == state]
-        return times
-
     @property
     def trips(self) -> int:
         """How often it has tripped, as far as people could see it."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TypeAlias
@@ -17,7 +18,7 @@ from leitwerk.check.upkeep import check_reach, correction_of, upkeep_links
 from leitwerk.datasheet import Datasheet, Input, Point, Range, Terminal
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
-from leitwerk.quantities import Expected, Span
+from leitwerk.quantities import Expected, Span, format_value
 from leitwerk.setup import Channel, Setup
 from leitwerk.setup.fields import CONTACT
 from leitwerk.units import Unit, parse_unit
@@ -57,6 +58,14 @@ class Assignment:
     def is_contact(self) -> bool:
         """Whether the values are states: 0 open, 1 closed."""
         return self.measurement.kind == CONTACT
+
+    def words(self, value: float | None) -> str:
+        """A value of this channel for people: with its unit, or as its state."""
+        if value is None or math.isnan(value):
+            return "no reading"
+        if self.is_contact:
+            return self.states[round(value)]
+        return format_value(float(f"{value:.5g}"), self.unit)
 
 
 def assign_channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> list[Assignment]:

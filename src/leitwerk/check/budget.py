@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from leitwerk.budget import Load, Store, Stream, Supply, TimeBudget, work_out_budget
+from leitwerk.budget import Load, Stream, TimeBudget, work_out_budget
 from leitwerk.check.assignment import Assignment
 from leitwerk.datasheet import Datasheet, Point
 from leitwerk.datasheet.queries import Query
@@ -14,9 +14,8 @@ from leitwerk.findings import Findings
 from leitwerk.setup import Setup
 from leitwerk.wire.modbus import plan_reads
 
-_BITS_PER_CHARACTER = (
-    11  # start, 8 data, parity or second stop, stop (Modbus over serial line, 2.5.1)
-)
+# Start, 8 data, parity or second stop, stop (Modbus over serial line V1.02, 2.5.1).
+_BITS_PER_CHARACTER = 11
 _SILENCE = 3.5  # characters between two frames (2.5.1.1)
 _FRAME = 4  # bytes around the data of a frame: unit, function, check sum
 
@@ -39,14 +38,6 @@ def load_of(
         The speed of a serial line; none for a network.
 
     """
-    store = None
-    if datasheet.memory is not None:
-        m = datasheet.memory
-        store = Store(m.size, m.row, m.value, "B" if m.value else "rows")
-    supply = None
-    if datasheet.battery is not None:
-        b = datasheet.battery
-        supply = Supply(b.capacity_j, b.idle_w, b.sample_j, b.report_j)
     own, value = datasheet.report_bytes or (0, 0)
     return Load(
         streams=tuple(_streams(setup, datasheet, channels)),
@@ -55,9 +46,9 @@ def load_of(
         poll_s=poll_s,
         report_bytes=float(own),
         report_value=float(value),
-        store=store,
+        store=datasheet.memory,
         ring=setup.when_full == "overwrite",
-        supply=supply,
+        supply=datasheet.battery,
         unattended_s=setup.unattended.seconds if setup.unattended else None,
     )
 

@@ -9,6 +9,7 @@ from leitwerk.alarms import State
 from leitwerk.check.assignment import Assignment
 from leitwerk.check.conflicts import check_fights, check_rings
 from leitwerk.check.outputs import OutputAssignment
+from leitwerk.check.wanted import setting_value
 from leitwerk.conditions import (
     Compared,
     Condition,
@@ -19,7 +20,6 @@ from leitwerk.conditions import (
 from leitwerk.datasheet import Datasheet
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
-from leitwerk.quantities import parse_quantity
 from leitwerk.rules import (
     Acknowledge,
     Action,
@@ -38,7 +38,6 @@ from leitwerk.rules.templates import SECRETS
 from leitwerk.setup import Contact, Setup
 from leitwerk.setup.rules import MAX_RULES
 from leitwerk.setup.rules import Rule as RuleText
-from leitwerk.units import parse_unit
 
 Path = tuple[str, ...]
 ALARM_STATES = ("active", *(state.words for state in State))
@@ -359,9 +358,6 @@ def _check_change(setting: str, value: str, known: _Known, path: Path, findings:
         findings.error("unknown-setting", path, message)
         return
     try:
-        stored = value
-        if not (point.is_text or point.choices):
-            stored = parse_quantity(value).value_in(parse_unit(point.unit))  # type: ignore[assignment]
-        point.encode(stored)
+        point.encode(setting_value(point, value))
     except QuantityError as error:
         findings.error("not-storable", path, f"{setting}: {error.message}", valid=error.valid)

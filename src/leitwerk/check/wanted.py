@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterator, Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from leitwerk.check.assignment import Assignment
 from leitwerk.check.outputs import assign_outputs, ends_at
@@ -104,18 +104,29 @@ def read_settings(
     return found
 
 
+def setting_value(point: Any, text: str) -> Stored:
+    """The value that a text means for a setting: a number in its unit, or the text itself.
+
+    Raises
+    ------
+    QuantityError
+        The text is no number in such a unit.
+
+    """
+    if point.is_text or point.choices or point.kind in TIMES:
+        return text
+    return parse_quantity(text).value_in(parse_unit(point.unit))
+
+
 def _setting(
     point: Point, text: str, datasheet: Datasheet, path: tuple[str, ...], findings: Findings
 ) -> list[Wanted]:
-    value: Stored = text
-    if not (point.is_text or point.choices or point.kind in TIMES):
-        unit = parse_unit(point.unit)
-        try:
-            value = parse_quantity(text).value_in(unit)
-        except QuantityError as error:
-            message = f"{path[-1]}: {error.message}"
-            findings.error("bad-value", path, message, valid=error.valid, remedy=error.remedy)
-            return []
+    try:
+        value = setting_value(point, text)
+    except QuantityError as error:
+        message = f"{path[-1]}: {error.message}"
+        findings.error("bad-value", path, message, valid=error.valid, remedy=error.remedy)
+        return []
     family, index = datasheet.setting_families[point.name]
     return [Wanted(family, index, value, path, point.unit)]
 
@@ -226,6 +237,8 @@ def _outputs(
     setup: Setup, datasheet: Datasheet, assignments: Sequence[Assignment]
 ) -> Iterator[Wanted]:
     """Relays with the alarms that they follow, and what analog outputs carry."""
+    if not setup.outputs:
+        return
     number = {
         f"{a.name}.{alarm.name}": k
         for k, (a, alarm) in enumerate((a, alarm) for a in assignments for alarm in a.device_alarms)

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
+from leitwerk.budget import Store, Supply
 from leitwerk.datasheet.points import PointFamily
 from leitwerk.datasheet.queries import Replies
 from leitwerk.quantities import Span
@@ -123,33 +124,6 @@ class ScanTiming:
     answers_s: float = 0.0
 
 
-@dataclass(frozen=True, slots=True)
-class MemorySize:
-    """The memory: its size, and what a row and each value in it take, in the same unit.
-
-    Where it is counted in rows, whatever they hold, a row takes 1 and a value nothing.
-    """
-
-    size: float
-    row: float
-    value: float
-
-    def rows_of(self, values: int) -> float:
-        """How many rows of so many values it holds."""
-        each = self.row + values * self.value
-        return self.size / each if each else 0.0
-
-
-@dataclass(frozen=True, slots=True)
-class BatteryFigures:
-    """What is in the battery and what a sample and a report take of it, in J; idle in W."""
-
-    capacity_j: float
-    idle_w: float
-    sample_j: float
-    report_j: float
-
-
 @dataclass(frozen=True)
 class Datasheet:
     """A device model: what it is capable of, and where each point lives."""
@@ -173,9 +147,9 @@ class Datasheet:
     protection: str
     outputs: Mapping[str, int]
     drives: Mapping[str, OutputTerminal]
-    memory: MemorySize | None
+    memory: Store | None
     timing: ScanTiming
-    battery: BatteryFigures | None
+    battery: Supply | None
     report_bytes: tuple[int, int] | None
     clock_is_utc: bool
     program: ProgramLayout | None

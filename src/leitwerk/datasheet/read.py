@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import TypeAlias, TypeVar
 
+from leitwerk.budget import Store, Supply
 from leitwerk.datasheet.coding import FLOATS, INTEGER_SPANS
 from leitwerk.datasheet.fields import (
     ENTRIES,
@@ -30,10 +31,8 @@ from leitwerk.datasheet.fields import (
     parse_code,
 )
 from leitwerk.datasheet.model import (
-    BatteryFigures,
     Datasheet,
     Input,
-    MemorySize,
     OutputTerminal,
     ProgramLayout,
     Range,
@@ -222,13 +221,13 @@ def _outputs(entries: Mapping[str, OutputEntry]) -> Iterator[OutputTerminal]:
             yield OutputTerminal(name, entry.slot + offset, span, entry.between, volts)
 
 
-def _memory(file: DatasheetFile) -> MemorySize | None:
+def _memory(file: DatasheetFile) -> Store | None:
     entry = file.memory
     if entry is None:
         return None
     if entry.rows:
-        return MemorySize(float(entry.rows), 1.0, 0.0)
-    return MemorySize(float(entry.bytes), float(entry.row), float(entry.value))
+        return Store(float(entry.rows), 1.0, 0.0, "rows")
+    return Store(float(entry.bytes), float(entry.row), float(entry.value))
 
 
 def _timing(entry: Timing | None) -> ScanTiming:
@@ -242,7 +241,7 @@ def _timing(entry: Timing | None) -> ScanTiming:
     return ScanTiming(settling, integration, switching, answers)
 
 
-def _battery(entry: Battery | None) -> BatteryFigures | None:
+def _battery(entry: Battery | None) -> Supply | None:
     if entry is None:
         return None
     joule, watt = parse_unit("J"), parse_unit("W")
@@ -255,7 +254,7 @@ def _battery(entry: Battery | None) -> BatteryFigures | None:
             (entry.report, joule),
         )
     ]
-    return BatteryFigures(*figures)
+    return Supply(*figures)
 
 
 def _program(file: DatasheetFile, groups: Groups, findings: Findings) -> ProgramLayout | None:

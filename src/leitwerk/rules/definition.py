@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import TypeAlias
 
 from leitwerk.conditions import Condition, TimeOfDay
+from leitwerk.quantities import format_time_of_day
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,7 +130,7 @@ class Trigger:
         if self.every_s is not None:
             return f"every {self.every_s:g} s"
         if self.daily_s is not None:
-            return f"daily at {self.daily_s // 3600:02}:{self.daily_s % 3600 // 60:02}"
+            return f"daily at {format_time_of_day(self.daily_s)}"
         return f"message {self.message}" if self.message else f"event {self.event}"
 
 

@@ -20,6 +20,7 @@ from leitwerk.check import Assignment, check_into
 from leitwerk.check.outputs import assign_outputs
 from leitwerk.check.rules import check_rules, commands_of, contact_ways
 from leitwerk.check.timing import run_plans
+from leitwerk.check.wanted import setting_value
 from leitwerk.errors import (
     DeviceRefused,
     FileProblem,
@@ -33,7 +34,6 @@ from leitwerk.image import Image
 from leitwerk.links import Device
 from leitwerk.live.poller import Poller, to_values
 from leitwerk.project import read_bytes, remove_file, write_atomic
-from leitwerk.quantities import format_value, parse_quantity
 from leitwerk.rules import (
     Acknowledge,
     ChangeSetting,
@@ -60,7 +60,6 @@ from leitwerk.transfer.receipt import device_folder
 from leitwerk.transfer.source import Source, content_hash
 from leitwerk.transfer.terms import NOTHING_MORE, Task, Terms
 from leitwerk.transfer.transaction import carry
-from leitwerk.units import parse_unit
 
 _LOG_BYTES = 5_000_000  # then the log is begun anew, and the old one kept beside it
 _ACTS = {Deal.ACKNOWLEDGE: Act.ACKNOWLEDGE, Deal.RESET: Act.RESET, Deal.SHELVE: Act.SHELVE}
@@ -131,6 +130,7 @@ class Attendant:
         self.channels: Sequence[Assignment] = check_into(setup, sheet, findings)
         if findings.has_errors:
             raise SetupError(findings.file, findings.sorted())
+        self._channel = {c.name: c for c in self.channels}
         quiet = Findings(setup.source.file)
         self.outputs = assign_outputs(setup, sheet, self.channels, quiet)
         rules = check_rules(setup, sheet, self.channels, self.outputs, quiet)
@@ -318,13 +318,7 @@ class Attendant:
 
     def _shown(self, channel: str) -> str:
         """The value of a channel for people."""
-        number = self.situation.value(channel)
-        if number is None:
-            return "no reading"
-        found = next(c for c in self.channels if c.name == channel)
-        if found.is_contact:
-            return found.states[round(number)]
-        return format_value(float(f"{number:.4g}"), found.unit)
+        return self._channel[channel].words(self.situation.value(channel))
 
     def active(self) -> list[str]:
         """The alarms that are active now."""
@@ -367,9 +361,7 @@ class Attendant:
 
     def _change(self, setting: str, text: str) -> None:
         point = self.device.datasheet.settings[setting]
-        value: Any = text
-        if not (point.is_text or point.choices):
-            value = parse_quantity(text).value_in(parse_unit(point.unit))
+        value = setting_value(point, text)
         wanted = Image(self.device.datasheet.model, {setting: point.storable(value)})
         digest = content_hash(self.setup.source.content)
         source = Source("rule", self.setup.source.file, self.setup.title, digest)

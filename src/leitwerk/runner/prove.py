@@ -261,12 +261,7 @@ class _Watch:
             self._beyond_s = self._back_s = None
 
     def _shown(self) -> str:
-        value = self.attendant.situation.value(self.channel.name)
-        if value is None:
-            return "no reading"
-        if self.channel.is_contact:
-            return self.channel.states[round(value)]
-        return format_value(float(f"{value:.5g}"), self.channel.unit)
+        return self.channel.words(self.attendant.situation.value(self.channel.name))
 
     def _tripped(self, wall: datetime, now_s: float) -> None:
         self.trip.at = wall

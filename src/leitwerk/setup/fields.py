@@ -15,6 +15,7 @@ from leitwerk.quantities import (
     Expected,
     Quantity,
     Span,
+    parse_duration,
     parse_expected,
     parse_quantity,
     parse_span,
@@ -49,11 +50,7 @@ def _quantity(value: object) -> Quantity:
 
 
 def _duration(value: object) -> Quantity:
-    text = text_of(value, "a duration such as 30 s")
-    quantity = parse_quantity(text)
-    if quantity.unit is None or quantity.unit.dimension != "time" or quantity.value < 0:
-        raise QuantityError(f"{text!r} is no duration", valid="a time, such as 500 ms, 30 s, 5 min")
-    return quantity
+    return parse_duration(text_of(value, "a duration such as 30 s"))
 
 
 def _interval(value: object) -> Quantity:

@@ -9,11 +9,11 @@ from urllib.parse import urlsplit
 
 from pydantic import Field, WithJsonSchema
 
-from leitwerk.conditions import Condition, TimeOfDay, parse_condition
+from leitwerk.conditions import TimeOfDay, parse_condition
 from leitwerk.errors import FileProblem, QuantityError, SetupError
 from leitwerk.findings import Findings
 from leitwerk.places import List, Map
-from leitwerk.quantities import parse_quantity
+from leitwerk.quantities import parse_duration, parse_time_of_day
 from leitwerk.reading import Model, OnOff, YesNo, reader, text_of, validate
 from leitwerk.rules import (
     Acknowledge,
@@ -34,10 +34,11 @@ from leitwerk.yamltext import parse_yaml
 
 Path: TypeAlias = tuple[str, ...]
 MAX_RULES = 20_000
+_DAY_S = 86_400  # daily at 24:00 is at 00:00
 _NUMBER = re.compile(r"\+?[0-9][0-9 ()/-]{3,24}")
 _MAIL = re.compile(r"[^@\s<>,;\"\\]{1,64}@[A-Za-z0-9.-]{1,190}")
 _EVERY = re.compile(r"every +(\S.*)")
-_DAILY = re.compile(r"daily at +(\d\d):(\d\d)")
+_DAILY = re.compile(r"daily at +(\d\d:\d\d)")
 _MESSAGE = re.compile(r"message +(\w{1,40})")
 _EVENT = re.compile(r"device +(\w+)")
 _PAUSE = re.compile(r"once in +(\S.*)")
@@ -176,10 +177,7 @@ def _trigger(value: object) -> Trigger:
         if match := _EVERY.fullmatch(text):
             return Trigger(every_s=_duration(match[1]))
         if match := _DAILY.fullmatch(text):
-            seconds = int(match[1]) * 3600 + int(match[2]) * 60
-            if int(match[1]) > 23 or int(match[2]) > 59:
-                raise QuantityError(f"{text!r} is no time of day", valid="daily at 06:00")
-            return Trigger(daily_s=seconds)
+            return Trigger(daily_s=parse_time_of_day(match[1]) % _DAY_S)
         if match := _MESSAGE.fullmatch(text):
             return Trigger(message=match[1].upper())
         if (match := _EVENT.fullmatch(text)) and match[1] in EVENTS:
@@ -190,11 +188,11 @@ def _trigger(value: object) -> Trigger:
         raise QuantityError(error.message, valid=_TRIGGERS) from None
 
 
-def _duration(text: str, *, least: float = 0.0) -> float:
-    quantity = parse_quantity(text)
-    if quantity.unit is None or quantity.unit.dimension != "time" or quantity.value <= least:
+def _duration(text: str) -> float:
+    seconds = parse_duration(text).seconds
+    if seconds == 0:
         raise QuantityError(f"{text!r} is no length of time", valid="more than 0 s, such as 10 min")
-    return quantity.seconds
+    return seconds
 
 
 def _set(entry: Mapping[str, Any]) -> Action:
@@ -381,8 +379,3 @@ def shared_contacts(
     except SetupError as error:
         findings.error("bad-contacts", place, f"the contact list has mistakes: {error}")
     return {}
-
-
-def condition_of(rule: Rule) -> list[Condition]:
-    """The conditions of a rule: its trigger's, and the further ones."""
-    return [c for c in (rule.when.condition, rule.only_if) if c is not None]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from typing import Annotated
 from zoneinfo import ZoneInfo
 
@@ -10,12 +9,12 @@ from pydantic import Field, WithJsonSchema
 
 from leitwerk.conditions import parse_condition
 from leitwerk.errors import QuantityError
-from leitwerk.quantities import parse_quantity
+from leitwerk.quantities import parse_duration, parse_time_of_day
 from leitwerk.reading import Model, reader, text_of
 from leitwerk.setup.fields import IntervalField
 from leitwerk.timing import STATISTICS, Start, Stop, find_zone, parse_local
 
-_TIME = re.compile(r"(\d\d):(\d\d)")
+_DAY_S = 86_400  # daily at 24:00 is at 00:00
 _STARTS = "at once; after 10 min; 2026-03-02 06:00; daily at 22:00; when door is ajar"
 _STOPS = "after 36 h; 2026-03-05 06:00; when full; by hand"
 
@@ -25,9 +24,9 @@ def _start(value: object) -> Start:
     if text == "at once":
         return Start()
     if text.startswith("after "):
-        return Start(wait_s=_duration(text.removeprefix("after ")))
+        return Start(wait_s=parse_duration(text.removeprefix("after ")).seconds)
     if text.startswith("daily at "):
-        return Start(daily_s=_time_of_day(text.removeprefix("daily at ")))
+        return Start(daily_s=parse_time_of_day(text.removeprefix("daily at ")) % _DAY_S)
     if text.startswith("when "):
         return Start(when=parse_condition(text.removeprefix("when ")))
     if text[:1].isdigit():
@@ -42,26 +41,10 @@ def _stop(value: object) -> Stop:
     if text == "when full":
         return Stop(when_full=True)
     if text.startswith("after "):
-        return Stop(after_s=_duration(text.removeprefix("after ")))
+        return Stop(after_s=parse_duration(text.removeprefix("after ")).seconds)
     if text[:1].isdigit():
         return Stop(at=parse_local(text))
     raise QuantityError(f"{text[:60]!r} is no end of a run", valid=_STOPS)
-
-
-def _duration(text: str) -> float:
-    quantity = parse_quantity(text)
-    if quantity.unit is None or quantity.unit.dimension != "time":
-        raise QuantityError(f"{text!r} is no duration", valid="10 min, 36 h")
-    if quantity.value < 0:
-        raise QuantityError(f"{text!r} is negative", valid="0 s or more")
-    return quantity.seconds
-
-
-def _time_of_day(text: str) -> int:
-    match = _TIME.fullmatch(text.strip())
-    if match is None or int(match[1]) > 23 or int(match[2]) > 59:
-        raise QuantityError(f"{text[:20]!r} is no time of day", valid="00:00 to 23:59")
-    return int(match[1]) * 3600 + int(match[2]) * 60
 
 
 def _keep(value: object) -> tuple[str, ...]:

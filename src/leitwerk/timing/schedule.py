@@ -10,6 +10,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from leitwerk.conditions import Condition
+from leitwerk.quantities import format_time_of_day
 from leitwerk.timing.zones import LocalTime, offset_text, soonest, to_instant
 
 MAX_RUNS = 10_000  # of one plan
@@ -30,7 +31,7 @@ class Start:
         if self.at is not None:
             return f"at {self.at}"
         if self.daily_s is not None:
-            return f"daily at {self.daily_s // 3600:02}:{self.daily_s % 3600 // 60:02}"
+            return f"daily at {format_time_of_day(self.daily_s)}"
         return f"when {self.when}" if self.when is not None else "at once"
 
 

@@ -184,6 +184,15 @@ def test_an_output_that_did_not_answer_is_switched_again_and_left_safe(
     assert bench.told("output")[-1] == ("horn", "off")
 
 
+def test_a_device_that_refuses_is_not_asked_again_and_again(sheet, tmp_path, gateway):
+    text = GUARD.replace("{pulse: horn, for: 3 s}", "{set: horn, to: on}")
+    bench = Bench(sheet, tmp_path, gateway, text, course="85; stay 1 h")
+    bench.means = replace(bench.means, passwords={"operator": "0000"})
+    bench.attend(10.0)
+    assert [subject for subject, _ in bench.told("trouble")] == ["horn"]
+    assert bench.told("output") == []
+
+
 def test_a_device_is_attended_once(sheet, tmp_path, gateway):
     bench = Bench(sheet, tmp_path, gateway)
 

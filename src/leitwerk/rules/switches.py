@@ -102,6 +102,10 @@ class Switches:
         """Nobody knows what an output is now: it was told, and has not answered."""
         self._now[name].is_sure = False
 
+    def refused(self, name: str) -> None:
+        """The device said no: the output is as it was, and is not told again and again."""
+        self._now[name].wish = None
+
     def unsafe(self) -> list[tuple[str, str]]:
         """Every output that is not, or may not be, in its safe state, and that state.
 

@@ -152,6 +152,7 @@ class Attendant:
             setup, self.folder, means.wall, self._tell, self._happen if hears else None
         )
         self._lost = False
+        self._troubles: dict[str, str] = {}
         self._happenings: list[Happening] = []
         self._lock = threading.Lock()
         self._resume()
@@ -409,14 +410,24 @@ class Attendant:
         family = self.device.datasheet.family("access", "relay.{r}.drive")
         try:
             if family is None:
-                raise LinkError("this model's outputs cannot be driven over its link")
+                raise LinkError("this model's outputs cannot be driven over its link")  # noqa: TRY301
             self._with_rights(lambda: self.device.write_point(family.point(slot), state))
-        except LeitwerkError as error:
+        except LinkError as error:
             self.switches.failed(name)
-            self._tell(wall, "trouble", name, f"was not switched {state}: {error.message}")
+            self._tell_trouble(name, f"was not switched {state}: {error.message}", wall)
+        except LeitwerkError as error:
+            self.switches.refused(name)
+            self._tell_trouble(name, f"was not switched {state}: {error.message}", wall)
         else:
+            self._troubles.pop(name, None)
             self.switches.switched(name, state, self.means.clock())
             self._tell(wall, "output", name, state)
+
+    def _tell_trouble(self, name: str, text: str, wall: datetime) -> None:
+        """Tell what goes wrong with an output, once for as long as it is the same."""
+        if self._troubles.get(name) != text:
+            self._troubles[name] = text
+            self._tell(wall, "trouble", name, text)
 
     def _leave(self) -> None:
         """Bring every output switched here to its safe state, and keep where everything stands."""

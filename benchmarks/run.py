@@ -23,22 +23,28 @@ import yaml
 from numpy.typing import NDArray
 from pymodbus.client import ModbusTcpClient
 
-from leitwerk.alarms import AlarmPoint, Board, State, Watching, follow
-from leitwerk.check import check_into
-from leitwerk.datasheet import Datasheet, Point, Terminal
-from leitwerk.datasheet.model import ScanTiming
+from leitwerk.alarms.board import Board, Watching
+from leitwerk.alarms.definition import AlarmPoint
+from leitwerk.alarms.states import State
+from leitwerk.alarms.timeline import follow
+from leitwerk.check.compile import check_into
+from leitwerk.datasheet.model import Datasheet, ScanTiming, Terminal
+from leitwerk.datasheet.points import Point
+from leitwerk.devices.device import connect, open_device
 from leitwerk.findings import Findings
-from leitwerk.links import connect, open_device
-from leitwerk.live.poller import Poller
-from leitwerk.project import check_file, find_datasheet, write_atomic
-from leitwerk.setup import parse_setup
-from leitwerk.signals import Linear, rtd, thermocouple
+from leitwerk.monitoring.poller import Poller
+from leitwerk.parsing.yaml_text import parse_yaml
+from leitwerk.project.files import write_atomic
+from leitwerk.project.library import find_datasheet
+from leitwerk.project.setups import check_file, parse_setup
+from leitwerk.protocols.modbus import ReadPlan
+from leitwerk.signals import rtd, thermocouple
+from leitwerk.signals.linear import Linear
 from leitwerk.signals.thermocouple_curves import CURVES
-from leitwerk.standins import start_standin
+from leitwerk.standins.process import start_standin
 from leitwerk.standins.profile import find_profile
-from leitwerk.transfer import Unit, upload, upload_batch
-from leitwerk.wire.modbus import ReadPlan
-from leitwerk.yamltext import parse_yaml
+from leitwerk.transfer.batch import Unit, upload_batch
+from leitwerk.transfer.upload import upload
 
 CHANNELS = 10_000
 REPEATS = 7

@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from leitwerk.alarms import Act, AlarmPoint, State, Watch
+from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.alarms.states import Act, State
 
 
 @dataclass

@@ -12,14 +12,14 @@ from click.testing import CliRunner, Result
 from hypothesis import settings
 
 import leitwerk as lw
-from leitwerk.address import LinkAddress
 from leitwerk.cli import main
+from leitwerk.parsing.address import LinkAddress
+from leitwerk.protocols.modbus import ReadRequest, WriteRequest
 from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.firmware import RefusedError
 from leitwerk.standins.logger import Logger
 from leitwerk.standins.plant import Plant
 from leitwerk.standins.profile import find_profile
-from leitwerk.wire.modbus import ReadRequest, WriteRequest
 
 _FUZZ = int(os.environ.get("LEITWERK_FUZZ_EXAMPLES", "2000"))
 settings.register_profile("fuzz", max_examples=_FUZZ, deadline=None)

@@ -13,8 +13,8 @@ from pathlib import Path
 
 import leitwerk as lw
 from leitwerk.links.modbus import ModbusLink
-from leitwerk.transfer import unfinished
 from leitwerk.transfer.receipt import KeptFiles
+from leitwerk.transfer.recover import unfinished
 
 
 def upload_and_die(setup, keep, passwords, at):

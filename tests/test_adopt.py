@@ -6,7 +6,7 @@ import pytest
 
 import leitwerk as lw
 from conftest import example
-from leitwerk.adopt import adopt
+from leitwerk.transfer.adopt import adopt
 
 STANDINS = [
     ("kiln", ["fichte-8"], "1834"), ("station", ["linde", "--rtu"], "2208"),

@@ -9,18 +9,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from alarm_reference import Slow
-from leitwerk.alarms import (
-    Act,
-    AlarmPoint,
-    Board,
-    Deed,
-    State,
-    Watch,
-    Watching,
-    change,
-    difference,
-    follow,
-)
+from leitwerk.alarms.board import Board, Watching
+from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.alarms.inputs import change, difference
+from leitwerk.alarms.states import Act, Deed, State
+from leitwerk.alarms.timeline import follow
 
 INF = math.inf
 NORMAL, PENDING, TRIPPED = State.NORMAL, State.PENDING, State.UNACKNOWLEDGED
@@ -104,7 +97,7 @@ def test_both_evaluators_agree_exactly_with_the_slow_one(alarm, samples, deeds, 
 @pytest.mark.parametrize("chunk", [1, 2, 7])
 @given(alarm=alarm_points(), samples=SAMPLES)
 def test_the_pieces_of_a_long_recording_do_not_show(chunk, alarm, samples) -> None:
-    from leitwerk.alarms import process
+    from leitwerk.alarms import runs as process
 
     times = np.cumsum([s[0] for s in samples])
     x = np.array([s[1] for s in samples], float)

@@ -6,7 +6,7 @@ import pytest
 
 import leitwerk as lw
 from conftest import PASSWORDS, example
-from leitwerk.transfer import read_units, upload_batch
+from leitwerk.transfer.batch import read_units, upload_batch
 
 
 @pytest.fixture
@@ -76,14 +76,14 @@ def test_one_that_fails_stops_no_other(fleet, leitwerk):
 def test_a_hundred_units_some_of_which_drop_the_link_end_verified_or_told(fleet, tmp_path):
     fleet(100, "--drop-share", "0.05")
     units = read_units(fleet.file, fleet.table)
-    patience = lw.Patience(2.0, retries=4)
+    options = lw.LinkOptions(2.0, retries=4)
     outcomes = upload_batch(
-        units, keep=tmp_path / "kept", passwords=lambda setup: PASSWORDS, patience=patience,
+        units, keep=tmp_path / "kept", passwords=lambda setup: PASSWORDS, options=options,
         at_once=4,
     )  # fmt: skip
     for outcome in outcomes:
         if outcome.ok:
-            with lw.connect(outcome.unit.setup, patience=patience) as device:
+            with lw.connect(outcome.unit.setup, options=options) as device:
                 assert device.read_settings().settings["title"] == outcome.unit.setup.title
         else:
             assert "device: " in outcome.message

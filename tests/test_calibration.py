@@ -8,19 +8,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from leitwerk.calibration import (
-    Budget,
-    CalibrationPoint,
-    CalibrationRecord,
-    Contribution,
-    Correction,
-    decide,
-    fit_correction,
-    global_risks,
-    mean_contribution,
-)
+from leitwerk.calibration.conformity import decide, global_risks
+from leitwerk.calibration.correction import CalibrationPoint, Correction, fit_correction
+from leitwerk.calibration.record import CalibrationRecord
+from leitwerk.calibration.uncertainty import Budget, Contribution, mean_contribution
 from leitwerk.errors import DomainError
-from leitwerk.signals import TwoPoint
+from leitwerk.signals.linear import TwoPoint
 
 KINDS = ["offset", "gain", "offset and gain", "polynomial 2", "polynomial 3", "table"]
 

@@ -12,7 +12,11 @@ from hypothesis import strategies as st
 
 import leitwerk as lw
 from conftest import KILN, example
-from leitwerk import SetupError, check_file, check_setup, encode_setup, parse_setup
+from leitwerk.check.compile import check_setup
+from leitwerk.check.encode import encode_setup
+from leitwerk.errors import SetupError
+from leitwerk.project.library import Library
+from leitwerk.project.setups import check_file, parse_setup
 from leitwerk.setup.model import draft_setup
 
 CELL = "scale: {sensitivity: 2 mV/V, full scale: 5000 kg}"
@@ -231,7 +235,7 @@ def test_no_mutilated_setup_ends_in_a_traceback(sheet, data):
         cut = data.draw(st.integers(0, len(lines[at])))
         junk = data.draw(st.sampled_from(["", "[", "{", "}", ":", " ", "-", "±", "1e9", "&"]))
         lines[at] = lines[at][:cut] + junk + lines[at][cut + data.draw(st.integers(0, 3)) :]
-    setup, findings = draft_setup("\n".join(lines), file="k.yaml")
+    setup, findings = draft_setup("\n".join(lines), file="k.yaml", library=Library())
     if setup is not None:
         check_setup(setup, sheet)
     assert setup is not None or findings.has_errors

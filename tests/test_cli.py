@@ -13,7 +13,7 @@ import yaml
 
 import leitwerk as lw
 from conftest import EXAMPLES, KILN, NOWHERE
-from leitwerk.datasheet.fields import datasheet_schema
+from leitwerk.datasheet.entries import datasheet_schema
 from leitwerk.setup.limits import limits_schema
 from leitwerk.setup.model import setup_schema
 

@@ -5,9 +5,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from leitwerk import SetupError, parse_datasheet
-from leitwerk.datasheet import Point
-from leitwerk.errors import QuantityError
+from leitwerk.datasheet.points import Point
+from leitwerk.datasheet.read import parse_datasheet
+from leitwerk.errors import QuantityError, SetupError
 
 TEXT = (resources.files("leitwerk") / "datasheets" / "fichte-8.yaml").read_text("utf-8")
 

@@ -11,11 +11,13 @@ from hypothesis import strategies as st
 
 import leitwerk as lw
 from conftest import PASSWORDS, Clock, MemoryLink
-from leitwerk.address import DeviceName, parse_address
+from leitwerk.devices.clock import read_clock
+from leitwerk.devices.readdress import change_name, change_unit
+from leitwerk.devices.recordings import fetch_recording, list_recordings
+from leitwerk.devices.watchdog import try_watchdog
 from leitwerk.identity import same_number
-from leitwerk.inventory import FILE, locate
-from leitwerk.links import change_name, change_unit, try_watchdog
-from leitwerk.links.clock import read_clock
+from leitwerk.parsing.address import DeviceName, parse_address
+from leitwerk.project.inventory import FILE, locate
 from leitwerk.standins.clock import DeviceClock
 from leitwerk.standins.flow import FlowTransmitter
 from leitwerk.standins.profile import find_profile
@@ -170,20 +172,20 @@ def test_a_recording_is_fetched_window_by_window(device, logger):
     rows[:] = np.arange(rows.size, dtype=np.float32).reshape(rows.shape)
     logger.recordings[0].rows = rows.tolist()
     logger.recording_since_s = None
-    (info,) = device.recordings()
+    (info,) = list_recordings(device)
     assert (info.rows, info.columns, info.interval_s) == (25, 10, 60.0)
     steps = []
-    recording = device.fetch(1, lambda done, total: steps.append((done, total)))
+    recording = fetch_recording(device, 1, lambda done, total: steps.append((done, total)))
     assert np.array_equal(recording.values, rows)
     assert steps == [(10, 25), (20, 25), (25, 25)]
     assert device.status().unfetched == 0
     with pytest.raises(lw.QuantityError, match=r"valid: 1\.\.1"):
-        device.fetch(2)
+        fetch_recording(device, 2)
     logger._window["first"] = 3
     real = logger.write
     logger.write = lambda start, words: None if start == 911 else real(start, words)
     with pytest.raises(lw.LinkError, match="it shows row 3"):
-        device.fetch(1)
+        fetch_recording(device, 1)
 
 
 class Bus:
@@ -210,16 +212,16 @@ ADMIN = {"administrator": "7261"}
 
 @pytest.fixture
 def bus(device, monkeypatch):
-    device.link.patience = lw.Patience(0.1)
+    device.link.options = lw.LinkOptions(0.1)
     monkeypatch.setattr(
-        "leitwerk.links.readdress.look_at",
+        "leitwerk.devices.readdress.look_at",
         lambda address, *more: taken(address),
     )
     return Bus(device, ADMIN)
 
 
 def taken(address):
-    from leitwerk.links.presence import Presence
+    from leitwerk.devices.presence import Presence
 
     return Presence.SOMEBODY if address.unit == 8 else Presence.NOBODY
 
@@ -258,7 +260,7 @@ def test_wherever_a_change_breaks_off_the_true_address_is_told(sheet, logger, bu
         logger.holding[24] = 3
         logger.staged.clear()
         link = MemoryLink(logger)
-        link.patience, link.fails_at, link.deaf = lw.Patience(0.1), broken_at, deaf
+        link.options, link.fails_at, link.deaf = lw.LinkOptions(0.1), broken_at, deaf
         bus.device = lw.Device(sheet, link)
         try:
             moved = bus.change(17)

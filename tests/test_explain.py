@@ -8,10 +8,10 @@ import pytest
 
 import leitwerk as lw
 from conftest import PASSWORDS, kiln, kiln_text
-from leitwerk.explain import explain_channel
-from leitwerk.live import read_once
-from leitwerk.project import find_assignment
-from leitwerk.quantities import parse_quantity
+from leitwerk.evaluation.signal_chain import explain_channel
+from leitwerk.monitoring.single_channel import read_once
+from leitwerk.parsing.quantities import parse_quantity
+from leitwerk.project.setups import find_assignment
 
 
 def explained(channel, text=None, **more):

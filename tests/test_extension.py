@@ -6,8 +6,8 @@ import textwrap
 import pytest
 
 import leitwerk as lw
-from leitwerk.address import parse_address
-from leitwerk.links import open_device
+from leitwerk.devices.device import open_device
+from leitwerk.parsing.address import parse_address
 
 MODULE = '''
     """Devices that are files: a line 'name = value' for each point."""
@@ -48,7 +48,7 @@ MODULE = '''
             return 1
 
 
-    KIND = LinkKind(lambda at, sheet, patience, tracer: FileLink(at), FileSession)
+    KIND = LinkKind(lambda at, sheet, options: FileLink(at), FileSession)
     NOT_A_KIND = 7
 '''
 SHEET = """

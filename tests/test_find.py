@@ -8,10 +8,10 @@ import pytest
 
 import leitwerk as lw
 from conftest import NOWHERE, MemoryLink
-from leitwerk.address import parse_address
-from leitwerk.links import scan as scanning
-from leitwerk.links import try_datasheet
-from leitwerk.links.scan import FoundDevice, Port, Scan, scan, spread
+from leitwerk.devices import scan as scanning
+from leitwerk.devices.datasheet_trial import try_datasheet
+from leitwerk.devices.scan import FoundDevice, Port, Scan, scan, spread
+from leitwerk.parsing.address import parse_address
 
 
 @pytest.fixture

@@ -14,13 +14,13 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import leitwerk as lw
-from leitwerk.address import parse_address, parse_where
-from leitwerk.links import open_device
+from leitwerk.devices.device import open_device
 from leitwerk.links.modbus import ModbusLink
+from leitwerk.parsing.address import parse_address, parse_where
+from leitwerk.protocols.modbus import ReadRequest
 from leitwerk.transfer.receipt import last_receipts
-from leitwerk.wire.modbus import ReadRequest
 
-PATIENCE = lw.Patience(0.05, retries=0)
+OPTIONS = lw.LinkOptions(0.05, retries=0)
 # A good answer to "read input 0..1" of unit 3: header, function, bytes, two registers.
 GOOD = bytes.fromhex("00010000000703040400070008")
 few = settings(
@@ -90,7 +90,7 @@ def spoilt(draw, good):
 def test_any_modbus_frame_is_an_answer_or_an_error(on_socket, answer):
     speaker, host = on_socket
     speaker.says = answer
-    link = ModbusLink(parse_address(f"modbus+tcp://{host}?unit=3"), patience=PATIENCE)
+    link = ModbusLink(parse_address(f"modbus+tcp://{host}?unit=3"), options=OPTIONS)
     began = time.monotonic()
     try:
         words = link.read([ReadRequest("input", 0, 2)])
@@ -110,7 +110,7 @@ def test_any_line_is_an_answer_or_an_error(on_socket, answer):
     speaker.says = answer
     with (
         open_device(
-            lw.find_datasheet("birke"), parse_address(f"text+tcp://{host}"), patience=PATIENCE
+            lw.find_datasheet("birke"), parse_address(f"text+tcp://{host}"), options=OPTIONS
         ) as device,
         contextlib.suppress(lw.LeitwerkError),
     ):
@@ -123,7 +123,7 @@ def test_any_answer_of_a_sensor_is_one_or_an_error(on_port, answer):
     speaker, path = on_port
     speaker.says = answer.replace(b"000", b"0")  # a measurement of minutes would be waited for
     at = parse_address(f"sdi12+serial://{path}?line=1200,8N1")
-    with open_device(lw.find_datasheet("ahorn"), at, patience=PATIENCE) as device:
+    with open_device(lw.find_datasheet("ahorn"), at, options=OPTIONS) as device:
         for act in (device.identify, device.read_settings):
             with contextlib.suppress(lw.LeitwerkError):
                 act()

@@ -10,10 +10,10 @@ import pytest
 
 import leitwerk as lw
 from conftest import PASSWORDS, example, kiln
-from leitwerk.address import _SCHEMES, parse_address
 from leitwerk.links.modbus import ModbusLink
-from leitwerk.links.port import why_port_fails
-from leitwerk.wire.modbus import ReadRequest, WriteRequest
+from leitwerk.links.serial_port import why_port_fails
+from leitwerk.parsing.address import _SCHEMES, parse_address
+from leitwerk.protocols.modbus import ReadRequest, WriteRequest
 
 
 @pytest.mark.parametrize(
@@ -52,7 +52,7 @@ def test_what_is_no_address(typed, says):
 def test_the_whole_thread_on_a_serial_line_with_a_masked_trace(standin, tmp_path):
     entries = []
     setup = kiln(standin("--rtu").address)
-    with lw.connect(setup, tracer=entries.append) as device:
+    with lw.connect(setup, options=lw.LinkOptions(tracer=entries.append)) as device:
         receipt = lw.upload(setup, device, keep=tmp_path, passwords=PASSWORDS)
         report = lw.verify(setup, device, duration_s=0.4, rate_hz=5)
     assert (len(receipt.changes), report.passed) == (48, True)
@@ -64,7 +64,7 @@ def test_the_whole_thread_on_a_serial_line_with_a_masked_trace(standin, tmp_path
 
 def test_reads_outlive_a_noisy_line(standin):
     setup = kiln(standin("--rtu", "--corrupt-every", "4").address)
-    with lw.connect(setup, patience=lw.Patience(0.3)) as device:
+    with lw.connect(setup, options=lw.LinkOptions(0.3)) as device:
         assert device.identify().serial == "K2-00417"
         assert len(device.read_settings().settings) == 185
 
@@ -124,7 +124,7 @@ def test_coils_and_discrete_inputs_over_a_socket():
             return frame(request, request[7:12])
         return frame(request, bytes([function, 2, 0b10101101, 0b0000001]))
 
-    link = ModbusLink(serve_once(reply), patience=lw.Patience(1))
+    link = ModbusLink(serve_once(reply), options=lw.LinkOptions(1))
     assert link.read([ReadRequest("coil", 0, 9)]) == [1, 0, 1, 1, 0, 1, 0, 1, 1]
     assert link.read([ReadRequest("discrete", 7, 10)])[:3] == [1, 0, 1]
     link.write(WriteRequest(4, (1, 0, 1), ("a", "b", "c"), "coil"))
@@ -154,7 +154,7 @@ def test_rtu_frames_through_a_serial_server():
 
     tcp = serve_once(reply)
     link = ModbusLink(
-        parse_address(f"modbus+rtu://127.0.0.1:{tcp.port}?unit=3"), patience=lw.Patience(1)
+        parse_address(f"modbus+rtu://127.0.0.1:{tcp.port}?unit=3"), options=lw.LinkOptions(1)
     )
     assert link.read([ReadRequest("input", 0, 2)]) == [7, 8]
     question = bytes([3, 4, 0, 0, 0, 2])
@@ -176,12 +176,12 @@ def test_a_broken_connection_is_made_anew_for_a_read_and_never_for_a_write():
     threading.Thread(target=run, daemon=True).start()
     port = listener.getsockname()[1]
     link = ModbusLink(
-        parse_address(f"modbus+tcp://127.0.0.1:{port}?unit=3"), patience=lw.Patience(1)
+        parse_address(f"modbus+tcp://127.0.0.1:{port}?unit=3"), options=lw.LinkOptions(1)
     )
     assert link.read([ReadRequest("input", 0, 1)]) == [7]
     link.close()
     link = ModbusLink(
-        parse_address(f"modbus+tcp://127.0.0.1:{port}?unit=3"), patience=lw.Patience(1)
+        parse_address(f"modbus+tcp://127.0.0.1:{port}?unit=3"), options=lw.LinkOptions(1)
     )
     with pytest.raises(lw.LinkError, match=r"broke|no answer"):
         link.write(WriteRequest(0, (1,), ("a",)))
@@ -201,7 +201,7 @@ def test_a_broken_connection_is_made_anew_for_a_read_and_never_for_a_write():
     ],
 )  # fmt: skip
 def test_an_answer_to_another_question_is_never_taken(reply, says):
-    link = ModbusLink(serve_once(reply), patience=lw.Patience(0.2))
+    link = ModbusLink(serve_once(reply), options=lw.LinkOptions(0.2))
     with pytest.raises((lw.LinkError, lw.DeviceRefused), match=says):
         link.read([ReadRequest("input", 0, 2)])
     link.close()
@@ -219,7 +219,7 @@ def test_an_answer_to_another_question_is_never_taken(reply, says):
 def test_faults_of_the_link_leave_a_whole_device(standin, tmp_path, words, says):
     """Whatever goes wrong, an upload ends with a true state, and the next one mends it."""
     setup = kiln(standin(*words).address)
-    with lw.connect(setup, patience=lw.Patience(0.5, retries=0)) as device:
+    with lw.connect(setup, options=lw.LinkOptions(0.5, retries=0)) as device:
 
         def work():
             for _ in range(9):

@@ -5,7 +5,7 @@ import json
 import pytest
 
 import leitwerk as lw
-from leitwerk.needs import Needs, _protects, parse_counted, why_not
+from leitwerk.datasheet.needs import Needs, _protects, parse_counted, why_not
 
 SHEET = lw.find_datasheet("fichte-8")
 

@@ -10,8 +10,8 @@ import pytest
 
 import leitwerk as lw
 from conftest import NOWHERE
-from leitwerk import passwords
-from leitwerk.passwords import Passwords, keep_password
+from leitwerk.project import passwords
+from leitwerk.project.passwords import Passwords, keep_password
 
 
 class Store(keyring.backend.KeyringBackend):
@@ -92,6 +92,6 @@ def test_without_the_package_the_other_ways_are_left(monkeypatch, leitwerk, kiln
 
 
 def test_the_key_store_is_loaded_only_when_a_password_is_wanted():
-    code = "import sys, leitwerk.transfer, leitwerk.page; print('keyring' in sys.modules)"
+    code = "import sys, leitwerk.transfer, leitwerk.reports.device_page; print('keyring' in sys.modules)"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.strip() == "False"

@@ -9,7 +9,14 @@ from hypothesis import strategies as st
 
 import leitwerk as lw
 from conftest import EXAMPLES, example
-from leitwerk.program import build_program, from_c, from_hex, parse_program, to_c, to_hex
+from leitwerk.protocols.board_image import (
+    build_program,
+    from_c,
+    from_hex,
+    parse_program,
+    to_c,
+    to_hex,
+)
 
 SHEET = lw.find_datasheet("buche-6")
 SETUP = lw.parse_setup((EXAMPLES / "panel.yaml").read_text("utf-8"))

@@ -3,8 +3,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from leitwerk.errors import DomainError
-from leitwerk.signals import (
+from leitwerk.analysis.pulses import (
     count_changes,
     count_steps,
     debounce,
@@ -13,6 +12,7 @@ from leitwerk.signals import (
     rate_by_period,
     totals,
 )
+from leitwerk.errors import DomainError
 
 
 @given(st.sampled_from([16, 32]), st.lists(st.integers(0, 30_000), min_size=1, max_size=50))

@@ -6,8 +6,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from leitwerk.errors import QuantityError, UnitError
-from leitwerk.quantities import format_number, parse_expected, parse_quantity, parse_span
-from leitwerk.units import _SPELLINGS, convert, convert_difference, parse_unit
+from leitwerk.parsing.quantities import format_number, parse_expected, parse_quantity, parse_span
+from leitwerk.parsing.units import _SPELLINGS, convert, convert_difference, parse_unit
 
 SYMBOLS = [spelling for all_of in _SPELLINGS.values() for spelling in all_of if spelling]
 finite = st.floats(-1e9, 1e9, allow_nan=False)

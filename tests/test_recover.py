@@ -20,12 +20,13 @@ from hypothesis import strategies as st
 
 import leitwerk as lw
 from conftest import PASSWORDS, Clock, MemoryLink, example, kiln
+from leitwerk.project.kept import device_folder
 from leitwerk.standins.charger import Charger
 from leitwerk.standins.firmware import Refusal, RefusedError
 from leitwerk.standins.logger import Logger
 from leitwerk.standins.profile import find_profile
-from leitwerk.transfer import Found, look_back, read_history, unfinished
-from leitwerk.transfer.receipt import device_folder
+from leitwerk.transfer.history import read_history
+from leitwerk.transfer.recover import Found, look_back, unfinished
 
 STATION_PASSWORDS = {"operator": "2208"}
 

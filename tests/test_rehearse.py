@@ -12,14 +12,19 @@ from hypothesis import strategies as st
 
 import leitwerk as lw
 from conftest import EXAMPLES
-from leitwerk.alarms import AlarmPoint, BandPart, Bands, Board, Watching, cycles_per_hour, follow
-from leitwerk.course import parse_course
+from leitwerk.alarms.bands import BandPart, Bands
+from leitwerk.alarms.board import Board, Watching
+from leitwerk.alarms.chatter import cycles_per_hour
+from leitwerk.alarms.definition import AlarmPoint
+from leitwerk.alarms.timeline import follow
+from leitwerk.analysis.expression import work_out
 from leitwerk.errors import QuantityError, SetupError
-from leitwerk.formula import work_out
-from leitwerk.project import find_limits, known_limits
-from leitwerk.rehearsal import read_recorded
-from leitwerk.setup import parse_limits
-from leitwerk.timing import condense, find_zone
+from leitwerk.evaluation.course import parse_course
+from leitwerk.evaluation.dry_run import read_recorded
+from leitwerk.parsing.local_time import find_zone
+from leitwerk.project.library import find_limits, known_limits
+from leitwerk.recordings.condense import condense
+from leitwerk.setup.limits import parse_limits
 
 GUARD = str(EXAMPLES / "kiln-guard.yaml")
 COURSE = "air_top: 21.5; to 85 in 1 min; stay 30 s; missing 5 s; to 60 in 1 min; noise 0.01"

@@ -10,23 +10,14 @@ from hypothesis import strategies as st
 
 import leitwerk as lw
 from conftest import EXAMPLES
-from leitwerk.check import check_into, check_setup
-from leitwerk.conditions import holds, parse_condition
+from leitwerk.alarms.conditions import holds, parse_condition
+from leitwerk.check.compile import check_into, check_setup
 from leitwerk.errors import QuantityError
-from leitwerk.rules import (
-    Engine,
-    Escalation,
-    Happening,
-    Notify,
-    Rule,
-    Switch,
-    Switches,
-    Trigger,
-    WriteLog,
-    fill,
-    message_parts,
-    names_in,
-)
+from leitwerk.project.library import Library
+from leitwerk.rules.definition import Escalation, Happening, Notify, Rule, Trigger, WriteLog
+from leitwerk.rules.engine import Engine
+from leitwerk.rules.message_text import fill, message_parts, names_in
+from leitwerk.rules.switches import Switch, Switches
 from leitwerk.setup.model import draft_setup
 
 GUARD = (EXAMPLES / "kiln-guard.yaml").read_text("utf-8")
@@ -412,7 +403,7 @@ def test_whatever_stands_in_a_setup_is_a_finding_and_no_traceback(edits):
     lines = list(LINES)
     for number, at, text in edits:
         lines[number] = lines[number][:at] + text + lines[number][at + 3 :]
-    setup, findings = draft_setup("\n".join(lines), file="guard.yaml")
+    setup, findings = draft_setup("\n".join(lines), file="guard.yaml", library=Library())
     if setup is not None:
         check_into(setup, lw.find_datasheet("fichte-8"), findings)
     assert all(f.message for f in findings.sorted())

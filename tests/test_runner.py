@@ -16,14 +16,16 @@ from aiosmtpd.smtp import AuthResult
 
 import leitwerk as lw
 from conftest import EXAMPLES, PASSWORDS, Clock, MemoryLink, example
-from leitwerk.alarms import Act
-from leitwerk.course import parse_course
+from leitwerk.alarms.states import Act
+from leitwerk.commissioning.alarm_proof import prove, warming
+from leitwerk.commissioning.loop_check import check_loop, pulse
 from leitwerk.errors import FileProblem, QuantityError
-from leitwerk.project import assign_setup, setup_outputs
-from leitwerk.runner import Attendant, Means, Outbox, prove, request_act, warming
-from leitwerk.runner.loop import check_loop, pulse
-from leitwerk.runner.outbox import SendFailed
-from leitwerk.runner.senders import sender
+from leitwerk.evaluation.course import parse_course
+from leitwerk.monitoring.attendant import Attendant, Means
+from leitwerk.monitoring.operator_acts import request_act
+from leitwerk.monitoring.outbox import Outbox, SendFailed
+from leitwerk.monitoring.senders import sender
+from leitwerk.project.setups import assign_setup, setup_outputs
 from leitwerk.standins.flow import FlowTransmitter
 from leitwerk.standins.logger import Logger
 from leitwerk.standins.plant import Plant
@@ -280,8 +282,8 @@ def test_a_full_disk_keeps_no_output_from_being_switched(sheet, tmp_path, gatewa
         raise OSError(28, "No space left on device")
 
     monkeypatch.setattr(Path, "open", full)
-    monkeypatch.setattr("leitwerk.runner.attend.write_atomic", _problem)
-    monkeypatch.setattr("leitwerk.runner.outbox.write_atomic", _problem)
+    monkeypatch.setattr("leitwerk.monitoring.attendant.write_atomic", _problem)
+    monkeypatch.setattr("leitwerk.monitoring.outbox.write_atomic", _problem)
     for _ in range(16):
         one.step()
         bench.clock.wait(0.5)

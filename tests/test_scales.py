@@ -9,25 +9,16 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from leitwerk.errors import DomainError, QuantityError
-from leitwerk.signals import (
-    Arms,
-    Chain,
-    Limits,
-    Linear,
-    Logarithmic,
-    LoopBands,
-    PointTable,
-    Polynomial,
-    Shunt,
-    SquareRoot,
-    States,
-    StrainBridge,
-    TwoPoint,
-    check_shunt,
-    load_cell,
-    parse_transformer,
-)
+from leitwerk.signals.bridge import Arms, StrainBridge, check_shunt, load_cell
+from leitwerk.signals.linear import Limits, Linear, TwoPoint
+from leitwerk.signals.loop import LoopBands, Shunt
+from leitwerk.signals.polynomial import Polynomial
 from leitwerk.signals.quality import Quality
+from leitwerk.signals.scale import Chain
+from leitwerk.signals.square_root import Logarithmic, SquareRoot
+from leitwerk.signals.states import States
+from leitwerk.signals.table import PointTable
+from leitwerk.signals.transformer import parse_transformer
 
 number = st.floats(-1e6, 1e6)
 rising = st.lists(st.floats(-1e3, 1e3), min_size=2, max_size=8, unique=True).map(sorted)

@@ -9,14 +9,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import leitwerk as lw
-from leitwerk.address import parse_address
 from leitwerk.datasheet.queries import Query
-from leitwerk.links import Device
-from leitwerk.links.stream import LineLink
+from leitwerk.devices.device import Device
+from leitwerk.links.lines import LineLink
+from leitwerk.parsing.address import parse_address
+from leitwerk.protocols.lines import MAX_LINE, LineReader, split_fields
+from leitwerk.protocols.scpi import parse_error
 from leitwerk.standins.meter import Meter
 from leitwerk.standins.profile import find_profile
-from leitwerk.wire.lines import MAX_LINE, LineReader, split_fields
-from leitwerk.wire.scpi import parse_error
 
 HALL = (resources.files("leitwerk") / "examples" / "saw-hall.yaml").read_text("utf-8")
 AT = "scpi+tcp://127.0.0.1:5025"
@@ -152,7 +152,7 @@ def test_answers_that_are_none(reply, says):
 
     threading.Thread(target=run, daemon=True).start()
     address = parse_address(f"scpi+tcp://127.0.0.1:{listener.getsockname()[1]}")
-    link = LineLink(address, patience=lw.Patience(0.2))
+    link = LineLink(address, options=lw.LinkOptions(0.2))
     with pytest.raises(lw.LinkError, match=says):
         link.ask("A?")
     link.close()

@@ -8,10 +8,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import leitwerk as lw
-from leitwerk.address import parse_address
-from leitwerk.links import Patience
+from leitwerk.links.options import LinkOptions
 from leitwerk.links.sdi12 import Sdi12Link
-from leitwerk.wire.sdi12 import (
+from leitwerk.parsing.address import parse_address
+from leitwerk.protocols.sdi12 import (
     Measure,
     Wait,
     crc_text,
@@ -70,9 +70,9 @@ def test_whatever_comes_is_an_answer_or_an_error(line, unit, has_crc):
             read()
 
 
-def link(address, unit=None, **patience):
+def link(address, unit=None, **options):
     text = str(address) if unit is None else str(address).replace("unit=0", f"unit={unit}")
-    return Sdi12Link(parse_address(text), patience=Patience(**{"timeout_s": 0.3, **patience}))
+    return Sdi12Link(parse_address(text), options=LinkOptions(**{"timeout_s": 0.3, **options}))
 
 
 def test_three_sensors_measure_on_one_bus_at_the_same_time():

@@ -9,19 +9,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from leitwerk.errors import DomainError, QuantityError
-from leitwerk.signals import (
-    ResistanceThermometer,
-    SteinhartHart,
-    Thermocouple,
-    find_sensor,
-    lead_error,
-    platinum_tolerance,
-    rtd,
-    thermocouple,
-    thermocouple_tolerance,
-)
+from leitwerk.signals import rtd, thermocouple
 from leitwerk.signals.quality import Quality
+from leitwerk.signals.rtd import ResistanceThermometer, lead_error
+from leitwerk.signals.sensors import find_sensor
+from leitwerk.signals.thermistor import SteinhartHart
+from leitwerk.signals.thermocouple import Thermocouple
 from leitwerk.signals.thermocouple_curves import CURVES
+from leitwerk.signals.tolerance import platinum_tolerance, thermocouple_tolerance
 
 # IEC 60584-1:2013, tables of the emf in mV, printed to 1 µV.
 THERMOCOUPLES = {

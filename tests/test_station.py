@@ -6,6 +6,7 @@ import pytest
 
 import leitwerk as lw
 from conftest import Clock, MemoryLink
+from leitwerk.project.library import Library
 from leitwerk.setup.model import draft_setup
 from leitwerk.standins.charger import Charger
 from leitwerk.standins.profile import find_profile
@@ -88,7 +89,7 @@ def test_without_a_commit_a_broken_upload_says_that_settings_are_mixed(station, 
 )  # fmt: skip
 def test_mistakes_in_what_a_device_measures_itself(linde, old, new, rule, says):
     assert old in STATION
-    setup, findings = draft_setup(STATION.replace(old, new, 1), file="s.yaml")
+    setup, findings = draft_setup(STATION.replace(old, new, 1), file="s.yaml", library=Library())
     if setup is not None:
         findings.extend(lw.check_setup(setup, linde))
     assert says in next(str(f) for f in findings if f.rule == rule)

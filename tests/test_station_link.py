@@ -20,12 +20,10 @@ from paho.mqtt.enums import CallbackAPIVersion
 
 import leitwerk as lw
 from conftest import example
-from leitwerk.address import parse_address
 from leitwerk.links.mqtt import StationLink
-from leitwerk.standins.profile import find_profile
-from leitwerk.standins.station import Station
-from leitwerk.transfer.remote import look_station, request_setup
-from leitwerk.wire.station import (
+from leitwerk.parsing.address import parse_address
+from leitwerk.project.passwords import broker_password
+from leitwerk.protocols.station import (
     Answer,
     Desired,
     Standing,
@@ -40,10 +38,13 @@ from leitwerk.wire.station import (
     parse_state,
     station_schema,
 )
+from leitwerk.standins.profile import find_profile
+from leitwerk.standins.station import Station
+from leitwerk.transfer.station_request import look_station, request_setup
 
 NOW = datetime(2026, 3, 2, 8, 40, tzinfo=UTC)
 SHEET = lw.find_datasheet("laerche")
-PATIENCE = lw.Patience(5.0)
+OPTIONS = lw.LinkOptions(5.0)
 # A day passes in about nine seconds: the station wakes every 0.36 s.
 FAST = ("--time-factor", "10000")
 
@@ -85,9 +86,7 @@ def head_water(broker, tmp_path):
         running.append(lw.start_standin("laerche", *broker, *words))
         text = example("head-water", running[-1].address)
         (tmp_path / "hw.yaml").write_text(text, encoding="utf-8")
-        links.append(
-            StationLink(running[-1].address, "laerche", serial="BS-0031", patience=PATIENCE)
-        )
+        links.append(StationLink(running[-1].address, "laerche", serial="BS-0031", options=OPTIONS))
         return lw.parse_setup(text, file="hw.yaml"), links[-1]
 
     yield start
@@ -205,11 +204,12 @@ def test_a_broker_that_wants_a_password(monkeypatch):
 
     threading.Thread(target=refuse, daemon=True).start()
     at = parse_address(f"mqtt+tcp://127.0.0.1:{listener.getsockname()[1]}")
-    link = StationLink(at, "laerche", patience=lw.Patience(1.0))
+    link = StationLink(at, "laerche", options=lw.LinkOptions(1.0))
     with pytest.raises(lw.LinkError, match="lets nobody in"):
         link.state()
     monkeypatch.delenv("LEITWERK_PASSWORD_BROKER", raising=False)
-    named = StationLink(parse_address("mqtt+tcp://ida@127.0.0.1:9"), "laerche")
+    options = lw.LinkOptions(password=broker_password)
+    named = StationLink(parse_address("mqtt+tcp://ida@127.0.0.1:9"), "laerche", options=options)
     with pytest.raises(lw.DeviceRefused, match="wants the password of the broker"):
         named.state()
 
@@ -376,7 +376,7 @@ def test_tls_is_spoken_and_the_certificate_and_its_name_are_checked(
         authority.cert_pem.write_to_path(str(known))
         monkeypatch.setenv("SSL_CERT_FILE", str(known) if trusted else str(tmp_path / "none.pem"))
         at = parse_address(f"mqtt+tls://127.0.0.1:{start(target, name)}")
-        link = StationLink(at, "laerche", serial="BS-0031", patience=PATIENCE)
+        link = StationLink(at, "laerche", serial="BS-0031", options=OPTIONS)
         try:
             return link.state().serial
         finally:
@@ -413,7 +413,7 @@ def test_a_broker_of_version_5_only_is_spoken_to_in_that():
     thread = threading.Thread(target=serve, daemon=True)
     thread.start()
     at = parse_address(f"mqtt+tcp://127.0.0.1:{listener.getsockname()[1]}")
-    link = StationLink(at, "laerche", patience=PATIENCE)
+    link = StationLink(at, "laerche", options=OPTIONS)
     assert link.state().serial == "1"
     link.close()
     thread.join(5)

@@ -10,14 +10,14 @@ from hypothesis import strategies as st
 
 import leitwerk as lw
 from conftest import KILN, PASSWORDS, kiln
-from leitwerk.editing import add_tare, undo_tare
+from leitwerk.calibration.orientation import find_orientation, right_angle_rotations
+from leitwerk.calibration.tare import Tare, TareHistory, TareLink, capture_tare
 from leitwerk.errors import DomainError, NotAtRest
-from leitwerk.live import read_untared
-from leitwerk.orientation import find_orientation, right_angle_rotations
-from leitwerk.project import find_assignment
-from leitwerk.signals import Linear
-from leitwerk.tare import Tare, TareHistory, TareLink, capture_tare
-from leitwerk.units import parse_unit
+from leitwerk.monitoring.single_channel import read_untared
+from leitwerk.parsing.units import parse_unit
+from leitwerk.project.editing import add_tare, undo_tare
+from leitwerk.project.setups import find_assignment
+from leitwerk.signals.linear import Linear
 
 NOW = datetime(2026, 3, 2, 8, 40, tzinfo=UTC)
 LIMITS = {"spread": 0.2, "drift": 0.3, "most": 50.0}

@@ -4,19 +4,20 @@ import contextlib
 import select
 import socket
 import threading
+from dataclasses import replace
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 import leitwerk as lw
-from leitwerk.address import parse_address
 from leitwerk.datasheet.queries import Replies
-from leitwerk.links import open_device
-from leitwerk.wire.lines import LineReader
+from leitwerk.devices.device import open_device
+from leitwerk.parsing.address import parse_address
+from leitwerk.protocols.lines import LineReader
 
 SHEET = lw.find_datasheet("birke")
-PATIENCE = lw.Patience(0.3, retries=0)
+OPTIONS = lw.LinkOptions(0.3, retries=0)
 
 
 def answering(answers):
@@ -33,7 +34,7 @@ def answering(answers):
 
     threading.Thread(target=run, daemon=True).start()
     at = parse_address(f"text+tcp://127.0.0.1:{listener.getsockname()[1]}")
-    return open_device(SHEET, at, patience=PATIENCE)
+    return open_device(SHEET, at, options=OPTIONS)
 
 
 @pytest.mark.parametrize(
@@ -77,7 +78,7 @@ def test_a_password_is_in_no_trace_and_no_message():
     entries = []
     with lw.start_standin("birke", "--rtu") as one:
         at = one.address
-        with open_device(SHEET, at, patience=PATIENCE, tracer=entries.append) as device:
+        with open_device(SHEET, at, options=replace(OPTIONS, tracer=entries.append)) as device:
             device.log_in("operator", "bark")
             with pytest.raises(lw.DeviceRefused) as caught:
                 device.log_in("operator", "spruce")
@@ -102,7 +103,7 @@ def test_what_comes_unasked_is_not_the_next_answer():
 
     threading.Thread(target=run, daemon=True).start()
     at = parse_address(f"text+tcp://127.0.0.1:{listener.getsockname()[1]}")
-    with open_device(SHEET, at, patience=PATIENCE) as device:
+    with open_device(SHEET, at, options=OPTIONS) as device:
         assert device.identify().serial == "PI-1180"
         heard.set()
         # It has arrived when the socket has something to read.

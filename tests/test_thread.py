@@ -4,7 +4,7 @@ import pytest
 
 import leitwerk as lw
 from conftest import example
-from leitwerk.address import parse_address
+from leitwerk.parsing.address import parse_address
 
 
 @pytest.mark.parametrize(

@@ -11,20 +11,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from leitwerk.budget import Load, Store, Stream, Supply, report_volume, work_out_budget
+from leitwerk.analysis.intervals import wall_clock_intervals
+from leitwerk.analysis.statistics import interval_statistics
+from leitwerk.check.budget import Load, Stream, report_volume, work_out_budget
+from leitwerk.datasheet.model import Store, Supply
 from leitwerk.errors import QuantityError
-from leitwerk.timing import (
-    RunPlan,
-    Start,
-    Stop,
-    find_zone,
-    interval_statistics,
-    overlaps,
-    parse_local,
-    plan_runs,
-    to_instant,
-    wall_clock_intervals,
-)
+from leitwerk.parsing.local_time import find_zone, parse_local, to_instant
+from leitwerk.rules.schedule import RunPlan, Start, Stop, overlaps, plan_runs
 
 BERLIN, YORK = find_zone("Europe/Berlin"), find_zone("America/New_York")
 ZONES = {

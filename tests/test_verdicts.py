@@ -8,11 +8,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import kiln
-from leitwerk.check import assign_channels
+from leitwerk.check.assignment import assign_channels
+from leitwerk.datasheet.image import Change
+from leitwerk.evaluation.verdict import Context, Verdict, judge
 from leitwerk.findings import Findings
-from leitwerk.image import Change
-from leitwerk.signals import Quality, thermocouple
-from leitwerk.verdicts import Context, Verdict, judge
+from leitwerk.signals import thermocouple
+from leitwerk.signals.quality import Quality
 
 JUNCTION = 22.9
 MIRRORED = float(

@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from leitwerk.datasheet import Point
-from leitwerk.wire.modbus import (
+from leitwerk.datasheet.points import Point
+from leitwerk.protocols.modbus import (
     MAX_READ,
     MAX_WRITE,
     ReadPlan,

@@ -3,7 +3,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from leitwerk.findings import Findings
-from leitwerk.yamltext import MAX_BYTES, parse_yaml
+from leitwerk.parsing.yaml_text import MAX_BYTES, parse_yaml
 
 
 def read(data):

@@ -3,10 +3,10 @@
 import json
 from pathlib import Path
 
-from leitwerk.datasheet.fields import datasheet_schema
+from leitwerk.datasheet.entries import datasheet_schema
+from leitwerk.protocols.station import station_schema
 from leitwerk.setup.limits import limits_schema
 from leitwerk.setup.model import setup_schema
-from leitwerk.wire.station import station_schema
 
 FOLDER = Path(__file__).parent.parent / "src" / "leitwerk" / "schemas"
 SCHEMAS = {

@@ -20,7 +20,7 @@ import pyte
 from matplotlib import get_data_path
 from PIL import Image, ImageDraw, ImageFont
 
-from leitwerk.standins import start_standin
+from leitwerk.standins.process import start_standin
 
 PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
 COLUMNS, ROWS = 120, 34

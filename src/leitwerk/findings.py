@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import enum
 from dataclasses import asdict, dataclass
-from typing import TYPE_CHECKING, Any
-
-from leitwerk.places import Map
+from typing import TYPE_CHECKING, Any, Protocol, TypeAlias
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
+
+# The way through a file's keys to a value: ("channels", "air_top", "range").
+KeyPath: TypeAlias = tuple[str, ...]
 
 
 class Severity(enum.StrEnum):
@@ -64,10 +65,17 @@ class Finding:
         return asdict(self)
 
 
+class Locator(Protocol):
+    """The keys of a file, that know where they stand."""
+
+    def locate(self, path: KeyPath, *, at_key: bool = False) -> tuple[int, int]:
+        """Line and column (from 1) of the value at ``path``, or of the nearest key above it."""
+
+
 class Findings:
     """Collects the findings on one file and knows where its keys stand."""
 
-    def __init__(self, file: str, root: Map | None = None) -> None:
+    def __init__(self, file: str, root: Locator | None = None) -> None:
         self.file = file
         self.root = root
         # Paths that a mistyped key was meant for: what is missing there has its finding already.
@@ -84,7 +92,7 @@ class Findings:
         self,
         severity: Severity,
         rule: str,
-        path: tuple[str, ...],
+        path: KeyPath,
         message: str,
         *,
         valid: str = "",
@@ -114,7 +122,7 @@ class Findings:
             )
         )
 
-    def mentions(self, path: tuple[str, ...]) -> bool:
+    def mentions(self, path: KeyPath) -> bool:
         """Whether the file has something meant for ``path``, readable or not."""
         if path in self.meant:
             return True
@@ -125,15 +133,15 @@ class Findings:
             here = here[step]
         return here is not None
 
-    def error(self, rule: str, path: tuple[str, ...], message: str, **more: Any) -> None:
+    def error(self, rule: str, path: KeyPath, message: str, **more: Any) -> None:
         """Add an error: the setup cannot be uploaded like this."""
         self.add(Severity.ERROR, rule, path, message, **more)
 
-    def warning(self, rule: str, path: tuple[str, ...], message: str, **more: Any) -> None:
+    def warning(self, rule: str, path: KeyPath, message: str, **more: Any) -> None:
         """Add a warning: it can be uploaded, and is probably not meant."""
         self.add(Severity.WARNING, rule, path, message, **more)
 
-    def note(self, rule: str, path: tuple[str, ...], message: str, **more: Any) -> None:
+    def note(self, rule: str, path: KeyPath, message: str, **more: Any) -> None:
         """Add a note: good to know."""
         self.add(Severity.NOTE, rule, path, message, **more)
 

@@ -3,29 +3,6 @@
 ``follow`` goes through a whole recording, ``Board`` takes one sample of all channels at a time.
 """
 
-from leitwerk.alarms.bands import NO_BAND, BandPart, Bands
-from leitwerk.alarms.board import Board, Watching
-from leitwerk.alarms.chatter import cycles_per_hour
-from leitwerk.alarms.point import AlarmPoint, Watch
-from leitwerk.alarms.states import Act, Deed, Level, State
-from leitwerk.alarms.timeline import Timeline, follow
-from leitwerk.alarms.watched import change, difference
+import lazy_loader as lazy
 
-__all__ = [
-    "NO_BAND",
-    "Act",
-    "AlarmPoint",
-    "BandPart",
-    "Bands",
-    "Board",
-    "Deed",
-    "Level",
-    "State",
-    "Timeline",
-    "Watch",
-    "Watching",
-    "change",
-    "cycles_per_hour",
-    "difference",
-    "follow",
-]
+__getattr__, __dir__, __all__ = lazy.attach_stub(__name__, __file__)

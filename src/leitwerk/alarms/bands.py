@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from leitwerk.alarms.point import AlarmPoint
-from leitwerk.alarms.process import levels
+from leitwerk.alarms.definition import AlarmPoint
+from leitwerk.alarms.runs import levels
 from leitwerk.alarms.states import Level
 
 if TYPE_CHECKING:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from leitwerk.alarms.point import AlarmPoint, Watch
+from leitwerk.alarms.definition import AlarmPoint, Watch
 
 
 def cycles_per_hour(alarm: AlarmPoint, deviation: float, interval_s: float) -> float:

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from leitwerk.alarms.point import AlarmPoint, Watch
-from leitwerk.alarms.process import levels
+from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.alarms.runs import levels
 from leitwerk.alarms.states import Act, Deed, Level, Standing, State, state_table
 
 if TYPE_CHECKING:

@@ -11,10 +11,11 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from leitwerk.errors import DomainError
-from leitwerk.signals import Linear, PointTable
 from leitwerk.signals.bisection import bisect
+from leitwerk.signals.linear import Linear
 from leitwerk.signals.polynomial import horner
 from leitwerk.signals.scale import Ends, Scale, Wrapped
+from leitwerk.signals.table import PointTable
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray

@@ -6,24 +6,23 @@ import math
 from collections.abc import Iterator
 from dataclasses import replace
 
-from leitwerk.alarms import AlarmPoint, Watch
-from leitwerk.check.doubts import Scope, check_reach_of, check_sides, check_together
+from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.check.alarm_doubts import Scope, check_reach_of, check_sides, check_together
 from leitwerk.errors import QuantityError
-from leitwerk.findings import Findings
-from leitwerk.quantities import Quantity, Span, format_span
-from leitwerk.setup import Alarm, Channel
-from leitwerk.setup.alarms import EXPECTED, NO_READING, Share
-from leitwerk.signals import Chain
-from leitwerk.units import convert_difference
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.quantities import Quantity, Span, format_span
+from leitwerk.parsing.units import convert_difference
+from leitwerk.setup.alarms import EXPECTED, NO_READING, Alarm, Share
+from leitwerk.setup.model import Channel
+from leitwerk.signals.scale import Chain
 
-Path = tuple[str, ...]
 # The keys of which an alarm has exactly one.
 TRIPS = ("above", "below", "outside", "inside", "rises", "falls", "changes", "apart_from", "when")
 _CHANGES = ("rises", "falls", "changes")
 
 
 def alarm_points(
-    channel: Channel, scope: Scope, path: Path, findings: Findings
+    channel: Channel, scope: Scope, path: KeyPath, findings: Findings
 ) -> Iterator[AlarmPoint]:
     """The alarms of a channel in its unit; what can never trip or never clear is a finding."""
     points = []
@@ -87,7 +86,7 @@ def _rises(host: Chain, trip: float, beyond: float) -> bool:
 # ---------------------------------------------------------------------- from text to point
 
 
-def _kind(alarm: Alarm, path: Path, findings: Findings) -> str | None:
+def _kind(alarm: Alarm, path: KeyPath, findings: Findings) -> str | None:
     given = [key for key in TRIPS if getattr(alarm, key) is not None]
     if len(given) == 1:
         return given[0]

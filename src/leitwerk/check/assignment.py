@@ -6,24 +6,24 @@ import difflib
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import TypeAlias
 
-from leitwerk.alarms import AlarmPoint, Bands, Watch
+from leitwerk.alarms.bands import Bands
+from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.check.alarm_doubts import Scope, check_chatter, check_doubt, may_chatter
 from leitwerk.check.alarms import alarm_points, device_alarm
 from leitwerk.check.bands import channel_bands
-from leitwerk.check.doubts import Scope, check_chatter, check_doubt, may_chatter
+from leitwerk.check.calibration import check_reach, correction_of, upkeep_links
 from leitwerk.check.measurement import Measurement, read_measurement, report_useless
 from leitwerk.check.ranges import choose_range, needed_signal, ranging
-from leitwerk.check.upkeep import check_reach, correction_of, upkeep_links
-from leitwerk.datasheet import Datasheet, Input, Point, Range, Terminal
+from leitwerk.datasheet.model import Datasheet, Input, Range, Terminal
+from leitwerk.datasheet.points import Point
 from leitwerk.errors import QuantityError
-from leitwerk.findings import Findings
-from leitwerk.quantities import Expected, Span, format_value
-from leitwerk.setup import Channel, Setup
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.quantities import Expected, Span, format_value
+from leitwerk.parsing.units import Unit, parse_unit
 from leitwerk.setup.fields import CONTACT
-from leitwerk.units import Unit, parse_unit
+from leitwerk.setup.model import Channel, Setup
 
-Path: TypeAlias = tuple[str, ...]
 STATES = ("open", "closed")  # as numbers 0 and 1
 
 
@@ -125,7 +125,7 @@ def assign_channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> l
 
 
 def _terminal(
-    name: str, datasheet: Datasheet, taken: dict[str, str], path: Path, findings: Findings
+    name: str, datasheet: Datasheet, taken: dict[str, str], path: KeyPath, findings: Findings
 ) -> Terminal | None:
     place = (*path, "terminal")
     if name in taken:
@@ -148,7 +148,7 @@ def _terminal(
     return terminal
 
 
-def _report_nowhere(datasheet: Datasheet, path: Path, findings: Findings) -> None:
+def _report_nowhere(datasheet: Datasheet, path: KeyPath, findings: Findings) -> None:
     if findings.mentions((*path, "terminal")):
         return  # it could not be read, and has its finding
     where = [f"terminal: {name}" for name in list(datasheet.terminals)[:1]]
@@ -167,7 +167,7 @@ def own_reading(
     name: str,
     channel: Channel,
     datasheet: Datasheet,
-    path: Path,
+    path: KeyPath,
     findings: Findings,
     channels: Sequence[str] = (),
 ) -> list[Assignment]:
@@ -238,7 +238,7 @@ def _report_wrong_terminal(
     terminal: Terminal,
     measurement: Measurement,
     datasheet: Datasheet,
-    path: Path,
+    path: KeyPath,
     findings: Findings,
 ) -> None:
     quantity = measurement.input.quantity
@@ -252,7 +252,7 @@ def _report_wrong_terminal(
 
 
 def _expected(
-    channel: Channel, measurement: Measurement, path: Path, findings: Findings
+    channel: Channel, measurement: Measurement, path: KeyPath, findings: Findings
 ) -> tuple[float, float] | None:
     expect = channel.expect
     place = (*path, "expect")
@@ -294,7 +294,7 @@ def _range(
     measurement: Measurement,
     expected: tuple[float, float] | None,
     alarms: tuple[AlarmPoint, ...],
-    path: Path,
+    path: KeyPath,
     findings: Findings,
 ) -> Range | None:
     if measurement.kind == CONTACT:
@@ -310,7 +310,7 @@ def _range(
 
 
 def _on_device(
-    alarms: tuple[AlarmPoint, ...], measurement: Measurement, path: Path, findings: Findings
+    alarms: tuple[AlarmPoint, ...], measurement: Measurement, path: KeyPath, findings: Findings
 ) -> Iterator[AlarmPoint]:
     for alarm in alarms:
         stored = device_alarm(alarm, measurement.host)

@@ -5,18 +5,16 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable
 
-from leitwerk.alarms import BandPart, Bands
-from leitwerk.datasheet import Datasheet
+from leitwerk.alarms.bands import BandPart, Bands
+from leitwerk.datasheet.model import Datasheet
 from leitwerk.errors import QuantityError
-from leitwerk.findings import Findings
-from leitwerk.quantities import Quantity, format_value
-from leitwerk.setup import Channel
-from leitwerk.units import Unit, convert_difference
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.quantities import Quantity, format_value
+from leitwerk.parsing.units import Unit, convert_difference
+from leitwerk.setup.model import Channel
 
 
-def channel_bands(
-    channel: Channel, unit: Unit, path: tuple[str, ...], findings: Findings
-) -> Bands | None:
+def channel_bands(channel: Channel, unit: Unit, path: KeyPath, findings: Findings) -> Bands | None:
     """The bands of a channel in its unit, None when it has none; what is wrong is a finding."""
     if not channel.bands:
         return None
@@ -54,7 +52,7 @@ def channel_bands(
 
 
 def _check_seam(
-    before: BandPart, name: str, start: float, unit: Unit, here: tuple[str, ...], findings: Findings
+    before: BandPart, name: str, start: float, unit: Unit, here: KeyPath, findings: Findings
 ) -> None:
     at, end = format_value(start, unit), format_value(before.end, unit)
     if start < before.end:
@@ -69,9 +67,7 @@ def _check_seam(
         )
 
 
-def _hysteresis(
-    typed: Quantity | None, unit: Unit, path: tuple[str, ...], findings: Findings
-) -> float:
+def _hysteresis(typed: Quantity | None, unit: Unit, path: KeyPath, findings: Findings) -> float:
     if typed is None:
         return 0.0
     try:

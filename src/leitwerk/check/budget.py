@@ -1,154 +1,281 @@
-"""What a setup asks of a device in time, memory and energy, and whether that is there."""
+"""The budget of a setup: does the time between two samples, the memory, the battery, the link last.
+
+Plain arithmetic on figures of the datasheet; nothing is asked of a device.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
-from datetime import UTC, datetime
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
 from typing import Any
+from zoneinfo import ZoneInfo
 
-from leitwerk.budget import Load, Stream, TimeBudget, work_out_budget
-from leitwerk.check.assignment import Assignment
-from leitwerk.datasheet import Datasheet, Point
-from leitwerk.datasheet.queries import Query
-from leitwerk.findings import Findings
-from leitwerk.setup import Setup
-from leitwerk.wire.modbus import plan_reads
+from leitwerk.datasheet.model import Store, Supply
+from leitwerk.parsing.durations import DAY_S, duration_text
+from leitwerk.parsing.quantities import bytes_text, format_number
 
-# Start, 8 data, parity or second stop, stop (Modbus over serial line V1.02, 2.5.1).
-_BITS_PER_CHARACTER = 11
-_SILENCE = 3.5  # characters between two frames (2.5.1.1)
-_FRAME = 4  # bytes around the data of a frame: unit, function, check sum
+MONTH_S = 30.0 * DAY_S
 
 
-def load_of(
-    setup: Setup,
-    datasheet: Datasheet,
-    channels: Sequence[Assignment],
-    *,
-    poll_s: float | None = None,
-    baud: int | None = None,
-) -> Load:
-    """What a setup asks of a device.
+@dataclass(frozen=True, slots=True)
+class Stream:
+    """Channels that share their intervals: how many, and how they are sampled and stored.
 
-    Parameters
-    ----------
-    poll_s : float, in s, optional
-        How often somebody polls it over its link.
-    baud : int, in bit/s, optional
-        The speed of a serial line; none for a network.
-
+    ``kept`` values are stored of each channel in each storage interval, and reported every
+    ``report_s``, None where nothing reports.
     """
-    own, value = datasheet.report_bytes or (0, 0)
-    return Load(
-        streams=tuple(_streams(setup, datasheet, channels)),
-        scan_s=_scan(setup, datasheet, channels),
-        bus_s=_poll_time(datasheet, channels, baud) if poll_s else 0.0,
-        poll_s=poll_s,
-        report_bytes=float(own),
-        report_value=float(value),
-        store=datasheet.memory,
-        ring=setup.when_full == "overwrite",
-        supply=datasheet.battery,
-        unattended_s=setup.unattended.seconds if setup.unattended else None,
-    )
+
+    name: str
+    channels: int
+    sample_s: float
+    store_s: float
+    kept: int = 1
+    report_s: float | None = None
 
 
-def _streams(
-    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]
-) -> Iterator[Stream]:
-    # A device that keeps no statistics keeps one value of each channel.
-    works_them = datasheet.family("settings", "storage.keep") is not None or not datasheet.memory
-    names = {c.name for c in channels}
-    for group in (None, *setup.groups):
-        own = setup.groups.get(group or "")
-        count = sum(setup.channels[name].group == group for name in names)
-        sample = (own.sample if own else None) or setup.sample
-        if not count or sample is None or sample.seconds <= 0:
-            continue
-        inherited = setup.store if own is None or own.sample is None else None
-        store = (own.store if own else None) or inherited or sample
-        keep = (own.keep if own else None) or setup.keep
-        kept = len(keep) if works_them else 1
-        report = (own.report if own else None) or setup.report
-        reports_s = report.seconds if report else None
-        yield Stream(group or "all", count, sample.seconds, store.seconds, kept, reports_s)
+@dataclass(frozen=True, slots=True)
+class Load:
+    """Everything that a setup asks of a device.
+
+    ``scan_s`` is the time for one sample of all channels of the fastest stream, ``bus_s`` that for
+    one poll over the link, ``report_bytes`` what a report carries beside its values.
+    """
+
+    streams: tuple[Stream, ...]
+    scan_s: float = 0.0
+    bus_s: float = 0.0
+    poll_s: float | None = None
+    report_bytes: float = 0.0
+    report_value: float = 0.0
+    store: Store | None = None
+    ring: bool = False
+    supply: Supply | None = None
+    unattended_s: float | None = None
+
+    @property
+    def reports_s(self) -> list[float]:
+        """The intervals of all reports; what falls due together is one report."""
+        return sorted({s.report_s for s in self.streams if s.report_s is not None})
 
 
-def _scan(setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]) -> float:
-    """The time of one scan: all analog channels that are due at the fastest interval."""
-    timing = datasheet.timing
-    if not timing.integration_s:
-        return 0.0
-    integration = setup.integration.seconds if setup.integration else timing.integration_s[0]
-    analog = [c for c in channels if c.reading is None and not c.is_contact]
-    each = timing.settling_s + integration + timing.switching_s
-    return len(analog) * each
+@dataclass(frozen=True, slots=True)
+class Item:
+    """One line of a budget. ``used`` and ``available`` are in ``unit``; ``part`` is their ratio.
+
+    What has no limit has ``part`` None. ``nearest`` says what would fit, where it does not.
+    """
+
+    name: str
+    used: float
+    available: float | None
+    unit: str
+    says: str
+    nearest: str = ""
+
+    @property
+    def part(self) -> float | None:
+        """Used by available."""
+        return None if self.available is None else self.used / self.available
+
+    @property
+    def fits(self) -> bool:
+        """Whether it is enough."""
+        return self.part is None or self.part <= 1.0 + 1e-12
+
+    def to_dict(self) -> dict[str, Any]:
+        """The line as plain data for JSON."""
+        return {
+            "item": self.name,
+            "used": self.used,
+            "available": self.available,
+            "unit": self.unit,
+            "part": self.part,
+            "fits": self.fits,
+            "says": self.says,
+            "nearest": self.nearest,
+        }
 
 
-def _poll_time(datasheet: Datasheet, channels: Iterable[Assignment], baud: int | None) -> float:
-    """How long it takes to ask for the values of all channels and to hear them."""
-    points: list[Any] = []
-    for c in channels:
-        if c.reading is not None:
-            points.append(c.reading)
-        else:
-            points.append(datasheet.point("readings", "channel.{n}.value", c.slot))
-            points.append(datasheet.point("readings", "channel.{n}.quality", c.slot))
-    # What is not in registers is asked for, one question for all that it answers.
-    requests = plan_reads([p for p in points if isinstance(p, Point)], datasheet.bridge)
-    questions = {p.ask for p in points if isinstance(p, Query)}
-    seconds = (len(requests) + len(questions)) * datasheet.timing.answers_s
-    if baud:
-        # A request of 8 bytes and an answer of 5 and two for each register, each after a silence.
-        characters = sum(_FRAME + 4 + _FRAME + 1 + 2 * r.count + 2 * _SILENCE for r in requests)
-        seconds += characters * _BITS_PER_CHARACTER / baud
-    return seconds
+@dataclass(frozen=True)
+class TimeBudget:
+    """All lines, and the moment at which the memory is full when it is started at ``start``."""
 
+    title: str
+    items: tuple[Item, ...]
+    start: datetime
+    zone: ZoneInfo
+    full: datetime | None
+    empty: datetime | None
+    notes: tuple[str, ...] = field(default=())
 
-def check_budget(
-    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment], findings: Findings
-) -> None:
-    """What does not fit is a finding, with the nearest that would."""
-    if not channels:
-        return
-    start = datetime(2026, 1, 1, tzinfo=UTC)
-    budget = work_out_budget(setup.title, load_of(setup, datasheet, channels), start, setup.zone)
-    places = {"scan": ("sample",), "memory": ("unattended",), "battery": ("unattended",)}
-    for item in budget.items:
-        if item.fits:
-            continue
-        what = {
-            "scan": item.says,
-            "memory": f"the memory does not last for {setup.unattended}: {item.says.split(';')[0]}",
-            "battery": f"the battery does not last for {setup.unattended}: it {item.says}",
-        }[item.name]
-        findings.error(
-            f"{item.name}-budget",
-            places[item.name],
-            what,
-            valid=item.nearest,
-            remedy="leitwerk budget shows what takes how much",
+    @property
+    def limiting(self) -> Item | None:
+        """The line of which most is used."""
+        limited = [item for item in self.items if item.part is not None]
+        return max(limited, key=lambda item: item.part or 0.0, default=None)
+
+    @property
+    def fits(self) -> bool:
+        """Whether everything is enough."""
+        return all(item.fits for item in self.items)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The budget as plain data for JSON."""
+        return {
+            "title": self.title,
+            "fits": self.fits,
+            "limiting": self.limiting.name if self.limiting else None,
+            "start": self.start.astimezone(self.zone).isoformat(),
+            "memory_full": self._local(self.full),
+            "battery_empty": self._local(self.empty),
+            "items": [item.to_dict() for item in self.items],
+        }
+
+    def _local(self, instant: datetime | None) -> str | None:
+        return (
+            None if instant is None else instant.astimezone(self.zone).isoformat(timespec="minutes")
         )
 
 
-def setup_budget(
-    setup: Setup,
-    datasheet: Datasheet,
-    channels: Sequence[Assignment],
-    start: datetime,
-    *,
-    poll_s: float | None = None,
-    baud: int | None = None,
-) -> TimeBudget:
-    """The budget of a setup that is started at a moment; see ``load_of`` for the rest."""
-    load = load_of(setup, datasheet, channels, poll_s=poll_s, baud=baud)
-    return work_out_budget(setup.title, load, start, setup.zone)
+def bytes_per_second(streams: Sequence[Stream], store: Store) -> float:
+    """How fast memory fills."""
+    return sum((store.row + s.channels * s.kept * store.value) / s.store_s for s in streams)
 
 
-def full_after_s(
-    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]
-) -> float | None:
-    """How long the memory takes to fill, None when it goes round or there is none."""
-    start = datetime(2026, 1, 1, tzinfo=UTC)
-    full = setup_budget(setup, datasheet, channels, start).full
-    return None if full is None else (full - start).total_seconds()
+def energy_per_second(load: Load, supply: Supply) -> float:
+    """The mean power in W: at rest, for samples, for reports.
+
+    Streams whose samples fall together are counted once: what costs is to wake for one.
+    """
+    power = supply.idle_w
+    fastest = min((s.sample_s for s in load.streams), default=None)
+    if fastest is not None:
+        power += supply.sample_j / fastest
+    return power + sum(supply.report_j / report_s for report_s in load.reports_s)
+
+
+def report_volume(load: Load) -> float:
+    """Bytes of the reports of 30 days: each carries the values stored since the last."""
+    reported = [s for s in load.streams if s.report_s is not None]
+    values = sum(s.channels * s.kept / s.store_s for s in reported) * MONTH_S
+    own = sum(load.report_bytes * MONTH_S / report_s for report_s in load.reports_s)
+    return own + values * load.report_value
+
+
+def work_out_budget(title: str, load: Load, start: datetime, zone: ZoneInfo) -> TimeBudget:
+    """The budget of a load that is started at a moment.
+
+    Examples
+    --------
+    >>> load = Load((Stream("all", 8, 10.0, 10.0),), scan_s=0.2, store=Store(4e6, 8.0, 4.0))
+    >>> budget = work_out_budget("kiln", load, datetime(2026, 3, 2, tzinfo=UTC), ZoneInfo("UTC"))
+    >>> budget.limiting.name, str(budget.full)
+    ('scan', '2026-03-13 13:46:40+00:00')
+
+    """
+    items: list[Item] = []
+    fastest = min((s.sample_s for s in load.streams), default=0.0)
+    if load.scan_s and fastest:
+        items.append(
+            Item(
+                "scan",
+                load.scan_s,
+                fastest,
+                "s",
+                f"one sample of all channels takes {duration_text(load.scan_s)} of "
+                f"{duration_text(fastest)}",
+                "" if load.scan_s <= fastest else f"sample every {_round_up(load.scan_s)}",
+            )
+        )
+    if load.bus_s and load.poll_s:
+        items.append(
+            Item(
+                "link",
+                load.bus_s,
+                load.poll_s,
+                "s",
+                f"one poll takes {duration_text(load.bus_s)} of {duration_text(load.poll_s)}",
+                "" if load.bus_s <= load.poll_s else f"poll every {_round_up(load.bus_s)}",
+            )
+        )
+    full = _memory(load, start, zone, items)
+    empty = _battery(load, start, items)
+    if load.reports_s:
+        volume = report_volume(load)
+        items.append(Item("reports", volume, None, "B", f"{bytes_text(volume)} in 30 days"))
+    return TimeBudget(title, tuple(items), start, zone, full, empty)
+
+
+def _memory(load: Load, start: datetime, zone: ZoneInfo, items: list[Item]) -> datetime | None:
+    if load.store is None or not load.streams:
+        return None
+    rate = bytes_per_second(load.streams, load.store)
+    lasts = load.store.capacity / rate
+    full = _after(start, lasts)
+    at = full.astimezone(zone).strftime("%Y-%m-%d at %H:%M") if full else "a day after 9999"
+    says = f"{load.store.amount(rate * DAY_S)} a day; "
+    says += f"goes round after {duration_text(lasts)}" if load.ring else f"full on {at}"
+    wanted = load.unattended_s
+    fits = load.ring or wanted is None or lasts >= wanted
+    nearest = ""
+    if not fits and wanted is not None:
+        longer = wanted / lasts
+        nearest = f"store {format_number(longer, 3)} times as seldom"
+        if len(load.streams) == 1:
+            nearest = f"store every {_round_up(load.streams[0].store_s * longer)}"
+    items.append(
+        Item("memory", rate * (wanted or DAY_S), None if load.ring or wanted is None
+             else load.store.capacity, load.store.unit, says, nearest)
+    )  # fmt: skip
+    return None if load.ring else full
+
+
+def _battery(load: Load, start: datetime, items: list[Item]) -> datetime | None:
+    if load.supply is None:
+        return None
+    power = energy_per_second(load, load.supply)
+    if power <= 0:
+        return None
+    lasts = load.supply.capacity_j / power
+    wanted = load.unattended_s
+    nearest = ""
+    if wanted is not None and lasts < wanted:
+        nearest = _longer_reports(load, load.supply, wanted)
+    items.append(
+        Item("battery", power * (wanted or DAY_S), None if wanted is None
+             else load.supply.capacity_j, "J", f"lasts {duration_text(lasts)}", nearest)
+    )  # fmt: skip
+    return _after(start, lasts)
+
+
+def _longer_reports(load: Load, supply: Supply, wanted_s: float) -> str:
+    """Which report or sample interval would let the battery last."""
+    may = supply.capacity_j / wanted_s - supply.idle_w
+    fastest = min((s.sample_s for s in load.streams), default=0.0)
+    sampling = supply.sample_j / fastest if fastest else 0.0
+    reporting = sum(supply.report_j / report_s for report_s in load.reports_s)
+    if len(load.reports_s) == 1 and supply.report_j and may > sampling:
+        return f"report every {_round_up(supply.report_j / (may - sampling))}"
+    if fastest and may > reporting:
+        return f"sample every {_round_up(supply.sample_j / (may - reporting))}"
+    return "no interval; it needs another supply"
+
+
+_NICE_S = (
+    0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 20, 30, 60, 120, 300, 600, 900, 1200, 1800, 3600, 7200, 10800,
+    14400, 21600, 43200, 86400, 172800, 604800,
+)  # fmt: skip
+
+
+def _round_up(seconds: float) -> str:
+    """The next interval that people would write."""
+    nice = next((s for s in _NICE_S if s >= seconds * (1 - 1e-12)), None)
+    return duration_text(float(nice)) if nice else duration_text(-(-seconds // DAY_S) * DAY_S)
+
+
+def _after(start: datetime, seconds: float) -> datetime | None:
+    try:
+        return start.astimezone(UTC) + timedelta(seconds=seconds)
+    except OverflowError:
+        return None

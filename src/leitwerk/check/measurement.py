@@ -4,30 +4,24 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from functools import lru_cache
-from typing import TypeAlias
 
+from leitwerk.check.calibration import upkeep_links
 from leitwerk.check.scaling import SignalAxis, build_scale, signal_unit, value_unit
-from leitwerk.check.upkeep import upkeep_links
-from leitwerk.datasheet import Datasheet, Input
+from leitwerk.datasheet.model import Datasheet, Input
 from leitwerk.errors import DomainError, QuantityError, UnitError
-from leitwerk.findings import Findings
-from leitwerk.quantities import Span
-from leitwerk.setup import Channel, Factor, ScaleText
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.quantities import Span
+from leitwerk.parsing.units import Unit, convert, parse_unit
 from leitwerk.setup.fields import CONTACT
-from leitwerk.signals import (
-    Chain,
-    Labelled,
-    Linear,
-    LoopBands,
-    Scale,
-    Sensor,
-    Transformer,
-    TwoPoint,
-    lead_error,
-)
-from leitwerk.units import Unit, convert, parse_unit
+from leitwerk.setup.model import Channel
+from leitwerk.setup.scales import Factor, ScaleText
+from leitwerk.signals.linear import Linear, TwoPoint
+from leitwerk.signals.loop import LoopBands
+from leitwerk.signals.rtd import lead_error
+from leitwerk.signals.scale import Chain, Labelled, Scale
+from leitwerk.signals.sensors import Sensor
+from leitwerk.signals.transformer import Transformer
 
-Path: TypeAlias = tuple[str, ...]
 LOOP = (4.0, 20.0)  # the live-zero loop that NAMUR NE 43 is about, in mA
 
 
@@ -68,7 +62,7 @@ class Measurement:
 
 
 def read_measurement(
-    channel: Channel, datasheet: Datasheet, path: Path, findings: Findings
+    channel: Channel, datasheet: Datasheet, path: KeyPath, findings: Findings
 ) -> Measurement | None:
     """The measurement of a channel on a model; what does not fit is a finding."""
     if channel.sensor and (channel.signal or channel.scale):
@@ -106,7 +100,7 @@ def read_measurement(
 
 
 def report_useless(
-    channel: Channel, keys: tuple[str, ...], why: str, path: Path, findings: Findings
+    channel: Channel, keys: tuple[str, ...], why: str, path: KeyPath, findings: Findings
 ) -> None:
     """Keys that mean nothing for a channel like this."""
     for key in keys:
@@ -116,7 +110,7 @@ def report_useless(
 
 
 def _of_sensor(
-    channel: Channel, sensor: Sensor, datasheet: Datasheet, path: Path, findings: Findings
+    channel: Channel, sensor: Sensor, datasheet: Datasheet, path: KeyPath, findings: Findings
 ) -> Measurement | None:
     if sensor.name not in datasheet.sensors:
         findings.error(
@@ -165,7 +159,7 @@ def _of_sensor(
     )
 
 
-def _lead_links(channel: Channel, sensor: Sensor, path: Path, findings: Findings) -> Chain:
+def _lead_links(channel: Channel, sensor: Sensor, path: KeyPath, findings: Findings) -> Chain:
     """What takes the leads of a two-wire thermometer off again."""
     if sensor.wires != 2:
         why = f"means nothing for {sensor.name}: its leads are not measured along"
@@ -191,7 +185,7 @@ def _lead_links(channel: Channel, sensor: Sensor, path: Path, findings: Findings
 
 
 def _of_contact(
-    channel: Channel, datasheet: Datasheet, path: Path, findings: Findings
+    channel: Channel, datasheet: Datasheet, path: KeyPath, findings: Findings
 ) -> Measurement | None:
     kind = datasheet.inputs.get(CONTACT)
     if kind is None:
@@ -204,7 +198,7 @@ def _of_contact(
 
 
 def _of_signal(
-    channel: Channel, datasheet: Datasheet, path: Path, findings: Findings
+    channel: Channel, datasheet: Datasheet, path: KeyPath, findings: Findings
 ) -> Measurement | None:
     signal = channel.signal if isinstance(channel.signal, Span) else None
     place = (*path, "signal" if signal else "scale")
@@ -247,7 +241,7 @@ def _of_signal(
     return _placed(channel, kind, scale, unit, axis, signal, path, findings)
 
 
-def _unit_of(channel: Channel, typed: Unit, path: Path, findings: Findings) -> Unit:
+def _unit_of(channel: Channel, typed: Unit, path: KeyPath, findings: Findings) -> Unit:
     leads_to = value_unit(channel.scale) if channel.scale else typed
     unit = channel.unit or leads_to or parse_unit("")
     if leads_to is not None and leads_to.dimension != unit.dimension:
@@ -268,7 +262,7 @@ def _placed(
     unit: Unit,
     axis: SignalAxis,
     signal: Span | None,
-    path: Path,
+    path: KeyPath,
     findings: Findings,
 ) -> Measurement:
     """The scale divided between the device, which has a line, and Leitwerk, which has the rest."""
@@ -354,7 +348,7 @@ def _typed_ends(
 
 
 def _check_signal_covers(
-    signal: Span | None, scale: Scale, axis: SignalAxis, place: Path, findings: Findings
+    signal: Span | None, scale: Scale, axis: SignalAxis, place: KeyPath, findings: Findings
 ) -> None:
     ends = getattr(scale, "ends", None)
     if signal is None or ends is None:

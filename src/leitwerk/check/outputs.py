@@ -6,15 +6,15 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from leitwerk.check.assignment import Assignment
-from leitwerk.datasheet import Datasheet, OutputTerminal
+from leitwerk.datasheet.model import Datasheet, OutputTerminal
 from leitwerk.errors import QuantityError
-from leitwerk.findings import Findings
-from leitwerk.quantities import Quantity, Span, format_number, format_span, format_value
-from leitwerk.rules import Switch
-from leitwerk.setup import Output, Setup
-from leitwerk.units import parse_unit
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.quantities import Quantity, Span, format_number, format_span, format_value
+from leitwerk.parsing.units import parse_unit
+from leitwerk.rules.switches import Switch
+from leitwerk.setup.model import Setup
+from leitwerk.setup.rules import Output
 
-Path = tuple[str, ...]
 _SWITCHED = ("follows", "least_on", "least_off", "limit")
 _ANALOG = ("span", "signal", "bad", "load", "supply")
 LOOP_POINTS = (4.0, 8.0, 12.0, 16.0, 20.0)
@@ -102,7 +102,7 @@ def _switch(name: str, output: Output) -> Switch:
 
 
 def _follows(
-    output: Output, channels: Sequence[Assignment], path: Path, findings: Findings
+    output: Output, channels: Sequence[Assignment], path: KeyPath, findings: Findings
 ) -> Iterator[str]:
     known = {f"{c.name}.{alarm.name}" for c in channels for alarm in c.alarms}
     on_device = {f"{c.name}.{alarm.name}" for c in channels for alarm in c.device_alarms}
@@ -124,7 +124,7 @@ def _loop(
     output: Output,
     terminal: OutputTerminal,
     channels: Sequence[Assignment],
-    path: Path,
+    path: KeyPath,
     findings: Findings,
 ) -> Loop | None:
     missing = [key for key in ("shows", "span", "signal") if getattr(output, key) is None]
@@ -165,7 +165,7 @@ def _loop(
     return loop
 
 
-def _check_signal(loop: Loop, gives: Span, path: Path, findings: Findings) -> None:
+def _check_signal(loop: Loop, gives: Span, path: KeyPath, findings: Findings) -> None:
     for key, numbers in (("signal", loop.signal), ("bad", (loop.bad,))):
         for number in numbers:
             if number is not None and not gives.low <= number <= gives.high:
@@ -182,7 +182,7 @@ def _check_signal(loop: Loop, gives: Span, path: Path, findings: Findings) -> No
         )
 
 
-def _check_span(loop: Loop, channel: Assignment, path: Path, findings: Findings) -> None:
+def _check_span(loop: Loop, channel: Assignment, path: KeyPath, findings: Findings) -> None:
     low, high = channel.measurement.span
     if min(loop.low, loop.high) < low or max(loop.low, loop.high) > high:
         message = f"{channel.name} cannot show all of this span"
@@ -190,7 +190,7 @@ def _check_span(loop: Loop, channel: Assignment, path: Path, findings: Findings)
         findings.warning("span-outside", (*path, "span"), message, valid=valid)
 
 
-def _check_compliance(loop: Loop, path: Path, findings: Findings) -> None:
+def _check_compliance(loop: Loop, path: KeyPath, findings: Findings) -> None:
     """Ohm's law for the whole loop: what the load and the output take must be there."""
     if loop.unit != "mA" or loop.load_ohm is None or loop.supply_v is None:
         return

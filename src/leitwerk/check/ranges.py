@@ -8,12 +8,13 @@ from functools import lru_cache
 import numpy as np
 
 from leitwerk.check.measurement import Measurement
-from leitwerk.datasheet import Range
-from leitwerk.findings import Findings
-from leitwerk.quantities import Span, format_number, format_span, format_value
-from leitwerk.ranging import Ranging, assess_ranges, is_wasteful
-from leitwerk.signals import Scale, Sensor
-from leitwerk.units import Unit, convert, parse_unit
+from leitwerk.check.range_fit import Ranging, assess_ranges, is_wasteful
+from leitwerk.datasheet.model import Range
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.quantities import Span, format_number, format_span, format_value
+from leitwerk.parsing.units import Unit, convert, parse_unit
+from leitwerk.signals.scale import Scale
+from leitwerk.signals.sensors import Sensor
 
 # The device's own terminals are somewhere between these; a thermocouple shows the difference.
 _TERMINALS_C = (0.0, 50.0)
@@ -23,7 +24,7 @@ def choose_range(
     asked: Span | None,
     m: Measurement,
     used: Sequence[float],
-    path: tuple[str, ...],
+    path: KeyPath,
     findings: Findings,
 ) -> Range | None:
     """The range that a channel is to be measured in.
@@ -88,7 +89,7 @@ def _report_clipping(
     m: Measurement,
     needed: tuple[float, float],
     every: Ranging,
-    path: tuple[str, ...],
+    path: KeyPath,
     findings: Findings,
 ) -> None:
     fitting = [f for f in every.fits if not f.clips]
@@ -107,7 +108,7 @@ def _report_waste(
     best: Range,
     m: Measurement,
     every: Ranging,
-    path: tuple[str, ...],
+    path: KeyPath,
     findings: Findings,
 ) -> None:
     wide, narrow = every.fit(chosen), every.fit(best)

@@ -5,22 +5,16 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from leitwerk.alarms import State
+from leitwerk.alarms.conditions import Compared, Condition, Stated, in_units, sentences
+from leitwerk.alarms.states import State
 from leitwerk.check.assignment import Assignment
-from leitwerk.check.conflicts import check_fights, check_rings
 from leitwerk.check.outputs import OutputAssignment
-from leitwerk.check.wanted import setting_value
-from leitwerk.conditions import (
-    Compared,
-    Condition,
-    Stated,
-    in_units,
-    sentences,
-)
-from leitwerk.datasheet import Datasheet
+from leitwerk.check.rule_conflicts import check_fights, check_rings
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import setting_value
 from leitwerk.errors import QuantityError
-from leitwerk.findings import Findings
-from leitwerk.rules import (
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.rules.definition import (
     Acknowledge,
     Action,
     ChangeSetting,
@@ -31,15 +25,13 @@ from leitwerk.rules import (
     Rule,
     SwitchOutput,
     WriteLog,
-    message_parts,
-    names_in,
 )
-from leitwerk.rules.templates import SECRETS
-from leitwerk.setup import Contact, Setup
+from leitwerk.rules.message_text import SECRETS, message_parts, names_in
+from leitwerk.setup.contacts import Contact
+from leitwerk.setup.model import Setup
 from leitwerk.setup.rules import MAX_RULES
 from leitwerk.setup.rules import Rule as RuleText
 
-Path = tuple[str, ...]
 ALARM_STATES = ("active", *(state.words for state in State))
 # What templates may name beside channels and outputs.
 NAMES = ("title", "serial", "model", "time", "rule", "why", "alarms")
@@ -158,7 +150,7 @@ def _rule(name: str, text: RuleText, known: _Known) -> Rule:
     )
 
 
-def _check_rule(rule: RuleText, known: _Known, path: Path, findings: Findings) -> None:
+def _check_rule(rule: RuleText, known: _Known, path: KeyPath, findings: Findings) -> None:
     condition = rule.when.condition
     if condition is not None:
         _check_names(condition, known, (*path, "when"), findings)
@@ -198,7 +190,7 @@ def _check_conditions(known: _Known, findings: Findings) -> None:
             _check_names(run.start.when, known, ("schedule", name, "start"), findings)
 
 
-def _check_names(condition: Condition, known: _Known, path: Path, findings: Findings) -> None:
+def _check_names(condition: Condition, known: _Known, path: KeyPath, findings: Findings) -> None:
     for sentence in sentences(condition):
         if isinstance(sentence, Compared):
             _check_compared(sentence, known, path, findings)
@@ -206,7 +198,7 @@ def _check_names(condition: Condition, known: _Known, path: Path, findings: Find
             _check_stated(sentence, known, path, findings)
 
 
-def _check_compared(sentence: Compared, known: _Known, path: Path, findings: Findings) -> None:
+def _check_compared(sentence: Compared, known: _Known, path: KeyPath, findings: Findings) -> None:
     channel = known.channels.get(sentence.channel)
     if channel is None:
         if sentence.channel not in known.setup.channels:
@@ -230,7 +222,7 @@ def _check_compared(sentence: Compared, known: _Known, path: Path, findings: Fin
         findings.warning("never-holds", path, message)
 
 
-def _check_stated(sentence: Stated, known: _Known, path: Path, findings: Findings) -> None:
+def _check_stated(sentence: Stated, known: _Known, path: KeyPath, findings: Findings) -> None:
     subject = sentence.subject
     if subject in known.alarms:
         states: Sequence[str] = ALARM_STATES
@@ -261,7 +253,7 @@ def _check_stated(sentence: Stated, known: _Known, path: Path, findings: Finding
 # ---------------------------------------------------------------------- actions
 
 
-def _check_action(action: Action, known: _Known, path: Path, findings: Findings) -> None:
+def _check_action(action: Action, known: _Known, path: KeyPath, findings: Findings) -> None:
     match action:
         case SwitchOutput(output) | Pulse(output):
             found = known.outputs.get(output)
@@ -298,7 +290,7 @@ def commands_of(datasheet: Datasheet) -> list[str]:
     return [name for name, _ in family.template.choices] if family else []
 
 
-def _check_text(text: str, known: _Known, path: Path, findings: Findings) -> None:
+def _check_text(text: str, known: _Known, path: KeyPath, findings: Findings) -> None:
     try:
         names = names_in(text)
     except QuantityError as error:
@@ -317,7 +309,7 @@ def _check_text(text: str, known: _Known, path: Path, findings: Findings) -> Non
         findings.error("unknown-name", path, f"nothing is called {name[:40]!r}", valid=valid)
 
 
-def _check_contact(name: str, text: str, known: _Known, path: Path, findings: Findings) -> None:
+def _check_contact(name: str, text: str, known: _Known, path: KeyPath, findings: Findings) -> None:
     contact = known.contacts.get(name)
     if contact is None:
         valid = ", ".join(known.contacts) or "none; name them under 'contacts'"
@@ -351,7 +343,9 @@ def contact_ways(contact: Contact) -> list[str]:
     return [way for way in ("text_message", "mail", "web", "topic") if getattr(contact, way)]
 
 
-def _check_change(setting: str, value: str, known: _Known, path: Path, findings: Findings) -> None:
+def _check_change(
+    setting: str, value: str, known: _Known, path: KeyPath, findings: Findings
+) -> None:
     point = known.datasheet.settings.get(setting)
     if point is None or point.read_only:
         message = f"{known.datasheet.model} has no setting {setting[:60]!r} to change"

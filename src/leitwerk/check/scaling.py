@@ -5,19 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from leitwerk.errors import DomainError, QuantityError, UnitError
-from leitwerk.quantities import Quantity, Span
-from leitwerk.setup import DataSheetFigures, Factor, Logarithm, Pairs, Root, ScaleText
-from leitwerk.signals import (
-    Linear,
-    Logarithmic,
-    PointTable,
-    Scale,
-    SquareRoot,
-    Transformer,
-    TwoPoint,
-    load_cell,
-)
-from leitwerk.units import Unit, convert, gain_between, parse_unit
+from leitwerk.parsing.quantities import Quantity, Span
+from leitwerk.parsing.units import Unit, convert, gain_between, parse_unit
+from leitwerk.setup.scales import DataSheetFigures, Factor, Logarithm, Pairs, Root, ScaleText
+from leitwerk.signals.bridge import load_cell
+from leitwerk.signals.linear import Linear, TwoPoint
+from leitwerk.signals.scale import Scale
+from leitwerk.signals.square_root import Logarithmic, SquareRoot
+from leitwerk.signals.table import PointTable
+from leitwerk.signals.transformer import Transformer
 
 
 @dataclass(frozen=True, slots=True)

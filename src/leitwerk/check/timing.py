@@ -6,18 +6,17 @@ import math
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 
-from leitwerk.budget import duration_text
 from leitwerk.check.assignment import Assignment
-from leitwerk.datasheet import Datasheet
+from leitwerk.datasheet.model import Datasheet
 from leitwerk.errors import QuantityError
-from leitwerk.findings import Findings
-from leitwerk.quantities import Quantity, format_number
-from leitwerk.setup import Setup
-from leitwerk.timing import LocalTime, RunPlan, overlaps, plan_runs, to_instant
-from leitwerk.timing.schedule import local_text
-from leitwerk.units import parse_unit
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.durations import duration_text
+from leitwerk.parsing.local_time import LocalTime, to_instant
+from leitwerk.parsing.quantities import Quantity, format_number
+from leitwerk.parsing.units import parse_unit
+from leitwerk.rules.schedule import RunPlan, local_text, overlaps, plan_runs
+from leitwerk.setup.model import Setup
 
-Path = tuple[str, ...]
 _SLOW_SHARE = 2.0  # an interval above half the time constant misses what the sensor shows
 _FAST_SHARE = 50.0  # below a fiftieth of it nothing new is seen
 _PLAN = timedelta(days=400)  # so far ahead overlaps are looked for
@@ -69,7 +68,7 @@ def _sampling(setup: Setup, datasheet: Datasheet, findings: Findings) -> Quantit
     return setup.sample
 
 
-def _check_span(asked: Quantity, datasheet: Datasheet, path: Path, findings: Findings) -> None:
+def _check_span(asked: Quantity, datasheet: Datasheet, path: KeyPath, findings: Findings) -> None:
     assert datasheet.interval_s is not None
     low, high = datasheet.interval_s
     if not low <= asked.seconds <= high:
@@ -92,7 +91,7 @@ def _interval(seconds: float) -> str:
 
 
 def _check_order(
-    longer: Quantity | None, shorter: Quantity | None, path: Path, other: str, findings: Findings
+    longer: Quantity | None, shorter: Quantity | None, path: KeyPath, other: str, findings: Findings
 ) -> None:
     """A longer interval is a whole number of shorter ones."""
     if longer is None or shorter is None or shorter.seconds <= 0:
@@ -113,7 +112,7 @@ def _check_keep(
     keep: Sequence[str],
     store: Quantity | None,
     sample: Quantity | None,
-    path: Path,
+    path: KeyPath,
     findings: Findings,
 ) -> None:
     if set(keep) <= {"last"} or sample is None or not findings.mentions(path):
@@ -271,7 +270,7 @@ def _has_times(plan: RunPlan, setup: Setup, findings: Findings) -> bool:
     return True
 
 
-def _instant(local: LocalTime, setup: Setup, path: Path, findings: Findings) -> datetime | None:
+def _instant(local: LocalTime, setup: Setup, path: KeyPath, findings: Findings) -> datetime | None:
     try:
         return to_instant(local, setup.zone)
     except QuantityError as error:

@@ -46,8 +46,8 @@ _COMMANDS = {
     "demo": ("demo", "See all of it in 20 seconds, with a simulated device."),
     "standin": ("standin", "Run a simulated device to try things on."),
     "services": ("services", "Run a simulated gateway and mail server to try rules on."),
-    "example": ("texts", "Print a setup to start from."),
-    "schema": ("texts", "Print the JSON Schema of setups or datasheets, for your editor."),
+    "example": ("example", "Print a setup to start from."),
+    "schema": ("example", "Print the JSON Schema of setups or datasheets, for your editor."),
 }
 
 WELCOME = """\

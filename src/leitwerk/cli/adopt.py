@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import link_options
 
 if TYPE_CHECKING:
-    from leitwerk.cli.outcome import LinkOptions
-    from leitwerk.datasheet import Datasheet
-    from leitwerk.image import Image
+    from leitwerk.datasheet.image import Image
+    from leitwerk.datasheet.model import Datasheet
+    from leitwerk.links.options import LinkOptions
 
 
 @click.command()
@@ -29,16 +30,16 @@ def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions)
 
     Exit code 0: written. 2: usage, or the file is there already. 3: not reached. 4: refused.
     """
-    from leitwerk.adopt import adopt as write_setup
     from leitwerk.cli.devices import place, remember
+    from leitwerk.devices.device import open_device
     from leitwerk.errors import FileProblem
-    from leitwerk.links import open_device
-    from leitwerk.project import write_atomic
+    from leitwerk.project.files import write_atomic
+    from leitwerk.transfer.adopt import adopt as write_setup
 
     if file is not None and Path(file).exists():
         raise FileProblem(f"{file} is there already", remedy="give another name, or move it away")
-    sheet, address = place(where, model, link.patience)
-    with open_device(sheet, address, patience=link.patience, tracer=link.tracer) as device:
+    sheet, address = place(where, model, link)
+    with open_device(sheet, address, options=link) as device:
         identity = device.identify()
         text = write_setup(device.read_settings(), identity, str(address), sheet)
     remember(identity, address)
@@ -65,9 +66,9 @@ def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
 
     Exit code 0: no difference. 1: differences. 2: usage. 3: not reached.
     """
-    from leitwerk.cli.show import console, echo_json
+    from leitwerk.cli.printing import console, echo_json
+    from leitwerk.datasheet.image import common_changes, lines_by_block
     from leitwerk.errors import QuantityError
-    from leitwerk.image import common_changes, lines_by_block
 
     sheet, first = _side(one, link)
     other_sheet, second = _side(other, link)
@@ -89,12 +90,14 @@ def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
 
 def _side(text: str, link: LinkOptions) -> tuple[Datasheet, Image]:
     """The settings of whatever stands on one side of a comparison."""
+    from leitwerk.check.encode import encode_setup
     from leitwerk.cli.devices import place
-    from leitwerk.image import encode_setup
-    from leitwerk.links import open_device
-    from leitwerk.program import from_c, from_hex, parse_program, read_model
-    from leitwerk.project import find_datasheet, read_bytes, read_setup
-    from leitwerk.transfer import read_backup
+    from leitwerk.devices.device import open_device
+    from leitwerk.project.files import read_bytes
+    from leitwerk.project.library import find_datasheet
+    from leitwerk.project.setups import read_setup
+    from leitwerk.protocols.board_image import from_c, from_hex, parse_program, read_model
+    from leitwerk.transfer.receipt import read_backup
 
     if Path(text).is_file():
         if text.endswith(".json"):
@@ -108,6 +111,6 @@ def _side(text: str, link: LinkOptions) -> tuple[Datasheet, Image]:
         setup = read_setup(text)
         sheet = find_datasheet(setup.device.model)
         return sheet, encode_setup(setup, sheet)
-    sheet, address = place(text, None, link.patience)
-    with open_device(sheet, address, patience=link.patience, tracer=link.tracer) as device:
+    sheet, address = place(text, None, link)
+    with open_device(sheet, address, options=link) as device:
         return sheet, device.read_settings()

@@ -8,15 +8,17 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
-from leitwerk.cli.times import DURATION
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import DURATION, link_options
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping
 
-    from leitwerk.cli.outcome import LinkOptions
-    from leitwerk.runner import Event, Means, Proof
-    from leitwerk.setup import Setup
+    from leitwerk.commissioning.alarm_proof import Proof
+    from leitwerk.links.options import LinkOptions
+    from leitwerk.monitoring.attendant import Means
+    from leitwerk.monitoring.events import Event
+    from leitwerk.setup.model import Setup
 
 _KEEP = click.option("--keep", metavar="FOLDER", help="For log and messages, not 'kept'.")
 _ARM = click.option("--arm", is_flag=True, help="Outputs may really be switched.")
@@ -31,8 +33,8 @@ def _folder(setup: str, keep: str | None) -> Path:
 
 
 def _means(wanted: Setup, folder: Path, *, armed: bool, quiet: bool) -> Means:
-    from leitwerk.cli.writing import user
-    from leitwerk.runner import Means
+    from leitwerk.cli.options import user
+    from leitwerk.monitoring.attendant import Means
 
     told = (lambda event: None) if quiet else _tell
     passwords = _passwords(wanted, armed=armed)
@@ -42,8 +44,8 @@ def _means(wanted: Setup, folder: Path, *, armed: bool, quiet: bool) -> Means:
 def _passwords(wanted: Setup, *, armed: bool) -> Mapping[str, str]:
     """What will be needed, asked for now: later nobody may be there."""
     from leitwerk.cli.password import passwords_of
-    from leitwerk.project import find_datasheet
-    from leitwerk.rules import ChangeSetting, Record
+    from leitwerk.project.library import find_datasheet
+    from leitwerk.rules.definition import ChangeSetting, Record
 
     every = passwords_of(wanted.device.model, wanted.device.serial)
     role = find_datasheet(wanted.device.model).role
@@ -85,13 +87,13 @@ def attend(
     import math
     import signal
 
-    from leitwerk.links import connect
-    from leitwerk.project import read_setup
-    from leitwerk.runner import Attendant
+    from leitwerk.devices.device import connect
+    from leitwerk.monitoring.attendant import Attendant
+    from leitwerk.project.setups import read_setup
 
     wanted = read_setup(setup)
     means = _means(wanted, _folder(setup, keep), armed=arm, quiet=False)
-    with connect(wanted, patience=link.patience, tracer=link.tracer) as device:
+    with connect(wanted, options=link) as device:
         attendant = Attendant(wanted, device, means)
         rules, alarms = len(attendant.engine.rules), len(attendant.situation.board.watched)
         armed = "outputs are armed" if arm else "outputs are not armed"
@@ -131,10 +133,10 @@ def acknowledge(
 
     Exit code 0: asked for. 2: usage, or there is no such alarm.
     """
-    from leitwerk.alarms import Act
+    from leitwerk.alarms.states import Act
     from leitwerk.errors import QuantityError
-    from leitwerk.project import assign_setup, read_setup
-    from leitwerk.runner import request_act
+    from leitwerk.monitoring.operator_acts import request_act
+    from leitwerk.project.setups import assign_setup, read_setup
 
     if act and lasts_s:
         raise click.UsageError("one act at a time")
@@ -188,8 +190,8 @@ def prove(
 
     Exit code 0: all of it happened. 1: something did not. 2: usage. 3: device not reached.
     """
-    from leitwerk.cli.show import echo_json
-    from leitwerk.project import read_setup
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.project.setups import read_setup
 
     wanted = read_setup(setup)
     times = {"duration_s": duration_s, "period_s": period_s}
@@ -209,7 +211,7 @@ def prove(
 def _print_proof(found: Proof) -> None:
     from rich.text import Text
 
-    from leitwerk.cli.show import console
+    from leitwerk.cli.printing import console
 
     out = console()
     head, *steps, end = str(found).splitlines()
@@ -230,10 +232,10 @@ def _prove(
     duration_s: float,
     period_s: float,
 ) -> Proof:
-    from leitwerk.links import connect
-    from leitwerk.runner import prove as watch
+    from leitwerk.commissioning.alarm_proof import prove as watch
+    from leitwerk.devices.device import connect
 
-    with connect(wanted, patience=link.patience, tracer=link.tracer) as device:
+    with connect(wanted, options=link) as device:
         return watch(wanted, device, means, alarm, duration_s=duration_s, period_s=period_s)
 
 
@@ -242,12 +244,13 @@ def _warmed(
     wanted: Setup, alarm: str, link: LinkOptions, *, quiet: bool
 ) -> Iterator[tuple[Setup, Means]]:
     """The setup on a stand-in that holds it already, and how it is attended."""
+    from leitwerk.commissioning.alarm_proof import warming
+    from leitwerk.devices.device import connect
     from leitwerk.errors import QuantityError
-    from leitwerk.links import connect
-    from leitwerk.project import assign_setup
-    from leitwerk.runner import Means, warming
+    from leitwerk.monitoring.attendant import Means
+    from leitwerk.project.setups import assign_setup
     from leitwerk.standins.warmed import passwords_of, simulated
-    from leitwerk.transfer import upload
+    from leitwerk.transfer.upload import upload
 
     channel_name, _, name = alarm.partition(".")
     channel = next((c for c in assign_setup(wanted) if c.name == channel_name), None)
@@ -256,7 +259,7 @@ def _warmed(
         raise QuantityError(f"this setup has no alarm {alarm[:60]!r}", valid="channel.alarm")
     with simulated(wanted, channel.terminal, warming(point, channel)) as one:
         passwords = passwords_of(wanted)
-        with connect(one.setup, patience=link.patience, tracer=link.tracer) as device:
+        with connect(one.setup, options=link) as device:
             upload(one.setup, device, keep=one.folder, passwords=passwords, by="simulation")
         told = (lambda event: None) if quiet else _tell
         yield one.setup, Means(one.folder, armed=True, passwords=passwords, told=told)

@@ -7,14 +7,14 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
-from leitwerk.cli.writing import writing_options
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import link_options, writing_options
 
 if TYPE_CHECKING:
-    from leitwerk.cli.outcome import LinkOptions
-    from leitwerk.cli.writing import Writing
-    from leitwerk.setup import Setup
-    from leitwerk.transfer import Outcome, Unit
+    from leitwerk.cli.options import Writing
+    from leitwerk.links.options import LinkOptions
+    from leitwerk.setup.model import Setup
+    from leitwerk.transfer.batch import Outcome, Unit
 
 
 @click.command()
@@ -47,12 +47,12 @@ def batch(
 
     Exit code 0: all verified. 1: some failed, or a setup has errors. 2: usage.
     """
-    from leitwerk.check import check_setup
+    from leitwerk.check.compile import check_setup
     from leitwerk.cli.password import passwords_of
-    from leitwerk.cli.show import console, echo_json, print_findings
-    from leitwerk.cli.steps import StepView
-    from leitwerk.project import find_datasheet
-    from leitwerk.transfer import read_units, upload_batch
+    from leitwerk.cli.printing import console, echo_json, print_findings
+    from leitwerk.cli.progress import StepView
+    from leitwerk.project.library import find_datasheet
+    from leitwerk.transfer.batch import read_units, upload_batch
 
     units = read_units(setup, table)
     wrong = 0
@@ -88,7 +88,7 @@ def batch(
             by=writing.by,
             at_once=at_once,
             again=again,
-            patience=link.patience,
+            options=link,
             on_step=stepped,
             on_end=ended,
         )

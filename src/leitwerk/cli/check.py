@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
 
 
 @click.command()
@@ -17,8 +17,9 @@ def check(setup: str, *, as_json: bool, datasheet: str | None) -> int:
 
     Exit code 0: no errors. 1: errors. 2: the file cannot be read.
     """
-    from leitwerk.cli.show import console, counts_text, echo_json, print_findings
-    from leitwerk.project import check_file, read_datasheet
+    from leitwerk.cli.printing import console, counts_text, echo_json, print_findings
+    from leitwerk.project.library import read_datasheet
+    from leitwerk.project.setups import check_file
 
     result = check_file(setup, datasheet=read_datasheet(datasheet) if datasheet else None)
     if as_json:

@@ -6,10 +6,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import link_options
 
 if TYPE_CHECKING:
-    from leitwerk.cli.outcome import LinkOptions
+    from leitwerk.links.options import LinkOptions
 
 
 @click.command()
@@ -33,8 +34,8 @@ def datasheet(file: str, *, address: str | None, as_json: bool, link: LinkOption
     """
     from pathlib import Path
 
-    from leitwerk.cli.show import echo_json
-    from leitwerk.project import find_datasheet, known_models, read_datasheet
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.project.library import find_datasheet, known_models, read_datasheet
 
     known = not Path(file).exists() and file in known_models()
     sheet = find_datasheet(file) if known else read_datasheet(file)
@@ -47,14 +48,13 @@ def datasheet(file: str, *, address: str | None, as_json: bool, link: LinkOption
             click.echo(f"{sheet.model}: {sheet.summary}\n{file}: no mistakes found ({points})")
         return FINE
 
-    from leitwerk.address import parse_where
-    from leitwerk.inventory import locate
-    from leitwerk.links import open_device, try_datasheet
+    from leitwerk.devices.datasheet_trial import try_datasheet
+    from leitwerk.devices.device import open_device
+    from leitwerk.parsing.address import parse_where
+    from leitwerk.project.inventory import locate
 
     results = []
-    with open_device(
-        sheet, locate(parse_where(address)), patience=link.patience, tracer=link.tracer
-    ) as device:
+    with open_device(sheet, locate(parse_where(address)), options=link) as device:
         for tried in try_datasheet(device):
             results.append(tried)
             if not as_json:

@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING, Self
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from leitwerk.address import LinkAddress
+    from leitwerk.parsing.address import LinkAddress
 
 _WATCH_S = 4.0
 _RATE_HZ = 5.0
@@ -39,9 +39,9 @@ def demo(folder: str) -> int:
     Starts the logger fichte-8 of the kiln at Tannried as a process of its own, checks a setup with
     two planted mistakes, uploads the corrected one and holds the readings against expectations.
     """
-    from leitwerk.cli.show import console, counts_text, print_findings
-    from leitwerk.project import check_file
-    from leitwerk.standins import start_standin
+    from leitwerk.cli.printing import console, counts_text, print_findings
+    from leitwerk.project.setups import check_file
+    from leitwerk.standins.process import start_standin
 
     out = console()
     where = Path(folder)
@@ -65,7 +65,7 @@ def demo(folder: str) -> int:
 
 
 def _write_setups(folder: Path, address: LinkAddress) -> tuple[Path, Path]:
-    from leitwerk.project import write_atomic
+    from leitwerk.project.files import write_atomic
 
     file = resources.files("leitwerk") / "examples" / "kiln.yaml"
     text = file.read_text(encoding="utf-8")
@@ -82,14 +82,15 @@ def _write_setups(folder: Path, address: LinkAddress) -> tuple[Path, Path]:
 
 def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
     from leitwerk.cli.live import TableView
-    from leitwerk.cli.show import closing_text
-    from leitwerk.cli.steps import StepView
-    from leitwerk.figures import draw_report
-    from leitwerk.links import connect
-    from leitwerk.live import verify
-    from leitwerk.project import read_setup, write_atomic
+    from leitwerk.cli.printing import closing_text
+    from leitwerk.cli.progress import StepView
+    from leitwerk.commissioning.live_check import verify
+    from leitwerk.devices.device import connect
+    from leitwerk.project.files import write_atomic
+    from leitwerk.project.setups import read_setup
+    from leitwerk.reports.live_figure import draw_report
     from leitwerk.standins.profile import find_profile
-    from leitwerk.transfer import upload
+    from leitwerk.transfer.upload import upload
 
     setup = read_setup(path)
     out.print(f"\n[bold]3. Upload[/] {path}, the corrected one:\n")

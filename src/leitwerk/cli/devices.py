@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import link_options
 
 if TYPE_CHECKING:
-    from leitwerk.address import LinkAddress
-    from leitwerk.cli.outcome import LinkOptions
-    from leitwerk.datasheet import Datasheet
-    from leitwerk.links import Patience
+    from leitwerk.datasheet.model import Datasheet
+    from leitwerk.links.options import LinkOptions
+    from leitwerk.parsing.address import LinkAddress
 
 
 @click.command()
@@ -35,8 +35,8 @@ def devices(
 
     Exit code 0: there are some. 1: none. 2: usage.
     """
-    from leitwerk.cli.show import echo_json
-    from leitwerk.inventory import FILE, Inventory
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.project.inventory import FILE, Inventory
 
     inventory = Inventory(FILE) if start_here else Inventory.nearest()
     if start_here:
@@ -86,13 +86,13 @@ def device(
 
     Exit code 0: it was read. 2: usage. 3: not reached. 4: it refused.
     """
-    from leitwerk.cli.show import console, echo_json, print_rows
-    from leitwerk.links import open_device
-    from leitwerk.page import read_page
+    from leitwerk.cli.printing import console, echo_json, print_rows
+    from leitwerk.devices.device import open_device
+    from leitwerk.reports.device_page import read_page
 
-    sheet, address = place(where, model, link.patience)
+    sheet, address = place(where, model, link)
     folder = Path(where).parent if Path(where).is_file() else Path()
-    with open_device(sheet, address, patience=link.patience, tracer=link.tracer) as one:
+    with open_device(sheet, address, options=link) as one:
         if set_clock:
             _set_clock(one)
         page = read_page(one, keep=keep or folder / "kept")
@@ -133,20 +133,21 @@ def readdress(
 
     Exit code 0: done. 2: usage. 3: not reached. 4: refused, taken, or another device.
     """
-    from leitwerk.address import parse_address
     from leitwerk.cli.password import passwords_of
-    from leitwerk.cli.steps import StepView
+    from leitwerk.cli.progress import StepView
+    from leitwerk.devices.device import open_device
+    from leitwerk.devices.readdress import change_name, change_unit
     from leitwerk.errors import QuantityError
-    from leitwerk.inventory import Inventory
-    from leitwerk.links import change_name, change_unit, open_device
+    from leitwerk.parsing.address import parse_address
+    from leitwerk.project.inventory import Inventory
 
     if unit is None and name is None:
         raise QuantityError("nothing is to be changed", valid="--to UNIT, --name NAME, or both")
-    sheet, address = place(where, model, link.patience)
+    sheet, address = place(where, model, link)
     inventory = Inventory.nearest()
 
     def reach(at: LinkAddress) -> Any:
-        return open_device(sheet, at, patience=link.patience, tracer=link.tracer)
+        return open_device(sheet, at, options=link)
 
     with StepView() as steps:
         passwords = passwords_of(sheet.model, serial, steps)
@@ -177,7 +178,7 @@ def readdress(
 def remember(identity: Any, address: LinkAddress) -> None:
     """Note that a device was seen; that it could not be noted is told, and no more than that."""
     from leitwerk.errors import LeitwerkError
-    from leitwerk.inventory import Inventory
+    from leitwerk.project.inventory import Inventory
 
     try:
         Inventory.nearest().remember(identity, address)
@@ -196,13 +197,14 @@ def _set_clock(one: Any) -> None:
         one.log_out()
 
 
-def place(where: str, model: str | None, patience: Patience) -> tuple[Datasheet, LinkAddress]:
+def place(where: str, model: str | None, options: LinkOptions) -> tuple[Datasheet, LinkAddress]:
     """The datasheet and the address of a device, whatever it was called by."""
-    from leitwerk.address import DeviceName, parse_where
+    from leitwerk.devices.presence import recognise
     from leitwerk.errors import QuantityError
-    from leitwerk.inventory import Inventory, locate
-    from leitwerk.links.presence import recognise
-    from leitwerk.project import find_datasheet, known_models, read_setup
+    from leitwerk.parsing.address import DeviceName, parse_where
+    from leitwerk.project.inventory import Inventory, locate
+    from leitwerk.project.library import find_datasheet, known_models
+    from leitwerk.project.setups import read_setup
 
     if Path(where).is_file():
         setup = read_setup(where)
@@ -213,7 +215,7 @@ def place(where: str, model: str | None, patience: Patience) -> tuple[Datasheet,
         return find_datasheet(model or known.identity.model), known.address
     if model is None:
         sheets = [find_datasheet(name) for name in known_models()]
-        identity = recognise(place, sheets, patience)
+        identity = recognise(place, sheets, options)
         if identity is None:
             raise QuantityError(
                 f"nobody that a datasheet knows answers at {place}",

@@ -6,12 +6,13 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, link_options, reports_errors
+from leitwerk.cli.exit_codes import FINE, reports_errors
+from leitwerk.cli.options import link_options
 
 if TYPE_CHECKING:
-    from leitwerk.cli.outcome import LinkOptions
-    from leitwerk.explain import Explanation
-    from leitwerk.quantities import Quantity
+    from leitwerk.evaluation.signal_chain import Explanation
+    from leitwerk.links.options import LinkOptions
+    from leitwerk.parsing.quantities import Quantity
 
 
 @click.command()
@@ -43,19 +44,19 @@ def explain(
 
     Exit code 0: explained. 1: the setup has errors. 2: usage. 3: device not reached. 4: it refused.
     """
-    from leitwerk.cli.show import echo_json
-    from leitwerk.explain import explain_channel
-    from leitwerk.project import find_assignment, read_setup
-    from leitwerk.quantities import parse_quantity
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.evaluation.signal_chain import explain_channel
+    from leitwerk.parsing.quantities import parse_quantity
+    from leitwerk.project.setups import find_assignment, read_setup
 
     wanted = read_setup(setup)
     assignment = find_assignment(wanted, channel)
     shown, cold = None, _celsius(junction)
     if live:
-        from leitwerk.links import connect
-        from leitwerk.live import read_once
+        from leitwerk.devices.device import connect
+        from leitwerk.monitoring.single_channel import read_once
 
-        with connect(wanted, patience=link.patience, tracer=link.tracer) as device:
+        with connect(wanted, options=link) as device:
             shown, found = read_once(wanted, device, assignment)
         cold = found if cold is None else cold
     typed: Quantity | None = parse_quantity(signal) if signal else None
@@ -63,7 +64,7 @@ def explain(
         assignment, signal=typed, shown=shown, cold_junction=cold
     )
     if figure:
-        from leitwerk.figures import draw_scale
+        from leitwerk.reports.scale_figure import draw_scale
 
         draw_scale(assignment, explanation, figure)
     if as_json:
@@ -74,7 +75,7 @@ def explain(
 
 
 def _celsius(text: str | None) -> float | None:
-    from leitwerk.quantities import parse_quantity
-    from leitwerk.units import parse_unit
+    from leitwerk.parsing.quantities import parse_quantity
+    from leitwerk.parsing.units import parse_unit
 
     return None if text is None else parse_quantity(text).value_in(parse_unit("°C"))

@@ -7,10 +7,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, reports_errors, timeout_option
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import timeout_option
 
 if TYPE_CHECKING:
-    from leitwerk.address import LinkAddress, Unit
+    from leitwerk.parsing.address import LinkAddress, Unit
 
 
 @click.command()
@@ -18,9 +19,9 @@ if TYPE_CHECKING:
 @reports_errors
 def ports(*, as_json: bool) -> int:
     """List the serial ports of this machine: which devices were seen there, what keeps them busy."""
-    from leitwerk.cli.show import echo_json
-    from leitwerk.inventory import Inventory
-    from leitwerk.links.scan import list_serial_ports
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.devices.scan import list_serial_ports
+    from leitwerk.project.inventory import Inventory
 
     every, known = list_serial_ports(), Inventory.nearest().devices()
     seen = {p.path: [d.name for d in known if d.address.serial_port == p.path] for p in every}
@@ -62,13 +63,13 @@ def find(
 
     Exit code 0: somebody was found. 1: nobody. 2: usage. 3: the address is not reached.
     """
-    from leitwerk.address import parse_where
     from leitwerk.cli.devices import remember as note
-    from leitwerk.cli.show import echo_json
-    from leitwerk.cli.steps import StepView
-    from leitwerk.inventory import locate
-    from leitwerk.links.scan import USUAL_LINES, scan_lines, spread
-    from leitwerk.project import find_datasheet, known_models
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.cli.progress import StepView
+    from leitwerk.devices.scan import USUAL_LINES, scan_lines, spread
+    from leitwerk.parsing.address import parse_where
+    from leitwerk.project.inventory import locate
+    from leitwerk.project.library import find_datasheet, known_models
 
     base = locate(parse_where(address))
     every = spread(base, _units(units, base), _numbers(hosts, 0, 255) if hosts else ())

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, reports_errors
+from leitwerk.cli.exit_codes import FINE, reports_errors
 
 if TYPE_CHECKING:
-    from leitwerk.setup import LimitSet
+    from leitwerk.setup.limits import LimitSet
 
 
 @click.command()
@@ -27,9 +27,9 @@ def limits(what: str, parameters: tuple[str, ...], *, as_json: bool) -> int:
 
     Exit code 0: done. 1: the setup has errors. 2: usage.
     """
-    from leitwerk.cli.show import echo_json, print_columns
+    from leitwerk.cli.printing import echo_json, print_columns
     from leitwerk.errors import QuantityError
-    from leitwerk.project import find_limits, known_limits
+    from leitwerk.project.library import find_limits, known_limits
 
     if not what:
         sets = [find_limits(name) for name in known_limits()]
@@ -82,8 +82,8 @@ def _set_dict(one: LimitSet) -> dict[str, object]:
 
 def _of_setup(path: str) -> list[dict[str, str]]:
     """Every alarm of a setup in its channel's unit, where it comes from, and what is its own."""
-    from leitwerk.project import assign_setup, read_setup
-    from leitwerk.quantities import format_number
+    from leitwerk.parsing.quantities import format_number
+    from leitwerk.project.setups import assign_setup, read_setup
 
     wanted = read_setup(path)
     rows = []

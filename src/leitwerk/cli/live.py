@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING, Self
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
-from leitwerk.cli.times import DURATION
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import DURATION, link_options
 
 if TYPE_CHECKING:
-    from leitwerk.cli.outcome import LinkOptions
-    from leitwerk.live import LiveReport, Sample
+    from leitwerk.commissioning.live_check import Sample
+    from leitwerk.commissioning.live_report import LiveReport
+    from leitwerk.links.options import LinkOptions
 
 
 @click.command()
@@ -59,14 +60,15 @@ def live(
     from pathlib import Path
 
     from leitwerk.cli.devices import remember
-    from leitwerk.links import connect
-    from leitwerk.live import verify
-    from leitwerk.project import read_setup, write_atomic
+    from leitwerk.commissioning.live_check import verify
+    from leitwerk.devices.device import connect
+    from leitwerk.project.files import write_atomic
+    from leitwerk.project.setups import read_setup
 
     wanted = read_setup(setup)
     view = TableView(wanted.title) if form is None and _is_terminal() else None
     with (
-        connect(wanted, patience=link.patience, tracer=link.tracer) as device,
+        connect(wanted, options=link) as device,
         view or nullcontext(),
     ):
         report = verify(
@@ -80,7 +82,7 @@ def live(
     if samples:
         write_atomic(Path(samples), report.samples_csv())
     if figure:
-        from leitwerk.figures import draw_report
+        from leitwerk.reports.live_figure import draw_report
 
         draw_report(report, figure)
     _print(report, form, shown_already=view is not None)
@@ -88,13 +90,13 @@ def live(
 
 
 def _is_terminal() -> bool:
-    from leitwerk.cli.show import console
+    from leitwerk.cli.printing import console
 
     return console().is_terminal
 
 
 def _print(report: LiveReport, form: str | None, *, shown_already: bool) -> None:
-    from leitwerk.cli.show import closing_text, console, echo_json
+    from leitwerk.cli.printing import closing_text, console, echo_json
 
     if form == "json":
         echo_json(report.to_dict())
@@ -112,7 +114,7 @@ class TableView:
     def __init__(self, title: str) -> None:
         from rich.live import Live
 
-        from leitwerk.cli.show import console
+        from leitwerk.cli.printing import console
 
         self._title = title
         self._live = Live(console=console(wraps=True), auto_refresh=False)
@@ -126,7 +128,7 @@ class TableView:
 
     def show(self, sample: Sample) -> None:
         """Draw the table with what is known after this sample."""
-        from leitwerk.cli.show import live_table
+        from leitwerk.cli.printing import live_table
 
         caption = f"sample {sample.number} of {sample.total}"
         width = self._live.console.width

@@ -6,13 +6,13 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from leitwerk.needs import Needs
-    from leitwerk.project import ModelFit, NeedsFit
+    from leitwerk.datasheet.needs import Needs
+    from leitwerk.project.selection import ModelFit, NeedsFit
 
 
 @click.command()
@@ -35,14 +35,10 @@ def models(setup: str | None, *, as_json: bool, **asked: Any) -> int:
 
     Exit code 0: at least one fits. 1: none. 2: usage.
     """
-    from leitwerk.cli.show import echo_json
-    from leitwerk.project import (
-        choose_by_needs,
-        choose_model,
-        find_datasheet,
-        known_models,
-        read_setup,
-    )
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.project.library import find_datasheet, known_models
+    from leitwerk.project.selection import choose_by_needs, choose_model
+    from leitwerk.project.setups import read_setup
 
     needs = _needs(**asked)
     if setup is None and needs is None:
@@ -72,9 +68,9 @@ def _needs(
     stands: str | None,
     protection: str | None,
 ) -> Needs | None:
-    from leitwerk.needs import Needs, parse_counted, parse_protection
-    from leitwerk.quantities import parse_quantity, parse_span
-    from leitwerk.units import parse_unit
+    from leitwerk.datasheet.needs import Needs, parse_counted, parse_protection
+    from leitwerk.parsing.quantities import parse_quantity, parse_span
+    from leitwerk.parsing.units import parse_unit
 
     second = parse_unit("s")
     needs = Needs(

@@ -6,15 +6,15 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
-from leitwerk.cli.times import DURATION
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import DURATION, link_options
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     from leitwerk.check.outputs import OutputAssignment
-    from leitwerk.cli.outcome import LinkOptions
-    from leitwerk.setup import Setup
+    from leitwerk.links.options import LinkOptions
+    from leitwerk.setup.model import Setup
 
 _ARM = click.option(
     "--arm", is_flag=True, help="Really: without it, it is only said what would be."
@@ -23,7 +23,7 @@ _ARM = click.option(
 
 def _output(wanted: Setup, name: str) -> OutputAssignment:
     from leitwerk.errors import QuantityError
-    from leitwerk.project import setup_outputs
+    from leitwerk.project.setups import setup_outputs
 
     known = {output.name: output for output in setup_outputs(wanted)}
     if name not in known:
@@ -72,17 +72,17 @@ def loop(
     Exit code 0: passed. 1: not passed. 2: usage. 3: device not reached. 4: refused.
     """
     from leitwerk.cli.password import passwords_of
-    from leitwerk.cli.show import print_result
-    from leitwerk.links import connect
-    from leitwerk.project import read_setup
-    from leitwerk.runner.loop import check_loop
+    from leitwerk.cli.printing import print_result
+    from leitwerk.commissioning.loop_check import check_loop
+    from leitwerk.devices.device import connect
+    from leitwerk.project.setups import read_setup
 
     wanted = read_setup(setup)
     found = _output(wanted, output)
     if not arm:
         click.echo(f"{output} would be driven through its whole signal; with --arm it is", err=True)
         return FINE
-    with connect(wanted, patience=link.patience, tracer=link.tracer) as device:
+    with connect(wanted, options=link) as device:
         device.require(wanted.device.model, wanted.device.serial)
         result = check_loop(
             found,
@@ -100,7 +100,7 @@ def _measuring(
     measured: str | None, through: tuple[str, str] | None, link: LinkOptions
 ) -> Callable[[float], float | None]:
     from leitwerk.errors import QuantityError
-    from leitwerk.quantities import parse_quantity
+    from leitwerk.parsing.quantities import parse_quantity
 
     if measured is not None:
         numbers = iter([parse_quantity(text).value for text in measured.split(",")])
@@ -123,16 +123,16 @@ def _measuring(
 
 def _reading(path: str, channel: str, link: LinkOptions) -> Callable[[float], float | None]:
     """The signal at a channel of another device: its value, turned back through its scale."""
-    from leitwerk.links import connect
-    from leitwerk.live import read_once
-    from leitwerk.project import find_assignment, read_setup
+    from leitwerk.devices.device import connect
+    from leitwerk.monitoring.single_channel import read_once
+    from leitwerk.project.setups import find_assignment, read_setup
 
     other = read_setup(path)
     found = find_assignment(other, channel)
 
     def read(asked: float) -> float | None:
         del asked
-        with connect(other, patience=link.patience, tracer=link.tracer) as device:
+        with connect(other, options=link) as device:
             shown, _ = read_once(other, device, found)
         return None if shown is None else float(found.measurement.shown.signal([shown])[0])
 
@@ -160,9 +160,9 @@ def pulse(setup: str, output: str, *, lasts_s: float, arm: bool, link: LinkOptio
     Exit code 0: done. 2: usage. 3: device not reached. 4: it did not switch.
     """
     from leitwerk.cli.password import passwords_of
-    from leitwerk.links import connect
-    from leitwerk.project import read_setup
-    from leitwerk.runner.loop import pulse as switch
+    from leitwerk.commissioning.loop_check import pulse as switch
+    from leitwerk.devices.device import connect
+    from leitwerk.project.setups import read_setup
 
     wanted = read_setup(setup)
     found = _output(wanted, output)
@@ -170,7 +170,7 @@ def pulse(setup: str, output: str, *, lasts_s: float, arm: bool, link: LinkOptio
         click.echo(f"{output} would be on for {lasts_s:g} s; with --arm it is", err=True)
         return FINE
     passwords = passwords_of(wanted.device.model, wanted.device.serial)
-    with connect(wanted, patience=link.patience, tracer=link.tracer) as device:
+    with connect(wanted, options=link) as device:
         device.require(wanted.device.model, wanted.device.serial)
         during, after = switch(found, device, lasts_s, passwords=passwords)
     click.echo(f"{output}: was {during} for {lasts_s:g} s, is {after} again")

@@ -8,11 +8,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
 
 if TYPE_CHECKING:
-    from leitwerk.cli.steps import StepView
-    from leitwerk.passwords import Passwords
+    from leitwerk.cli.progress import StepView
+    from leitwerk.project.passwords import Passwords
 
 
 @click.command()
@@ -29,8 +29,8 @@ def password(setup: str, role: str, *, forget: bool) -> int:
     Exit code 0: kept, or forgotten. 1: there was none to forget. 2: usage, or no key store.
     """
     from leitwerk.errors import QuantityError
-    from leitwerk.passwords import forget_password, keep_password
-    from leitwerk.project import read_setup
+    from leitwerk.project.passwords import forget_password, keep_password
+    from leitwerk.project.setups import read_setup
 
     wanted = read_setup(setup).device
     if forget:
@@ -52,7 +52,7 @@ def password(setup: str, role: str, *, forget: bool) -> int:
 
 def passwords_of(model: str, serial: str, steps: StepView | None = None) -> Passwords:
     """The passwords of a device, by role; asked for on a terminal."""
-    from leitwerk.passwords import Passwords
+    from leitwerk.project.passwords import Passwords
 
     def ask(role: str) -> str | None:
         if not sys.stdin.isatty():

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from leitwerk.cli.outcome import FINE, reports_errors
+from leitwerk.cli.exit_codes import FINE, reports_errors
 
 
 @click.command()
@@ -22,13 +22,16 @@ def program(source: str, target: str, *, force: bool) -> int:
 
     Exit code 0: written. 1: the setup has errors. 2: usage, or the image is none.
     """
-    from leitwerk.address import LinkAddress
-    from leitwerk.adopt import adopt
-    from leitwerk.check.wanted import BUS_UNIT
+    from leitwerk.check.encode import encode_setup
+    from leitwerk.datasheet.image import Image
+    from leitwerk.datasheet.vocabulary import BUS_UNIT
     from leitwerk.errors import FileProblem, QuantityError
     from leitwerk.identity import Identity
-    from leitwerk.image import Image, encode_setup
-    from leitwerk.program import (
+    from leitwerk.parsing.address import LinkAddress
+    from leitwerk.project.files import read_bytes, write_atomic
+    from leitwerk.project.library import find_datasheet
+    from leitwerk.project.setups import read_setup
+    from leitwerk.protocols.board_image import (
         build_program,
         from_c,
         from_hex,
@@ -37,7 +40,7 @@ def program(source: str, target: str, *, force: bool) -> int:
         to_c,
         to_hex,
     )
-    from leitwerk.project import find_datasheet, read_bytes, read_setup, write_atomic
+    from leitwerk.transfer.adopt import adopt
 
     if Path(target).exists() and not force:
         raise FileProblem(f"{target} is there already", remedy="give another name, or --force")

@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
-from leitwerk.cli.writing import writing_options
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import link_options, writing_options
 
 if TYPE_CHECKING:
-    from leitwerk.cli.outcome import LinkOptions
-    from leitwerk.cli.writing import Writing
+    from leitwerk.cli.options import Writing
+    from leitwerk.links.options import LinkOptions
 
 
 @click.command()
@@ -38,12 +38,12 @@ def recover(
     or nothing is unfinished. 3: device not reached. 4: refused.
     """
     from leitwerk.cli.password import passwords_of
-    from leitwerk.cli.show import print_result
-    from leitwerk.cli.steps import StepView
-    from leitwerk.links import connect
-    from leitwerk.project import read_setup
-    from leitwerk.transfer import look_back, unfinished
-    from leitwerk.transfer import recover as settle
+    from leitwerk.cli.printing import print_result
+    from leitwerk.cli.progress import StepView
+    from leitwerk.devices.device import connect
+    from leitwerk.project.setups import read_setup
+    from leitwerk.transfer.recover import look_back, unfinished
+    from leitwerk.transfer.recover import recover as settle
 
     if finish and undo:
         raise click.UsageError("--finish or --undo, not both")
@@ -51,7 +51,7 @@ def recover(
     folder = writing.folder(setup)
     journal = unfinished(folder, wanted.device.serial)
     with (
-        connect(wanted, patience=link.patience, tracer=link.tracer) as device,
+        connect(wanted, options=link) as device,
         StepView() as steps,
     ):
         if not (finish or undo):
@@ -91,16 +91,16 @@ def restore(
     """
     from leitwerk.cli.devices import place, remember
     from leitwerk.cli.password import passwords_of
-    from leitwerk.cli.show import print_result
-    from leitwerk.cli.steps import StepView
-    from leitwerk.links import open_device
-    from leitwerk.transfer import read_backup
-    from leitwerk.transfer import restore as give_back
+    from leitwerk.cli.printing import print_result
+    from leitwerk.cli.progress import StepView
+    from leitwerk.devices.device import open_device
+    from leitwerk.transfer.receipt import read_backup
+    from leitwerk.transfer.restore import restore as give_back
 
     identity, _, _ = read_backup(backup)
-    sheet, address = place(where, identity.model, link.patience)
+    sheet, address = place(where, identity.model, link)
     with (
-        open_device(sheet, address, patience=link.patience, tracer=link.tracer) as device,
+        open_device(sheet, address, options=link) as device,
         StepView() as steps,
     ):
         passwords = passwords_of(identity.model, identity.serial, steps)
@@ -121,9 +121,9 @@ def history(serial: str, *, keep: str, as_json: bool) -> int:
 
     Exit code 0: the chain is whole. 1: it is not, or there is no receipt. 2: usage.
     """
-    from leitwerk.cli.show import echo_json
-    from leitwerk.transfer import read_history
-    from leitwerk.transfer.receipt import device_folder
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.project.kept import device_folder
+    from leitwerk.transfer.history import read_history
 
     found = read_history(device_folder(Path(keep), serial))
     if as_json:

@@ -6,14 +6,14 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, reports_errors
-from leitwerk.cli.times import DURATION
+from leitwerk.cli.exit_codes import FINE, reports_errors
+from leitwerk.cli.options import DURATION
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from leitwerk.check import Assignment
-    from leitwerk.rehearsal import Courses
+    from leitwerk.check.assignment import Assignment
+    from leitwerk.evaluation.dry_run import Courses
 
 
 @click.command()
@@ -47,9 +47,9 @@ def rehearse(
 
     No device is needed. Exit code 0: done. 1: errors in the setup. 2: usage.
     """
-    from leitwerk.cli.show import print_result
-    from leitwerk.project import assign_setup, read_setup
-    from leitwerk.rehearsal import rehearse as run
+    from leitwerk.cli.printing import print_result
+    from leitwerk.evaluation.dry_run import rehearse as run
+    from leitwerk.project.setups import assign_setup, read_setup
 
     wanted = read_setup(setup)
     channels = assign_setup(wanted)
@@ -57,7 +57,7 @@ def rehearse(
     fed = _courses(channels, courses, recorded, period_s or default_s)
     result = run(wanted.title, channels, fed)
     if figure:
-        from leitwerk.figures import draw_rehearsal
+        from leitwerk.reports.dry_run_figure import draw_rehearsal
 
         draw_rehearsal(result, figure)
     print_result(result, as_json=as_json)
@@ -67,10 +67,10 @@ def rehearse(
 def _courses(
     channels: Sequence[Assignment], drawn: Sequence[str], recorded: str | None, interval_s: float
 ) -> Courses:
-    from leitwerk.course import parse_course
     from leitwerk.errors import QuantityError
-    from leitwerk.project import read_bytes
-    from leitwerk.rehearsal import draw_courses, read_recorded
+    from leitwerk.evaluation.course import parse_course
+    from leitwerk.evaluation.dry_run import draw_courses, read_recorded
+    from leitwerk.project.files import read_bytes
 
     if recorded is not None:
         if drawn:

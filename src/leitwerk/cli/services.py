@@ -6,7 +6,7 @@ import threading
 
 import click
 
-from leitwerk.cli.outcome import FINE, reports_errors
+from leitwerk.cli.exit_codes import FINE, reports_errors
 
 
 @click.command()

@@ -8,11 +8,12 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import link_options
 
 if TYPE_CHECKING:
-    from leitwerk.cli.outcome import LinkOptions
-    from leitwerk.transfer.remote import StationView
+    from leitwerk.links.options import LinkOptions
+    from leitwerk.transfer.station_request import StationView
 
 
 @click.command()
@@ -44,10 +45,10 @@ def request(
     Exit code 0: in force already. 1: requested. 2: usage. 3: the broker is not reached. 4: another
     station.
     """
-    from leitwerk.cli.writing import user
-    from leitwerk.quantities import parse_quantity
-    from leitwerk.transfer.remote import request_setup
-    from leitwerk.units import parse_unit
+    from leitwerk.cli.options import user
+    from leitwerk.parsing.quantities import parse_quantity
+    from leitwerk.parsing.units import parse_unit
+    from leitwerk.transfer.station_request import request_setup
 
     seconds = parse_quantity(expires).value_in(parse_unit("s")) if expires else None
     wanted, station, sheet = _reach(setup, link)
@@ -72,7 +73,7 @@ def station(setup: str, *, keep: str | None, as_json: bool, link: LinkOptions) -
     Exit code 0: nothing waits, and it is not overdue. 1: a change waits, was refused or has expired,
     or the station is overdue. 2: usage. 3: the broker is not reached. 4: another station.
     """
-    from leitwerk.transfer.remote import look_station
+    from leitwerk.transfer.station_request import look_station
 
     wanted, one, sheet = _reach(setup, link)
     with closing(one):
@@ -82,10 +83,11 @@ def station(setup: str, *, keep: str | None, as_json: bool, link: LinkOptions) -
 
 def _reach(setup: str, link: LinkOptions) -> tuple[Any, Any, Any]:
     from leitwerk.errors import QuantityError
-    from leitwerk.inventory import locate
     from leitwerk.links.kinds import find_kind
     from leitwerk.links.mqtt import StationLink
-    from leitwerk.project import find_datasheet, read_setup
+    from leitwerk.project.inventory import locate
+    from leitwerk.project.library import find_datasheet
+    from leitwerk.project.setups import read_setup
 
     wanted = read_setup(setup)
     sheet = find_datasheet(wanted.device.model)
@@ -100,15 +102,14 @@ def _reach(setup: str, link: LinkOptions) -> tuple[Any, Any, Any]:
         address,
         sheet.model,
         serial=wanted.device.serial,
-        patience=link.patience,
-        tracer=link.tracer,
+        options=link,
     )
     return wanted, one, sheet
 
 
 def _show(view: StationView, *, as_json: bool) -> int:
-    from leitwerk.cli.show import console, echo_json, print_rows
-    from leitwerk.wire.station import Standing
+    from leitwerk.cli.printing import console, echo_json, print_rows
+    from leitwerk.protocols.station import Standing
 
     if as_json:
         echo_json(view.to_dict())

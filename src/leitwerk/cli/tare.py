@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, link_options, reports_errors
-from leitwerk.cli.times import DURATION
+from leitwerk.cli.exit_codes import FINE, reports_errors
+from leitwerk.cli.options import DURATION, link_options
 
 if TYPE_CHECKING:
-    from leitwerk.cli.outcome import LinkOptions
-    from leitwerk.units import Unit
+    from leitwerk.links.options import LinkOptions
+    from leitwerk.parsing.units import Unit
 
 
 @click.command()
@@ -56,12 +56,13 @@ def tare(
     """
     from datetime import UTC, datetime
 
-    from leitwerk.editing import add_tare, undo_tare
-    from leitwerk.explain import explain_channel
-    from leitwerk.links import connect
-    from leitwerk.live import read_untared
-    from leitwerk.project import find_assignment, read_setup, write_atomic
-    from leitwerk.tare import capture_tare
+    from leitwerk.calibration.tare import capture_tare
+    from leitwerk.devices.device import connect
+    from leitwerk.evaluation.signal_chain import explain_channel
+    from leitwerk.monitoring.single_channel import read_untared
+    from leitwerk.project.editing import add_tare, undo_tare
+    from leitwerk.project.files import write_atomic
+    from leitwerk.project.setups import find_assignment, read_setup
 
     wanted = read_setup(setup)
     text = wanted.source.content.decode("utf-8-sig")
@@ -73,7 +74,7 @@ def tare(
     unit = assignment.unit
     step = next(f["noise_free"] for f in explain_channel(assignment).ranges if f["chosen"])
     low, high = assignment.measurement.span
-    with connect(wanted, patience=link.patience, tracer=link.tracer) as device:
+    with connect(wanted, options=link) as device:
         times, values, good = read_untared(
             wanted, device, assignment, duration_s=duration_s, rate_hz=10.0 / min(duration_s, 5.0)
         )
@@ -95,6 +96,6 @@ def tare(
 
 
 def _number(text: str | None, unit: Unit, otherwise: float) -> float:
-    from leitwerk.quantities import parse_quantity
+    from leitwerk.parsing.quantities import parse_quantity
 
     return otherwise if text is None else parse_quantity(text).value_in(unit)

@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, reports_errors
-from leitwerk.cli.times import DURATION
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import DURATION
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -15,8 +15,8 @@ if TYPE_CHECKING:
 
     from rich.table import Table
 
-    from leitwerk.budget import Item, TimeBudget
-    from leitwerk.timing import PlannedRun
+    from leitwerk.check.budget import Item, TimeBudget
+    from leitwerk.rules.schedule import PlannedRun
 
 _MOST_ROWS = 60
 
@@ -25,7 +25,7 @@ def _moment(text: str | None, zone: ZoneInfo) -> datetime:
     """A local time as an option; now when there is none."""
     from datetime import UTC, datetime
 
-    from leitwerk.timing import parse_local, to_instant
+    from leitwerk.parsing.local_time import parse_local, to_instant
 
     return datetime.now(UTC) if text is None else to_instant(parse_local(text), zone)
 
@@ -49,11 +49,12 @@ def budget(setup: str, *, start: str | None, poll_s: float | None, as_json: bool
 
     Exit code 0: all of it fits. 1: something does not. 2: usage.
     """
-    from leitwerk.address import LinkAddress
-    from leitwerk.check.budget import setup_budget
-    from leitwerk.cli.show import console, echo_json
-    from leitwerk.project import assign_draft, find_datasheet, read_setup
-    from leitwerk.timing.schedule import local_text
+    from leitwerk.check.budget_check import setup_budget
+    from leitwerk.cli.printing import console, echo_json
+    from leitwerk.parsing.address import LinkAddress
+    from leitwerk.project.library import find_datasheet
+    from leitwerk.project.setups import assign_draft, read_setup
+    from leitwerk.rules.schedule import local_text
 
     wanted = read_setup(setup)
     sheet = find_datasheet(wanted.device.model)
@@ -109,11 +110,12 @@ def timetable(setup: str, *, start: str | None, until: str | None, as_json: bool
     """
     from datetime import timedelta
 
-    from leitwerk.check.budget import full_after_s
+    from leitwerk.check.budget_check import full_after_s
     from leitwerk.check.timing import run_plans
-    from leitwerk.cli.show import echo_json
-    from leitwerk.project import assign_draft, find_datasheet, read_setup
-    from leitwerk.timing import overlaps, plan_runs
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.project.library import find_datasheet
+    from leitwerk.project.setups import assign_draft, read_setup
+    from leitwerk.rules.schedule import overlaps, plan_runs
 
     wanted = read_setup(setup)
     sheet = find_datasheet(wanted.device.model)
@@ -180,10 +182,11 @@ def condense(recording: str, *, length_s: float, keep: str, zone: str) -> int:
 
     Exit code 0: done. 2: usage, or no recording.
     """
+    from leitwerk.analysis.statistics import STATISTICS
     from leitwerk.errors import QuantityError
-    from leitwerk.project import read_bytes
-    from leitwerk.timing import STATISTICS, find_zone
-    from leitwerk.timing import condense as work
+    from leitwerk.parsing.local_time import find_zone
+    from leitwerk.project.files import read_bytes
+    from leitwerk.recordings.condense import condense as work
 
     names = [name.strip() for name in keep.split(",")]
     for name in names:

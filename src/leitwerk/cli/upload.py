@@ -6,12 +6,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
-from leitwerk.cli.writing import writing_options
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import link_options, writing_options
 
 if TYPE_CHECKING:
-    from leitwerk.cli.outcome import LinkOptions
-    from leitwerk.cli.writing import Writing
+    from leitwerk.cli.options import Writing
+    from leitwerk.links.options import LinkOptions
 
 
 @click.command()
@@ -37,20 +37,20 @@ def upload(
     Exit code 0: verified. 1: the setup has errors, or a plan has changes. 2: usage. 3: device not
     reached. 4: refused.
     """
-    from leitwerk.check import check_setup
+    from leitwerk.check.compile import check_setup
     from leitwerk.cli.devices import remember
     from leitwerk.cli.password import passwords_of
-    from leitwerk.cli.show import print_findings, print_result
-    from leitwerk.cli.steps import StepView
+    from leitwerk.cli.printing import print_findings, print_result
+    from leitwerk.cli.progress import StepView
+    from leitwerk.devices.device import connect
     from leitwerk.findings import Severity
-    from leitwerk.links import connect
-    from leitwerk.project import read_setup
-    from leitwerk.transfer import plan_upload
-    from leitwerk.transfer import upload as carry
+    from leitwerk.project.setups import read_setup
+    from leitwerk.transfer.upload import plan_upload
+    from leitwerk.transfer.upload import upload as carry
 
     wanted = read_setup(setup)
     with (
-        connect(wanted, patience=link.patience, tracer=link.tracer) as device,
+        connect(wanted, options=link) as device,
         StepView() as steps,
     ):
         findings = check_setup(wanted, device.datasheet)

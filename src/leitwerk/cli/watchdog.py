@@ -6,10 +6,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.outcome import FINE, FOUND, link_options, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import link_options
 
 if TYPE_CHECKING:
-    from leitwerk.cli.outcome import LinkOptions
+    from leitwerk.links.options import LinkOptions
 
 
 @click.command()
@@ -27,11 +28,12 @@ def watchdog(where: str, *, model: str | None, as_json: bool, link: LinkOptions)
     Exit code 0: it acted. 1: it did not. 2: usage, or it has none. 3: not reached.
     """
     from leitwerk.cli.devices import place
-    from leitwerk.cli.show import print_result
-    from leitwerk.links import open_device, try_watchdog
+    from leitwerk.cli.printing import print_result
+    from leitwerk.devices.device import open_device
+    from leitwerk.devices.watchdog import try_watchdog
 
-    sheet, address = place(where, model, link.patience)
-    with open_device(sheet, address, patience=link.patience, tracer=link.tracer) as device:
+    sheet, address = place(where, model, link)
+    with open_device(sheet, address, options=link) as device:
         result = try_watchdog(device)
     print_result(result, as_json=as_json)
     return FINE if result.passed else FOUND

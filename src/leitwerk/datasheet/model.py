@@ -7,12 +7,11 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
-from leitwerk.budget import Store, Supply
 from leitwerk.datasheet.points import PointFamily
 from leitwerk.datasheet.queries import Replies
-from leitwerk.quantities import Span
-from leitwerk.signals import SENSORS
-from leitwerk.units import Unit
+from leitwerk.parsing.quantities import Span, bytes_text
+from leitwerk.parsing.units import Unit
+from leitwerk.signals.sensors import SENSORS
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,6 +123,28 @@ class ScanTiming:
     answers_s: float = 0.0
 
 
+@dataclass(frozen=True, slots=True)
+class Store:
+    """The memory in bytes, or in rows: in all, for each row, and for each value in it.
+
+    Where it is counted in rows, whatever they hold, a row takes 1 and a value nothing.
+    """
+
+    capacity: float
+    row: float = 0.0
+    value: float = 0.0
+    unit: str = "B"
+
+    def rows_of(self, values: int) -> float:
+        """How many rows of so many values it holds."""
+        each = self.row + values * self.value
+        return self.capacity / each if each else 0.0
+
+    def amount(self, count: float) -> str:
+        """An amount of memory for people."""
+        return bytes_text(count) if self.unit == "B" else f"{count:,.0f} {self.unit}"
+
+
 @dataclass(frozen=True)
 class Datasheet:
     """A device model: what it is capable of, and where each point lives."""
@@ -220,3 +241,13 @@ class Datasheet:
         if len(special) > 1:
             return "administrator"  # whoever has that password may do all of it
         return special.pop() if special else self.role
+
+
+@dataclass(frozen=True, slots=True)
+class Supply:
+    """The battery of a device: energy in J, power in W."""
+
+    capacity_j: float
+    idle_w: float = 0.0
+    sample_j: float = 0.0
+    report_j: float = 0.0

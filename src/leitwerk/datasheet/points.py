@@ -13,7 +13,7 @@ import struct
 from dataclasses import dataclass, replace
 from typing import Any, TypeAlias
 
-from leitwerk.datasheet.coding import (
+from leitwerk.datasheet.registers import (
     FLOATS,
     INTEGER_SPANS,
     pack_bcd,
@@ -27,7 +27,8 @@ from leitwerk.datasheet.coding import (
     unpack_time,
 )
 from leitwerk.errors import QuantityError
-from leitwerk.quantities import format_number
+from leitwerk.parsing.quantities import format_number, parse_quantity
+from leitwerk.parsing.units import parse_unit
 
 Stored: TypeAlias = float | str
 
@@ -299,3 +300,17 @@ class PointFamily:
     def points(self) -> list[Any]:
         """All points of the family, in order."""
         return [self.point(index) for index in self.indices] or [self.template]
+
+
+def setting_value(point: Any, text: str) -> Stored:
+    """The value that a text means for a setting: a number in its unit, or the text itself.
+
+    Raises
+    ------
+    QuantityError
+        The text is no number in such a unit.
+
+    """
+    if point.is_text or point.choices or point.kind in TIMES:
+        return text
+    return parse_quantity(text).value_in(parse_unit(point.unit))

@@ -6,10 +6,10 @@ import math
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
-from leitwerk.datasheet.coding import readable, round_steps
 from leitwerk.datasheet.points import INDEX, Stored
+from leitwerk.datasheet.registers import readable, round_steps
 from leitwerk.errors import QuantityError
-from leitwerk.quantities import format_number
+from leitwerk.parsing.quantities import format_number
 
 # SCPI-1999 volume 1, 7.2.1.4 and 7.2.1.5: these numbers stand for infinity and for no number.
 INFINITE, NO_NUMBER = 9.9e37, 9.91e37

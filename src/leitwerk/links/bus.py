@@ -6,8 +6,8 @@ import threading
 from collections.abc import Callable
 from typing import Any
 
-from leitwerk.address import LinkAddress
 from leitwerk.errors import NotReached
+from leitwerk.parsing.address import LinkAddress
 
 
 class Bus:

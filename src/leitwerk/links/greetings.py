@@ -5,15 +5,15 @@ from __future__ import annotations
 from dataclasses import fields
 from typing import TYPE_CHECKING
 
-from leitwerk.datasheet.coding import readable
+from leitwerk.datasheet.registers import readable
 from leitwerk.identity import Identity
-from leitwerk.wire.lines import split_fields
-from leitwerk.wire.modbus import ReadRequest
+from leitwerk.protocols.lines import split_fields
+from leitwerk.protocols.modbus import ReadRequest
 
 if TYPE_CHECKING:
+    from leitwerk.links.lines import LineLink
     from leitwerk.links.modbus import ModbusLink
     from leitwerk.links.sdi12 import Sdi12Link
-    from leitwerk.links.stream import LineLink
 
 
 def greet_modbus(link: ModbusLink) -> None:

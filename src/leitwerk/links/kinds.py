@@ -10,12 +10,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeAlias
 
-from leitwerk.address import LinkAddress, Unit
-from leitwerk.datasheet import Datasheet
+from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.queries import Replies
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
-from leitwerk.links.asking import ScpiSession, SensorSession, StationSession, TextSession
 from leitwerk.links.greetings import (
     greet_modbus,
     greet_scpi,
@@ -23,14 +21,15 @@ from leitwerk.links.greetings import (
     introduce_scpi,
     introduce_sdi12,
 )
+from leitwerk.links.lines import LineLink
 from leitwerk.links.modbus import ModbusLink
-from leitwerk.links.patience import Patience
+from leitwerk.links.options import LinkOptions
+from leitwerk.links.plugins import further_protocols
+from leitwerk.links.register_session import RegisterSession, Session
 from leitwerk.links.sdi12 import Sdi12Link
-from leitwerk.links.sessions import RegisterSession, Session
-from leitwerk.links.stream import LineLink
-from leitwerk.links.trace import Tracer
-from leitwerk.project import further_protocols
-from leitwerk.wire.sdi12 import UNITS
+from leitwerk.links.text_sessions import ScpiSession, SensorSession, StationSession, TextSession
+from leitwerk.parsing.address import LinkAddress, Unit
+from leitwerk.protocols.sdi12 import UNITS
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +53,7 @@ class LinkKind:
 
     """
 
-    link: Callable[[LinkAddress, Datasheet | None, Patience, Tracer | None], Any]
+    link: Callable[[LinkAddress, Datasheet | None, LinkOptions], Any]
     session: Callable[[Any, Datasheet], Session]
     sleeps: bool = False
     units: Sequence[Unit] = ()
@@ -63,29 +62,28 @@ class LinkKind:
 
 
 _Sheet: TypeAlias = Datasheet | None
-_Trace: TypeAlias = Tracer | None
 
 
-def _modbus(at: LinkAddress, sheet: _Sheet, patience: Patience, tracer: _Trace) -> Any:
+def _modbus(at: LinkAddress, sheet: _Sheet, options: LinkOptions) -> Any:
     del sheet
-    return ModbusLink(at, patience=patience, tracer=tracer)
+    return ModbusLink(at, options=options)
 
 
-def _lines(at: LinkAddress, sheet: _Sheet, patience: Patience, tracer: _Trace) -> Any:
+def _lines(at: LinkAddress, sheet: _Sheet, options: LinkOptions) -> Any:
     replies = sheet.replies if sheet else Replies()
-    return LineLink(at, patience=patience, tracer=tracer, end=replies.end)
+    return LineLink(at, options=options, end=replies.end)
 
 
-def _sdi12(at: LinkAddress, sheet: _Sheet, patience: Patience, tracer: _Trace) -> Any:
+def _sdi12(at: LinkAddress, sheet: _Sheet, options: LinkOptions) -> Any:
     del sheet
-    return Sdi12Link(at, patience=patience, tracer=tracer)
+    return Sdi12Link(at, options=options)
 
 
-def _station(at: LinkAddress, sheet: _Sheet, patience: Patience, tracer: _Trace) -> Any:
+def _station(at: LinkAddress, sheet: _Sheet, options: LinkOptions) -> Any:
     from leitwerk.links.mqtt import StationLink  # noqa: PLC0415 - only where a station is asked
 
     model = sheet.model if sheet else ""
-    return StationLink(at, model, patience=patience, tracer=tracer)
+    return StationLink(at, model, options=options)
 
 
 _KINDS = {

@@ -10,13 +10,13 @@ from pymodbus.client import ModbusSerialClient, ModbusTcpClient
 from pymodbus.exceptions import ConnectionException, ModbusException
 from pymodbus.framer import FramerRTU, FramerType
 
-from leitwerk.address import LinkAddress
 from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout, NotReached
 from leitwerk.links.bus import leave_bus, take_bus
-from leitwerk.links.patience import USUAL, Patience
-from leitwerk.links.port import why_port_fails
-from leitwerk.links.trace import Tracer, note
-from leitwerk.wire.modbus import ReadRequest, WriteRequest
+from leitwerk.links.options import USUAL, LinkOptions
+from leitwerk.links.serial_port import why_port_fails
+from leitwerk.links.trace import note
+from leitwerk.parsing.address import LinkAddress
+from leitwerk.protocols.modbus import ReadRequest, WriteRequest
 
 if TYPE_CHECKING:
     from pymodbus.client.base import ModbusBaseSyncClient
@@ -85,14 +85,12 @@ class ModbusLink:
         self,
         address: LinkAddress,
         *,
-        patience: Patience = USUAL,
-        tracer: Tracer | None = None,
+        options: LinkOptions = USUAL,
     ) -> None:
         self.address = address
-        self.patience = patience
+        self.options = options
         self.requests = 0
-        self._tracer = tracer
-        self._bus = take_bus(address, lambda at: _Client(at, patience.timeout_s))
+        self._bus = take_bus(address, lambda at: _Client(at, options.timeout_s))
         self._client: ModbusBaseSyncClient = self._bus.end.client
         client = self._client
         self._read: dict[str, Callable[..., Any]] = {
@@ -148,7 +146,7 @@ class ModbusLink:
 
     def _read_one(self, request: ReadRequest) -> list[int]:
         with self._bus.lock:
-            reply = self._with_patience(request)
+            reply = self._retried(request)
             self._check(reply, request, _READ[request.table])
             if request.table in {"coil", "discrete"}:
                 # Bits come in whole bytes; what fills up the last one means nothing.
@@ -159,7 +157,7 @@ class ModbusLink:
                 raise self._wrong_answer(request, f"it sent {len(reply.registers)} registers")
             return list(reply.registers)
 
-    def _with_patience(self, request: ReadRequest) -> Any:
+    def _retried(self, request: ReadRequest) -> Any:
         """The reply to a read, asked again where that can help.
 
         A broken connection is made anew. A time-out is asked again on a serial line only, where
@@ -175,13 +173,13 @@ class ModbusLink:
                 raise self._lost(request, error) from error
 
         over_tcp = self.address.scheme == "modbus+tcp"
-        return self.patience.keep_asking(ask, lambda e: over_tcp and isinstance(e, LinkTimeout))
+        return self.options.call(ask, lambda e: over_tcp and isinstance(e, LinkTimeout))
 
     def _ask(
         self, request: ReadRequest | WriteRequest, call: Callable[..., Any], *args: Any, **more: Any
     ) -> Any:
         self._bus.end.packet = None
-        if self._tracer is not None:
+        if self.options.tracer is not None:
             self._bus.end.packet = lambda sent, frame: self._trace(request, frame, sent=sent)
         self._connect(request)
         self.requests += 1
@@ -191,7 +189,7 @@ class ModbusLink:
         is_secret = sent and isinstance(request, WriteRequest) and request.secret
         meaning = str(request) if sent else f"answer to '{request}'"
         secret = _DATA_AT[self.address.scheme] if is_secret else None
-        note(self._tracer, self.address, frame, meaning, sent=sent, secret=secret)
+        note(self.options.tracer, self.address, frame, meaning, sent=sent, secret=secret)
 
     def _connect(self, request: ReadRequest | WriteRequest) -> None:
         if self._client.connect():
@@ -218,7 +216,7 @@ class ModbusLink:
             # The package passes over such a frame in silence, and waits on.
             return self._wrong_answer(request, f"unit {unit} answered")
         return LinkTimeout(
-            f"{self.address}: no answer to '{request}' within {self.patience.timeout_s:g} s",
+            f"{self.address}: no answer to '{request}' within {self.options.timeout_s:g} s",
             remedy="is this the right unit identifier, and is the device still on?"
             + (" Is the line set as in the device?" if self.address.is_serial else ""),
         )

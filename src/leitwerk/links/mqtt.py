@@ -13,12 +13,11 @@ from uuid import uuid4
 import paho.mqtt.client as paho
 from paho.mqtt.enums import CallbackAPIVersion, MQTTProtocolVersion
 
-from leitwerk.address import LinkAddress
 from leitwerk.errors import LinkError, LinkTimeout, NotReached
-from leitwerk.links.patience import USUAL, Patience
-from leitwerk.links.trace import Tracer, note
-from leitwerk.passwords import Passwords
-from leitwerk.wire.station import (
+from leitwerk.links.options import USUAL, LinkOptions
+from leitwerk.links.trace import note
+from leitwerk.parsing.address import LinkAddress
+from leitwerk.protocols.station import (
     Desired,
     State,
     Topics,
@@ -40,7 +39,7 @@ def utc_now() -> datetime:
     return datetime.now(UTC).replace(microsecond=0)
 
 
-def publish_once(address: LinkAddress, topic: str, text: str, timeout_s: float) -> None:
+def publish_once(address: LinkAddress, topic: str, text: str, options: LinkOptions) -> None:
     """Publish one message to a topic, at least once, and wait until the broker has taken it.
 
     Raises
@@ -49,12 +48,12 @@ def publish_once(address: LinkAddress, topic: str, text: str, timeout_s: float) 
         The broker is not there, lets nobody in, or did not confirm.
 
     """
-    client = _new_client(address, MQTTProtocolVersion.MQTTv311)
+    client = _new_client(address, options, MQTTProtocolVersion.MQTTv311)
     try:
         client.connect(address.host, address.port, _KEEP_ALIVE_S)
         client.loop_start()
         info = client.publish(topic, text.encode(), qos=1)
-        info.wait_for_publish(timeout_s)
+        info.wait_for_publish(options.timeout_s)
         if not info.is_published():
             raise LinkTimeout(f"{address}: the broker did not confirm the message in time")
     except (OSError, ValueError, RuntimeError) as error:
@@ -64,7 +63,9 @@ def publish_once(address: LinkAddress, topic: str, text: str, timeout_s: float) 
         client.loop_stop()
 
 
-def _new_client(address: LinkAddress, version: MQTTProtocolVersion) -> paho.Client:
+def _new_client(
+    address: LinkAddress, options: LinkOptions, version: MQTTProtocolVersion
+) -> paho.Client:
     # Brokers may refuse a client without a name, or take two of them for one. Left to itself, the
     # package would go back to version 3.1 where 3.1.1 is refused.
     client = paho.Client(
@@ -76,8 +77,9 @@ def _new_client(address: LinkAddress, version: MQTTProtocolVersion) -> paho.Clie
     if address.scheme == "mqtt+tls":
         client.tls_set()  # the system's authorities; host names are checked
     if address.user:
-        broker = Passwords("broker", f"{address.user} {address.host}")
-        client.username_pw_set(address.user, broker["broker"])
+        client.username_pw_set(
+            address.user, options.password(address) if options.password else None
+        )
     return client
 
 
@@ -94,15 +96,13 @@ class StationLink:
         model: str,
         *,
         serial: str = "",
-        patience: Patience = USUAL,
-        tracer: Tracer | None = None,
+        options: LinkOptions = USUAL,
     ) -> None:
         self.address = address
-        self.patience = patience
+        self.options = options
         self.requests = 0
         self.model = model
         self.serial = serial
-        self._tracer = tracer
         self._client: paho.Client | None = None
         self._messages: dict[str, bytes] = {}
         self._arrived = threading.Condition()
@@ -175,7 +175,7 @@ class StationLink:
 
     def _message(self, kind: str) -> bytes:
         self._connect()
-        deadline = time.monotonic() + self.patience.timeout_s
+        deadline = time.monotonic() + self.options.timeout_s
         with self._arrived:
             while (found := self._find(kind)) is None:
                 left = deadline - time.monotonic()
@@ -201,10 +201,10 @@ class StationLink:
     def _publish(self, topic: str, payload: bytes) -> None:
         assert self._client is not None
         self.requests += 1
-        note(self._tracer, self.address, payload, topic, sent=True)
+        note(self.options.tracer, self.address, payload, topic, sent=True)
         info = self._client.publish(topic, payload, qos=1, retain=True)
         try:
-            info.wait_for_publish(self.patience.timeout_s)
+            info.wait_for_publish(self.options.timeout_s)
         except (RuntimeError, ValueError) as error:
             raise LinkError(
                 f"{self.address}: the broker did not take the request ({error})",
@@ -243,7 +243,7 @@ class StationLink:
         self._refusal = ""
         self._connected.clear()
         self._messages.clear()
-        client = _new_client(self.address, version)
+        client = _new_client(self.address, self.options, version)
         client.on_connect = self._on_connect
         client.on_message = self._on_message
         client.on_disconnect = self._on_disconnect
@@ -257,7 +257,7 @@ class StationLink:
             ) from error
         client.loop_start()
         self._client = client
-        if not self._connected.wait(self.patience.timeout_s) and not self._refusal:
+        if not self._connected.wait(self.options.timeout_s) and not self._refusal:
             self._refusal = "it did not answer in time"
 
     def _on_connect(self, client: paho.Client, *args: Any) -> None:
@@ -282,4 +282,4 @@ class StationLink:
         with self._arrived:
             self._messages[message.topic] = bytes(message.payload)
             self._arrived.notify_all()
-        note(self._tracer, self.address, bytes(message.payload), message.topic, sent=False)
+        note(self.options.tracer, self.address, bytes(message.payload), message.topic, sent=False)

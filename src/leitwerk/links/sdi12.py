@@ -8,14 +8,14 @@ from collections.abc import Callable
 from functools import partial
 from typing import TYPE_CHECKING, TypeVar
 
-from leitwerk.address import LinkAddress
 from leitwerk.errors import LinkError, LinkTimeout
 from leitwerk.links.bus import leave_bus, take_bus
-from leitwerk.links.patience import USUAL, Patience
-from leitwerk.links.port import open_port
-from leitwerk.links.trace import Tracer, note
-from leitwerk.wire.lines import LineReader
-from leitwerk.wire.sdi12 import (
+from leitwerk.links.options import USUAL, LinkOptions
+from leitwerk.links.serial_port import open_port
+from leitwerk.links.trace import note
+from leitwerk.parsing.address import LinkAddress
+from leitwerk.protocols.lines import LineReader
+from leitwerk.protocols.sdi12 import (
     BREAK_S,
     Measure,
     parse_answer,
@@ -74,13 +74,10 @@ class _Wire:
 class Sdi12Link:
     """One sensor on an SDI-12 bus. Sensors on one port share it, from any thread."""
 
-    def __init__(
-        self, address: LinkAddress, *, patience: Patience = USUAL, tracer: Tracer | None = None
-    ) -> None:
+    def __init__(self, address: LinkAddress, *, options: LinkOptions = USUAL) -> None:
         self.address = address
-        self.patience = patience
+        self.options = options
         self.requests = 0
-        self._tracer = tracer
         self._bus = take_bus(address, _Wire)
         self._unit = str(address.unit)
 
@@ -101,7 +98,7 @@ class Sdi12Link:
         """
         with self._bus.lock:
             ask = partial(self._exchange, body, answers_as, public=public)
-            return self._patiently(ask) if again else ask()
+            return self._retried(ask) if again else ask()
 
     def measure(self, body: str, measure: Measure) -> list[str]:
         """Have a sensor measure, wait for it, and fetch all its values, each with its sign.
@@ -116,9 +113,9 @@ class Sdi12Link:
         """
         if measure.kind == "R":
             with self._bus.lock:
-                return self._patiently(partial(self._values, body, has_crc=measure.has_crc))
+                return self._retried(partial(self._values, body, has_crc=measure.has_crc))
         with self._bus.lock:
-            wait = self._patiently(lambda: parse_wait(self._exchange(body)))
+            wait = self._retried(lambda: parse_wait(self._exchange(body)))
             if measure.kind == "M":
                 self._await_service(wait.seconds)
         if measure.kind == "C":
@@ -135,7 +132,7 @@ class Sdi12Link:
             if len(values) >= count:
                 break
             with self._bus.lock:
-                more = self._patiently(partial(self._values, f"D{k}", has_crc=has_crc))
+                more = self._retried(partial(self._values, f"D{k}", has_crc=has_crc))
             if not more:
                 break
             values += more
@@ -157,8 +154,8 @@ class Sdi12Link:
     def _values(self, body: str, *, has_crc: bool) -> list[str]:
         return split_values(self._exchange(body, has_crc=has_crc))
 
-    def _patiently(self, ask: Callable[[], T]) -> T:
-        return self.patience.keep_asking(ask, lambda error: False)
+    def _retried(self, ask: Callable[[], T]) -> T:
+        return self.options.call(ask, lambda error: False)
 
     @property
     def _wire(self) -> _Wire:
@@ -176,7 +173,7 @@ class Sdi12Link:
         )
         try:
             self._wire.send(command)
-            line = self._wire.receive(self.patience.timeout_s)
+            line = self._wire.receive(self.options.timeout_s)
         except OSError as error:
             self._wire.close()
             raise LinkError(
@@ -185,7 +182,7 @@ class Sdi12Link:
             ) from error
         if line is None:
             raise LinkTimeout(
-                f"{self.address}: no answer to '{shown}' within {self.patience.timeout_s:g} s",
+                f"{self.address}: no answer to '{shown}' within {self.options.timeout_s:g} s",
                 remedy="is this the sensor's address, is it supplied, is the line set right?",
             )
         line = strip_echo(line, command)
@@ -197,4 +194,4 @@ class Sdi12Link:
             raise LinkError(message, remedy=error.remedy) from None
 
     def _trace(self, line: str, *, sent: bool, meaning: str, secret: int | None = None) -> None:
-        note(self._tracer, self.address, line, meaning, sent=sent, secret=secret)
+        note(self.options.tracer, self.address, line, meaning, sent=sent, secret=secret)

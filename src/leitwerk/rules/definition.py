@@ -6,8 +6,8 @@ import enum
 from dataclasses import dataclass
 from typing import TypeAlias
 
-from leitwerk.conditions import Condition, TimeOfDay
-from leitwerk.quantities import format_time_of_day
+from leitwerk.alarms.conditions import Condition, TimeOfDay
+from leitwerk.parsing.durations import format_time_of_day
 
 
 @dataclass(frozen=True, slots=True)

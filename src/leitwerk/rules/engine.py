@@ -7,11 +7,10 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from leitwerk.alarms import State
-from leitwerk.conditions import Facts, Not, Stated, holds, sentences
+from leitwerk.alarms.conditions import Facts, Not, Stated, holds, sentences
+from leitwerk.alarms.states import State
 from leitwerk.rules.definition import Action, Happening, Notify, Rule
 
-_DAY_S = 86_400.0
 UNACKNOWLEDGED = State.UNACKNOWLEDGED.words
 
 

@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field, PrivateAttr, WithJsonSchema
 
-from leitwerk.conditions import (
+from leitwerk.alarms.conditions import (
     AllOf,
     AnyOf,
     Compared,
@@ -18,8 +18,8 @@ from leitwerk.conditions import (
     TimeOfDay,
     parse_condition,
 )
-from leitwerk.quantities import Quantity, Span, format_number, parse_quantity, parse_span
-from leitwerk.reading import Model, YesNo, reader, text_of
+from leitwerk.parsing.models import Model, YesNo, reader, text_of
+from leitwerk.parsing.quantities import Quantity, Span, format_number, parse_quantity, parse_span
 from leitwerk.setup.fields import DurationField, Line, QuantityField, RangeField
 
 _SHARE = re.compile(r"\s*([-+−]?\d+(?:\.\d+)?)\s*% +of +(span|expected)\s*")

@@ -9,18 +9,19 @@ from typing import Annotated
 
 from pydantic import Field, WithJsonSchema
 
-from leitwerk.address import DeviceName, LinkAddress, Where, parse_where
 from leitwerk.errors import QuantityError
-from leitwerk.quantities import (
+from leitwerk.parsing.address import DeviceName, LinkAddress, Where, parse_where
+from leitwerk.parsing.durations import parse_duration
+from leitwerk.parsing.models import reader, text_of
+from leitwerk.parsing.quantities import (
     Expected,
     Quantity,
     Span,
-    parse_duration,
     parse_expected,
     parse_quantity,
     parse_span,
 )
-from leitwerk.reading import reader, text_of
+from leitwerk.parsing.units import Unit, parse_unit
 from leitwerk.setup.scales import (
     DataSheetFigures,
     Factor,
@@ -30,8 +31,8 @@ from leitwerk.setup.scales import (
     ScaleText,
     parse_scale,
 )
-from leitwerk.signals import SENSORS, Sensor, Transformer, find_sensor
-from leitwerk.units import Unit, parse_unit
+from leitwerk.signals.sensors import SENSORS, Sensor, find_sensor
+from leitwerk.signals.transformer import Transformer
 
 VERSION = 1
 CONTACT = "contact"
@@ -89,7 +90,8 @@ def _address(value: object) -> Where:
     return parse_where(text_of(value, "an address"))
 
 
-def _schema(description: str, *examples: str, numbers: bool = False) -> WithJsonSchema:
+def text_schema(description: str, *examples: str, numbers: bool = False) -> WithJsonSchema:
+    """The JSON Schema of a text; where ``numbers`` may stand bare, an editor takes them for numbers."""
     return WithJsonSchema(
         {
             "type": ["string", "number"] if numbers else "string",
@@ -102,28 +104,28 @@ def _schema(description: str, *examples: str, numbers: bool = False) -> WithJson
 QuantityField = Annotated[
     Quantity,
     reader(Quantity, _quantity),
-    _schema("A number, with a unit or in the channel's unit", "78 °C", "0.5 bar", numbers=True),
+    text_schema("A number, with a unit or in the channel's unit", "78 °C", "0.5 bar", numbers=True),
 ]
 DurationField = Annotated[
-    Quantity, reader(Quantity, _duration), _schema("A time with its unit", "30 s", "5 min")
+    Quantity, reader(Quantity, _duration), text_schema("A time with its unit", "30 s", "5 min")
 ]
 IntervalField = Annotated[
     Quantity,
     reader(Quantity, _interval),
-    _schema("The time between two samples", "every 10 s", "every 1 min"),
+    text_schema("The time between two samples", "every 10 s", "every 1 min"),
 ]
 RangeField = Annotated[
-    Span, reader(Span, _span), _schema("The span that the input takes", "0..400 Ω", "±1 V")
+    Span, reader(Span, _span), text_schema("The span that the input takes", "0..400 Ω", "±1 V")
 ]
 SignalField = Annotated[
     Span | str,
     reader(Span, _signal),
-    _schema("The electrical signal at the terminal", "4..20 mA", "0..1 V", CONTACT),
+    text_schema("The electrical signal at the terminal", "4..20 mA", "0..1 V", CONTACT),
 ]
 ExpectedField = Annotated[
     Expected | str,
     reader(Expected, _expected),
-    _schema(
+    text_schema(
         "What the channel should show, with its tolerance; for a contact, the name of a state",
         "21.5 ± 0.5 °C",
         "21.5 +/- 0.5",
@@ -147,17 +149,17 @@ VersionField = Annotated[
     WithJsonSchema({"const": VERSION, "description": "Version of this file format"}),
 ]
 UnitField = Annotated[
-    Unit, reader(Unit, _unit), _schema("The channel's unit", "°C", "%", "kg", "l/s")
+    Unit, reader(Unit, _unit), text_schema("The channel's unit", "°C", "%", "kg", "l/s")
 ]
 TerminalField = Annotated[
     str,
     reader((), _terminal),
-    _schema("The terminal the sensor is wired to", "1", "D1", numbers=True),
+    text_schema("The terminal the sensor is wired to", "1", "D1", numbers=True),
 ]
 AddressField = Annotated[
     Where,
     reader((LinkAddress, DeviceName), _address),
-    _schema(
+    text_schema(
         "How the device is reached: an address, or the name of a device that was seen before",
         "modbus+tcp://127.0.0.1:502?unit=1",
         "kiln",

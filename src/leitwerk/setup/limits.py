@@ -9,30 +9,26 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
-from functools import lru_cache
-from importlib import resources
 from itertools import pairwise
 from typing import Annotated, Any, TypeAlias
 
 from pydantic import Field, WithJsonSchema
 
+from leitwerk.analysis.expression import work_out
 from leitwerk.errors import FileProblem, QuantityError, SetupError
-from leitwerk.findings import Findings
-from leitwerk.formula import work_out
-from leitwerk.places import Map
-from leitwerk.quantities import Quantity, format_number, parse_quantity
-from leitwerk.reading import Model, reader, validate
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.models import Model, reader, validate
+from leitwerk.parsing.quantities import Quantity, format_number, parse_quantity
+from leitwerk.parsing.units import Unit
+from leitwerk.parsing.yaml_text import Map, parse_yaml
 from leitwerk.setup.alarms import Alarm
 from leitwerk.setup.fields import Line, RangeField, UnitField
-from leitwerk.units import Unit
-from leitwerk.yamltext import parse_yaml
 
 VERSION = "1"
-FOLDER = "limitsets"
 _FORMULAS = ("above", "below", "clear", "hysteresis", "by", "rises", "falls", "changes")
 _SPANS = ("inside", "outside")
 _NUMBER_NAME = re.compile(r"[a-z]\w{0,39}")
-Find: TypeAlias = Callable[[str], "LimitSet"]
+FindLimits: TypeAlias = Callable[[str], "LimitSet"]
 
 
 def _version(value: object) -> str:
@@ -202,24 +198,6 @@ def _trip(alarm: Mapping[str, Any]) -> float:
     return parse_quantity(str(alarm.get("above", alarm.get("below")))).value
 
 
-@lru_cache(maxsize=64)
-def shipped_limits(name: str) -> LimitSet:
-    """A limit set that comes with the package.
-
-    Raises
-    ------
-    FileProblem
-        There is none of that name.
-
-    """
-    shipped = resources.files("leitwerk") / FOLDER
-    known = sorted(f.name.removesuffix(".yaml") for f in shipped.iterdir())
-    if name not in known:
-        message = f"there is no limit set {name[:40]!r}"
-        raise FileProblem(message, remedy=f"known sets: {', '.join(known)}")
-    return parse_limits((shipped / f"{name}.yaml").read_bytes(), file=f"{name}.yaml")
-
-
 def parse_limits(text: str | bytes, *, file: str = "limits") -> LimitSet:
     """The limit set that a text holds.
 
@@ -300,12 +278,12 @@ def _try_out(limits: LimitSet, findings: Findings) -> None:
 
 
 def expand_limits(
-    used: UsedLimits, find: Find | None, path: tuple[str, ...], findings: Findings
+    used: UsedLimits, find: FindLimits, path: KeyPath, findings: Findings
 ) -> dict[str, dict[str, Any]]:
     """The alarms that a channel's use of a limit set comes to, as a file would hold them."""
     place = (*path, "limits")
     try:
-        return (find or shipped_limits)(used.set).expand(used.parameters)
+        return find(used.set).expand(used.parameters)
     except QuantityError as error:
         findings.error("bad-limits", place, error.message, valid=error.valid, remedy=error.remedy)
     except FileProblem as error:

@@ -4,17 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any, Literal, Protocol
 
 from pydantic import Field, PrivateAttr
 
-from leitwerk.address import LinkAddress
-from leitwerk.errors import SetupError
-from leitwerk.findings import Findings
-from leitwerk.places import List, Map
-from leitwerk.quantities import Quantity
-from leitwerk.reading import Model, validate
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.address import LinkAddress
+from leitwerk.parsing.local_time import find_zone
+from leitwerk.parsing.models import Model, read_named, validate
+from leitwerk.parsing.quantities import Quantity
+from leitwerk.parsing.units import parse_unit
+from leitwerk.parsing.yaml_text import List, Map, parse_yaml
 from leitwerk.setup.alarms import Alarm, Band, Origin
+from leitwerk.setup.calibration import Calibration, TareEntry
+from leitwerk.setup.contacts import Contact, Services, shared_contacts
 from leitwerk.setup.fields import (
     VERSION,
     AddressField,
@@ -33,21 +36,9 @@ from leitwerk.setup.fields import (
     UnitField,
     VersionField,
 )
-from leitwerk.setup.limits import Find, LimitsGroup, UsedLimits, UsedLimitsField, expand_limits
-from leitwerk.setup.rules import (
-    Contact,
-    FindContacts,
-    Output,
-    Rule,
-    Services,
-    read_named,
-    shared_contacts,
-)
+from leitwerk.setup.limits import LimitSet, LimitsGroup, UsedLimits, UsedLimitsField, expand_limits
+from leitwerk.setup.rules import Output, Rule
 from leitwerk.setup.timing import Group, KeepField, Run, ZoneField
-from leitwerk.setup.upkeep import Calibration, TareEntry
-from leitwerk.timing import find_zone
-from leitwerk.units import parse_unit
-from leitwerk.yamltext import parse_yaml
 
 _NAME_RULE = "letters, digits and _, beginning with a letter, at most 40 characters"
 _MAX_NAME = 40
@@ -177,8 +168,20 @@ class Source:
 _NO_CHANNELS = {"?": Channel(terminal="?")}  # stands for channels that could not be read
 
 
-def parse_setup(text: str | bytes, *, file: str = "setup") -> Setup:
-    """The setup that a text holds.
+class Library(Protocol):
+    """Where a setup finds what it names and does not hold itself."""
+
+    def find_limits(self, name: str) -> LimitSet:
+        """The limit set of a name; a FileProblem or SetupError when it cannot be used."""
+
+    def find_contacts(self, name: str) -> Mapping[str, Contact]:
+        """The contacts of a shared list; a FileProblem or SetupError when it cannot be used."""
+
+
+def draft_setup(text: str | bytes, *, file: str, library: Library) -> tuple[Setup | None, Findings]:
+    """What could be read of a setup, for further checking only, and the findings so far.
+
+    Where the findings hold errors, the draft lacks what was wrong, or has a placeholder for it.
 
     Parameters
     ----------
@@ -186,30 +189,9 @@ def parse_setup(text: str | bytes, *, file: str = "setup") -> Setup:
         YAML in UTF-8.
     file : str
         The name to use in findings.
+    library : Library
+        Where limit sets and contact lists are found.
 
-    Raises
-    ------
-    SetupError
-        The text holds no complete setup; ``findings`` says everything that is wrong. What the
-        device can and cannot do is another question, answered by ``check_setup``.
-
-    """
-    setup, findings = draft_setup(text, file=file)
-    if setup is None or findings.has_errors:
-        raise SetupError(file, findings.sorted())
-    return setup
-
-
-def draft_setup(
-    text: str | bytes,
-    *,
-    file: str,
-    find_limits: Find | None = None,
-    find_contacts: FindContacts | None = None,
-) -> tuple[Setup | None, Findings]:
-    """What could be read of a setup, for further checking only, and the findings so far.
-
-    Where the findings hold errors, the draft lacks what was wrong, or has a placeholder for it.
     """
     findings = Findings(file)
     root = parse_yaml(text, findings)
@@ -225,7 +207,7 @@ def draft_setup(
         placeholder = {"model": "?", "at": LinkAddress("modbus+tcp", "?", 0, 1), "serial": "?"}
         raw["device"] = validate(DeviceSection, device, ("device",), findings, placeholder)
     if isinstance(channels := root.get("channels"), Map):
-        raw["channels"] = _channels(channels, findings, find_limits) or (
+        raw["channels"] = _channels(channels, findings, library) or (
             _NO_CHANNELS if channels else {}
         )
     stand_ins = {
@@ -238,7 +220,7 @@ def draft_setup(
         if setup.channels == _NO_CHANNELS:
             setup = setup.model_copy(update={"channels": {}})
         if setup.contact_list is not None:
-            shared = shared_contacts(setup.contact_list, find_contacts, findings)
+            shared = shared_contacts(setup.contact_list, library.find_contacts, findings)
             setup = setup.model_copy(update={"contacts": {**shared, **setup.contacts}})
         content = text.encode() if isinstance(text, str) else text
         setup._source = Source(file, content, root)  # noqa: SLF001 - set once, here
@@ -255,15 +237,13 @@ _GROUPS: dict[str, type[Model]] = {
 }
 
 
-def _named(
-    raw: Map, model: type[Model], path: tuple[str, ...], findings: Findings
-) -> dict[str, Any]:
+def _named(raw: Map, model: type[Model], path: KeyPath, findings: Findings) -> dict[str, Any]:
     for name in raw:
         _check_name(name, path[-1].removesuffix("s"), (*path, name), findings)
     return read_named(raw, model, path, findings)
 
 
-def _channels(raw: Map, findings: Findings, find_limits: Find | None) -> dict[str, Channel]:
+def _channels(raw: Map, findings: Findings, library: Library) -> dict[str, Channel]:
     channels = {}
     for name, content in raw.items():
         path = ("channels", name)
@@ -278,7 +258,7 @@ def _channels(raw: Map, findings: Findings, find_limits: Find | None) -> dict[st
             continue
         entries: dict[str, Any] = dict(content)
         if "limits" in entries or isinstance(content.get("alarms"), Map):
-            entries |= _alarms(content, path, findings, find_limits)
+            entries |= _alarms(content, path, findings, library)
         if isinstance(bands := content.get("bands"), Map):
             entries["bands"] = _bands(bands, path, findings)
         if isinstance(calibration := content.get("calibration"), Map):
@@ -292,9 +272,7 @@ def _channels(raw: Map, findings: Findings, find_limits: Find | None) -> dict[st
     return channels
 
 
-def _alarms(
-    channel: Map, path: tuple[str, ...], findings: Findings, find_limits: Find | None
-) -> dict[str, Any]:
+def _alarms(channel: Map, path: KeyPath, findings: Findings, library: Library) -> dict[str, Any]:
     """The alarms of a channel: those of its limit set, and its own, which may change single keys."""
     entries: dict[str, Any] = {}
     from_set: dict[str, dict[str, Any]] = {}
@@ -303,7 +281,7 @@ def _alarms(
         group = validate(LimitsGroup, {"limits": channel["limits"]}, path, findings)
         used = entries["limits"] = group.limits if group else None
         if used is not None:
-            from_set = expand_limits(used, find_limits, path, findings)
+            from_set = expand_limits(used, library.find_limits, path, findings)
     own: Map | dict[str, Any] = {}
     if isinstance(written := channel.get("alarms"), Map):
         own = written
@@ -327,7 +305,7 @@ def _alarms(
     return {**entries, "alarms": alarms}
 
 
-def _bands(raw: Map, path: tuple[str, ...], findings: Findings) -> dict[str, Band]:
+def _bands(raw: Map, path: KeyPath, findings: Findings) -> dict[str, Band]:
     bands = {}
     for name, content in raw.items():
         place = (*path, "bands", name)
@@ -340,7 +318,7 @@ def _bands(raw: Map, path: tuple[str, ...], findings: Findings) -> dict[str, Ban
     return bands
 
 
-def _tares(raw: List, path: tuple[str, ...], findings: Findings) -> list[TareEntry]:
+def _tares(raw: List, path: KeyPath, findings: Findings) -> list[TareEntry]:
     tares = []
     for number, content in enumerate(raw):
         place = (*path, str(number))
@@ -352,7 +330,7 @@ def _tares(raw: List, path: tuple[str, ...], findings: Findings) -> list[TareEnt
     return tares
 
 
-def _check_name(name: str, what: str, path: tuple[str, ...], findings: Findings) -> None:
+def _check_name(name: str, what: str, path: KeyPath, findings: Findings) -> None:
     if not (name.isidentifier() and not name.startswith("_") and len(name) <= _MAX_NAME):
         message = f"{name[:_MAX_NAME]!r} is no name for a {what}"
         findings.error("bad-name", path, message, at_key=True, valid=_NAME_RULE)

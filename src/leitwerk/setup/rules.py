@@ -4,21 +4,20 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from typing import Annotated, Any, Literal, TypeAlias
-from urllib.parse import urlsplit
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, WithJsonSchema
 
-from leitwerk.conditions import TimeOfDay, parse_condition
-from leitwerk.errors import FileProblem, QuantityError, SetupError
-from leitwerk.findings import Findings
-from leitwerk.places import List, Map
-from leitwerk.quantities import parse_duration, parse_time_of_day
-from leitwerk.reading import Model, OnOff, YesNo, reader, text_of, validate
-from leitwerk.rules import (
+from leitwerk.alarms.conditions import TimeOfDay, parse_condition
+from leitwerk.errors import QuantityError
+from leitwerk.parsing.durations import DAY_S, parse_duration, parse_time_of_day
+from leitwerk.parsing.models import Model, OnOff, reader, text_of
+from leitwerk.rules.definition import (
+    EVENTS,
     Acknowledge,
     Action,
     ChangeSetting,
+    Deal,
     Notify,
     Pulse,
     Record,
@@ -27,16 +26,17 @@ from leitwerk.rules import (
     Trigger,
     WriteLog,
 )
-from leitwerk.rules.definition import EVENTS, Deal
 from leitwerk.setup.alarms import ConditionField
-from leitwerk.setup.fields import DurationField, Line, QuantityField, RangeField, TerminalField
-from leitwerk.yamltext import parse_yaml
+from leitwerk.setup.fields import (
+    DurationField,
+    Line,
+    QuantityField,
+    RangeField,
+    TerminalField,
+    text_schema,
+)
 
-Path: TypeAlias = tuple[str, ...]
 MAX_RULES = 20_000
-_DAY_S = 86_400  # daily at 24:00 is at 00:00
-_NUMBER = re.compile(r"\+?[0-9][0-9 ()/-]{3,24}")
-_MAIL = re.compile(r"[^@\s<>,;\"\\]{1,64}@[A-Za-z0-9.-]{1,190}")
 _EVERY = re.compile(r"every +(\S.*)")
 _DAILY = re.compile(r"daily at +(\d\d:\d\d)")
 _MESSAGE = re.compile(r"message +(\w{1,40})")
@@ -46,84 +46,6 @@ _TRIGGERS = (
     "a condition (air_top.too_hot is active), every 10 min, daily at 06:00, message STATUS, "
     f"device {', device '.join(EVENTS)}"
 )
-
-
-def _phone(value: object) -> str:
-    text = text_of(value, "a telephone number").strip()
-    if not _NUMBER.fullmatch(text):
-        raise QuantityError(f"{text[:40]!r} is no telephone number", valid="+49 170 0000000")
-    return "".join(c for c in text if c.isdigit() or c == "+")
-
-
-def _mail(value: object) -> str:
-    text = text_of(value, "a mail address").strip()
-    if not _MAIL.fullmatch(text) or ".." in text:
-        raise QuantityError(f"{text[:40]!r} is no mail address", valid="foreman@tannried.example")
-    return text
-
-
-def _url(*schemes: str) -> Callable[[object], str]:
-    def parse(value: object) -> str:
-        text = text_of(value, "an address").strip()
-        try:
-            parts = urlsplit(text)
-            port_is_fine = parts.port is None or parts.port > 0
-        except ValueError:
-            parts, port_is_fine = urlsplit(""), False
-        if parts.scheme not in schemes or not parts.hostname or not port_is_fine:
-            valid = " or ".join(f"{scheme}://host/…" for scheme in schemes)
-            raise QuantityError(f"{text[:60]!r} is no address of that kind", valid=valid)
-        if parts.password is not None:
-            raise QuantityError(
-                "an address in a setup holds no password",
-                remedy="remove it; it is taken from the environment or the key store",
-            )
-        return text
-
-    return parse
-
-
-def _text_schema(description: str, *examples: str) -> WithJsonSchema:
-    return WithJsonSchema(
-        {"type": "string", "description": description, "examples": list(examples)}
-    )
-
-
-PhoneField = Annotated[
-    str, reader((), _phone), _text_schema("A number for text messages", "+49 170 0000000")
-]
-MailField = Annotated[
-    str, reader((), _mail), _text_schema("A mail address", "foreman@tannried.example")
-]
-WebField = Annotated[
-    str,
-    reader((), _url("http", "https")),
-    _text_schema("A web address", "https://tannried.example/alarm"),
-]
-SmtpField = Annotated[
-    str,
-    reader((), _url("smtp", "smtps")),
-    _text_schema("A mail server", "smtp://127.0.0.1:2525", "smtps://kiln@mail.tannried.example"),
-]
-
-
-class Contact(Model):
-    """Somebody, or something, that a rule may notify, in one or several ways."""
-
-    text_message: PhoneField | None = None
-    mail: MailField | None = None
-    web: WebField | None = None
-    topic: Line | None = Field(None, description="A topic of MQTT")
-    outside: YesNo = Field("no", description="Whether this is outside the organisation")
-
-
-class Services(Model):
-    """What carries messages. Passwords are never written here."""
-
-    text_messages: WebField | None = Field(None, description="The gateway for text messages")
-    mail: SmtpField | None = Field(None, description="The mail server")
-    mail_from: MailField | None = Field(None, description="Who mails come from")
-    broker: Line | None = Field(None, description="The MQTT broker: mqtt+tcp://host:1883")
 
 
 class Output(Model):
@@ -177,7 +99,7 @@ def _trigger(value: object) -> Trigger:
         if match := _EVERY.fullmatch(text):
             return Trigger(every_s=_duration(match[1]))
         if match := _DAILY.fullmatch(text):
-            return Trigger(daily_s=parse_time_of_day(match[1]) % _DAY_S)
+            return Trigger(daily_s=parse_time_of_day(match[1]) % DAY_S)
         if match := _MESSAGE.fullmatch(text):
             return Trigger(message=match[1].upper())
         if (match := _EVENT.fullmatch(text)) and match[1] in EVENTS:
@@ -311,71 +233,12 @@ ActionsField = Annotated[
 QuietField = Annotated[
     TimeOfDay,
     reader(TimeOfDay, _quiet),
-    _text_schema("Hours without notifications", "22:00..06:00"),
+    text_schema("Hours without notifications", "22:00..06:00"),
 ]
 PauseField = Annotated[
-    float, reader(float, _pause), _text_schema("How often it may act at most", "once in 1 h")
+    float, reader(float, _pause), text_schema("How often it may act at most", "once in 1 h")
 ]
 Rule.model_rebuild()
 
 
 # ---------------------------------------------------------------------- files of their own
-
-FindContacts: TypeAlias = Callable[[str], Mapping[str, Contact]]
-
-
-def parse_contacts(text: str | bytes, *, file: str = "contacts") -> dict[str, Contact]:
-    """The contacts that a file of its own holds, by name.
-
-    Raises
-    ------
-    SetupError
-        The text holds none; ``findings`` says what is wrong and where.
-
-    """
-    findings = Findings(file)
-    root = parse_yaml(text, findings)
-    contacts: dict[str, Contact] = {}
-    if root is not None:
-        if root.get("contact list") != "1":
-            valid = "contact list: 1"
-            findings.error("missing-key", (), "this is no contact list", valid=valid)
-        people = root.get("contacts")
-        if not isinstance(people, Map):
-            findings.error("missing-key", (), "the key 'contacts' is missing")
-        else:
-            contacts = read_named(people, Contact, ("contacts",), findings)
-    if findings.has_errors:
-        raise SetupError(file, findings.sorted())
-    return contacts
-
-
-def read_named(raw: Map, model: type[Any], path: Path, findings: Findings) -> dict[str, Any]:
-    """The models of named groups; what cannot be read is a finding."""
-    found = {}
-    for name, content in raw.items():
-        if not isinstance(content, Map):
-            findings.error("bad-value", (*path, name), f"{name} is a group of keys")
-        else:
-            entries: dict[str, Any] = dict(content)
-            if isinstance(follows := content.get("follows"), List):
-                entries["follows"] = list(follows)
-            if (entry := validate(model, entries, (*path, name), findings)) is not None:
-                found[name] = entry
-    return found
-
-
-def shared_contacts(
-    name: str, find: FindContacts | None, findings: Findings
-) -> Mapping[str, Contact]:
-    """The contacts of a list that several setups share; what is wrong with it is a finding."""
-    place = ("contact_list",)
-    try:
-        if find is None:
-            raise FileProblem("contact lists are found beside setups in files only")  # noqa: TRY301
-        return find(name)
-    except FileProblem as error:
-        findings.error("bad-contacts", place, error.message, remedy=error.remedy)
-    except SetupError as error:
-        findings.error("bad-contacts", place, f"the contact list has mistakes: {error}")
-    return {}

@@ -20,8 +20,8 @@ from dataclasses import dataclass
 from typing import Any, TypeAlias
 
 from leitwerk.errors import QuantityError
-from leitwerk.quantities import Quantity, Span, parse_quantity, parse_span
-from leitwerk.reading import shown, text_of
+from leitwerk.parsing.models import shown, text_of
+from leitwerk.parsing.quantities import Quantity, Span, parse_quantity, parse_span
 from leitwerk.signals.table import Between
 from leitwerk.signals.transformer import Transformer, parse_transformer
 

@@ -7,14 +7,15 @@ from zoneinfo import ZoneInfo
 
 from pydantic import Field, WithJsonSchema
 
-from leitwerk.conditions import parse_condition
+from leitwerk.alarms.conditions import parse_condition
+from leitwerk.analysis.statistics import STATISTICS
 from leitwerk.errors import QuantityError
-from leitwerk.quantities import parse_duration, parse_time_of_day
-from leitwerk.reading import Model, reader, text_of
+from leitwerk.parsing.durations import DAY_S, parse_duration, parse_time_of_day
+from leitwerk.parsing.local_time import find_zone, parse_local
+from leitwerk.parsing.models import Model, reader, text_of
+from leitwerk.rules.schedule import Start, Stop
 from leitwerk.setup.fields import IntervalField
-from leitwerk.timing import STATISTICS, Start, Stop, find_zone, parse_local
 
-_DAY_S = 86_400  # daily at 24:00 is at 00:00
 _STARTS = "at once; after 10 min; 2026-03-02 06:00; daily at 22:00; when door is ajar"
 _STOPS = "after 36 h; 2026-03-05 06:00; when full; by hand"
 
@@ -26,7 +27,7 @@ def _start(value: object) -> Start:
     if text.startswith("after "):
         return Start(wait_s=parse_duration(text.removeprefix("after ")).seconds)
     if text.startswith("daily at "):
-        return Start(daily_s=parse_time_of_day(text.removeprefix("daily at ")) % _DAY_S)
+        return Start(daily_s=parse_time_of_day(text.removeprefix("daily at ")) % DAY_S)
     if text.startswith("when "):
         return Start(when=parse_condition(text.removeprefix("when ")))
     if text[:1].isdigit():

@@ -197,7 +197,7 @@ class Chain(Scale):
 
     Examples
     --------
-    >>> from leitwerk.signals import TwoPoint
+    >>> from leitwerk.signals.linear import TwoPoint
     >>> shunt, level = TwoPoint(0.0, 5.0, 0.0, 20.0), TwoPoint(4.0, 20.0, 0.0, 2.5)
     >>> float(shunt.then(level).value(3.0))
     1.25

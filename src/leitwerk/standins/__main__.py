@@ -14,12 +14,14 @@ from typing import Any, NoReturn
 
 import click
 
-from leitwerk.address import LinkAddress, SerialLine, Unit
-from leitwerk.course import Course, parse_course
-from leitwerk.datasheet import Datasheet
+from leitwerk.datasheet.model import Datasheet
 from leitwerk.errors import LeitwerkError, QuantityError
-from leitwerk.program import from_hex, parse_program
-from leitwerk.project import find_datasheet, read_bytes
+from leitwerk.evaluation.course import Course, parse_course
+from leitwerk.parsing.address import LinkAddress, SerialLine, Unit
+from leitwerk.project.files import read_bytes
+from leitwerk.project.library import find_datasheet
+from leitwerk.protocols.board_image import from_hex, parse_program
+from leitwerk.protocols.sdi12 import UNITS
 from leitwerk.standins.charger import Charger
 from leitwerk.standins.clock import DeviceClock
 from leitwerk.standins.faults import Disturbances, Faults, Troubles
@@ -40,7 +42,6 @@ from leitwerk.standins.probe import SDI12_LINE, Probe, serve_sdi12
 from leitwerk.standins.profile import find_profile
 from leitwerk.standins.server import RTU_LINE, serve_rtu, serve_tcp
 from leitwerk.standins.station import Station, run_station
-from leitwerk.wire.sdi12 import UNITS
 
 _HOST = "127.0.0.1"
 _SEED = 17

@@ -8,7 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from leitwerk.datasheet import Datasheet, Stored
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import Stored
 from leitwerk.standins.firmware import Firmware, Profile
 
 _MISSING_C = 25.0  # what it shows, and computes with, when its temperature sensor is missing

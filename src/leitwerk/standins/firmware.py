@@ -12,8 +12,8 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
-from leitwerk.datasheet import Datasheet, Point, Stored
-from leitwerk.datasheet.points import BIT_TABLES, TIMES
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import BIT_TABLES, TIMES, Point, Stored
 from leitwerk.standins.clock import DeviceClock
 from leitwerk.standins.faults import Troubles
 

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from leitwerk.datasheet import Stored
+from leitwerk.datasheet.points import Stored
 from leitwerk.standins.firmware import Firmware
 
 _TO_WATER_M = 1.24  # from the sensor's face to the water

@@ -7,9 +7,11 @@ from typing import Any
 
 import numpy as np
 
-from leitwerk.alarms import AlarmPoint, Board, State, Watching
-from leitwerk.datasheet import Stored
-from leitwerk.rules import Switch, Switches
+from leitwerk.alarms.board import Board, Watching
+from leitwerk.alarms.definition import AlarmPoint
+from leitwerk.alarms.states import State
+from leitwerk.datasheet.points import Stored
+from leitwerk.rules.switches import Switch, Switches
 
 _STEP_S = 0.5  # it looks at its inputs so often, whether anybody asks or not
 _MOST_STEPS = 2000  # that are caught up with, when nobody asked for long

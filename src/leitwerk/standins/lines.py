@@ -6,15 +6,16 @@ import asyncio
 from abc import ABC, abstractmethod
 from collections.abc import Awaitable, Callable
 
-from leitwerk.address import SerialLine
-from leitwerk.datasheet import Datasheet, Stored
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import Stored
 from leitwerk.datasheet.queries import Query
 from leitwerk.errors import LinkError, QuantityError
+from leitwerk.parsing.address import SerialLine
+from leitwerk.protocols.lines import LineReader
 from leitwerk.standins.clock import DeviceClock
 from leitwerk.standins.faults import Faults, Troubles
 from leitwerk.standins.firmware import Profile
 from leitwerk.standins.ports import SerialPort
-from leitwerk.wire.lines import LineReader
 
 TEXT_LINE = SerialLine(9600, 8, "N", 1)
 

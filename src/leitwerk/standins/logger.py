@@ -7,8 +7,11 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from leitwerk.datasheet import Datasheet, Input, Range, Stored
-from leitwerk.signals import SENSORS, Quality, TwoPoint
+from leitwerk.datasheet.model import Datasheet, Input, Range
+from leitwerk.datasheet.points import Stored
+from leitwerk.signals.linear import TwoPoint
+from leitwerk.signals.quality import Quality
+from leitwerk.signals.sensors import SENSORS
 from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.firmware import ROLES, Firmware, Profile, Refusal, RefusedError
 from leitwerk.standins.guard import RELAYS, Guard

@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from leitwerk.datasheet import Stored
-from leitwerk.image import Image
+from leitwerk.datasheet.image import Image
+from leitwerk.datasheet.points import Stored
 from leitwerk.standins.firmware import Firmware
 
 _IDLE = 212  # counts of a button that nobody touches

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from leitwerk.course import Course
+from leitwerk.evaluation.course import Course
 from leitwerk.signals import rtd, thermocouple
 
 # The logger hangs in the cabin, a little warmer than the hall; thermocouples see the difference.

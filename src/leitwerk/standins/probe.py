@@ -7,14 +7,15 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from leitwerk.address import SerialLine
-from leitwerk.datasheet import Datasheet, Stored
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import Stored
 from leitwerk.datasheet.queries import Query
 from leitwerk.errors import QuantityError
+from leitwerk.parsing.address import SerialLine
+from leitwerk.protocols.sdi12 import UNITS, crc_text
 from leitwerk.standins.faults import Faults, spoiler
 from leitwerk.standins.firmware import Profile
 from leitwerk.standins.ports import SerialPort
-from leitwerk.wire.sdi12 import UNITS, crc_text
 
 # Pseudo-terminals know neither parity nor seven bits, which SDI-12 has.
 SDI12_LINE = SerialLine(1200, 8, "N", 1)

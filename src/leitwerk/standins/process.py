@@ -9,8 +9,8 @@ from itertools import takewhile
 from types import TracebackType
 from typing import Self
 
-from leitwerk.address import LinkAddress, parse_address
 from leitwerk.errors import LeitwerkError
+from leitwerk.parsing.address import LinkAddress, parse_address
 
 _END_S = 5.0
 

@@ -6,9 +6,8 @@ from importlib import resources
 
 from leitwerk.errors import FileProblem, SetupError
 from leitwerk.findings import Findings
-from leitwerk.places import Map
+from leitwerk.parsing.yaml_text import Map, parse_yaml
 from leitwerk.standins.firmware import Profile
-from leitwerk.yamltext import parse_yaml
 
 
 def known_profiles() -> list[str]:

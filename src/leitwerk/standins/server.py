@@ -11,7 +11,7 @@ from pymodbus.constants import ExcCodes
 from pymodbus.server import ModbusSerialServer, ModbusTcpServer
 from pymodbus.simulator import DataType, SimData, SimDevice
 
-from leitwerk.address import SerialLine
+from leitwerk.parsing.address import SerialLine
 from leitwerk.standins.faults import Faults, spoiler
 from leitwerk.standins.firmware import Firmware, RefusedError
 from leitwerk.standins.ports import SerialCable

@@ -16,12 +16,11 @@ import numpy as np
 import paho.mqtt.client as paho
 from paho.mqtt.enums import CallbackAPIVersion
 
-from leitwerk.datasheet import Datasheet, Stored
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import Stored
 from leitwerk.datasheet.queries import Query
 from leitwerk.errors import LinkError, QuantityError
-from leitwerk.standins.faults import Troubles
-from leitwerk.standins.firmware import Profile
-from leitwerk.wire.station import (
+from leitwerk.protocols.station import (
     Answer,
     Desired,
     SelfTest,
@@ -31,6 +30,8 @@ from leitwerk.wire.station import (
     build_senml,
     parse_desired,
 )
+from leitwerk.standins.faults import Troubles
+from leitwerk.standins.firmware import Profile
 
 _AT_SENSOR_HPA = 22.0  # of water above the sensor's own depth, at level 0
 _HPA_PER_M = 98.0665

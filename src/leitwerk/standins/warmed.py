@@ -8,9 +8,10 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from leitwerk.address import LinkAddress
 from leitwerk.errors import LeitwerkError, QuantityError
-from leitwerk.setup import Services, Setup
+from leitwerk.parsing.address import LinkAddress
+from leitwerk.setup.contacts import Services
+from leitwerk.setup.model import Setup
 from leitwerk.standins.plant import SPOTS
 from leitwerk.standins.process import start_standin
 from leitwerk.standins.profile import find_profile

@@ -11,15 +11,16 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from leitwerk.editing import with_values
+from leitwerk.devices.device import connect
 from leitwerk.errors import FileProblem, LeitwerkError, QuantityError
 from leitwerk.identity import folded_number
-from leitwerk.links import USUAL, Patience, connect
-from leitwerk.project import read_bytes, read_setup, write_atomic
-from leitwerk.setup import Setup, parse_setup
+from leitwerk.links.options import USUAL, LinkOptions
+from leitwerk.project.editing import with_values
+from leitwerk.project.files import read_bytes, write_atomic
+from leitwerk.project.setups import parse_setup, read_setup
+from leitwerk.setup.model import Setup
 from leitwerk.transfer.receipt import Receipt
-from leitwerk.transfer.source import content_hash
-from leitwerk.transfer.terms import NOTHING_MORE, Allowed
+from leitwerk.transfer.task import NOTHING_MORE, Allowed, content_hash
 from leitwerk.transfer.upload import upload
 
 FILE = "batch.json"
@@ -94,7 +95,7 @@ def read_units(setup: str | Path, table: str | Path) -> list[Unit]:
             raise FileProblem(
                 f"{table}:{line}: {error.message}", remedy=f"valid columns: {error.valid}"
             ) from error
-        unit = parse_setup(own, file=f"{setup} with {table}:{line}")
+        unit = parse_setup(own, file=f"{setup} with {table}:{line}", folder=Path(setup).parent)
         units.append(Unit(line, unit.device.serial, unit))
     _require_different(units, table)
     return units
@@ -109,7 +110,7 @@ def upload_batch(
     by: str = "unnamed",
     at_once: int = AT_ONCE,
     again: bool = False,
-    patience: Patience = USUAL,
+    options: LinkOptions = USUAL,
     on_step: Callable[[Unit, str, int, int], None] = lambda unit, step, done, total: None,
     on_end: Callable[[Outcome], None] = lambda outcome: None,
 ) -> list[Outcome]:
@@ -149,7 +150,7 @@ def upload_batch(
 
     def one(unit: Unit) -> Outcome:
         try:
-            with connect(unit.setup, patience=patience) as device:
+            with connect(unit.setup, options=options) as device:
                 receipt = upload(
                     unit.setup,
                     device,

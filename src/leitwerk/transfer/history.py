@@ -8,8 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from leitwerk.errors import FileProblem
-from leitwerk.project import read_bytes
-from leitwerk.transfer.source import content_hash
+from leitwerk.project.files import read_bytes
+from leitwerk.transfer.task import content_hash
 
 RECEIPT = "-receipt.json"
 

@@ -13,13 +13,13 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from leitwerk.datasheet import Stored
+from leitwerk.datasheet.image import Change
+from leitwerk.datasheet.points import Stored
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
-from leitwerk.image import Change
-from leitwerk.project import read_bytes, remove_file, write_atomic
+from leitwerk.project.files import read_bytes, remove_file, write_atomic
 from leitwerk.transfer.receipt import JOURNAL, stored_value
-from leitwerk.transfer.source import Source
+from leitwerk.transfer.task import Source
 
 _VERSION = 1
 

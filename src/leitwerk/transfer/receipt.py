@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 import json
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from leitwerk.datasheet import Stored
+from leitwerk.datasheet.image import Change, Image, lines_by_block
+from leitwerk.datasheet.points import Stored
 from leitwerk.errors import FileProblem
-from leitwerk.identity import Identity, same_number
-from leitwerk.image import Change, Image, lines_by_block
-from leitwerk.project import free_path, read_bytes, remove_file, write_atomic
+from leitwerk.identity import Identity
+from leitwerk.project.files import free_path, read_bytes, remove_file, write_atomic
+from leitwerk.project.kept import device_folder
 from leitwerk.transfer.history import RECEIPT, read_history
-from leitwerk.transfer.source import Source, content_hash
+from leitwerk.transfer.task import Source, content_hash
 
 JOURNAL = "journal.json"
 _KINDS = ("-backup.json", RECEIPT, "-receipt.txt")
@@ -170,15 +170,6 @@ def _json(content: Mapping[str, Any]) -> str:
 def last_receipts(keep: Path, serial: str, count: int) -> list[dict[str, Any]]:
     """The last receipts of a device in a folder, as plain data, the newest first."""
     return list(read_history(device_folder(keep, serial)).receipts[::-1][:count])
-
-
-def device_folder(keep: Path, serial: str) -> Path:
-    """The folder of a device among those of all devices, however its serial number is written."""
-    if keep.is_dir():
-        for folder in sorted(keep.iterdir()):
-            if folder.is_dir() and same_number(folder.name.replace("_", "-"), serial):
-                return folder
-    return keep / (re.sub(r"[^A-Za-z0-9_-]", "_", serial) or "_")
 
 
 def settings_hash(image: Image) -> str:

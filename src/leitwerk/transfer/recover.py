@@ -7,13 +7,13 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from leitwerk.datasheet.image import Change, Image
+from leitwerk.devices.device import Device
 from leitwerk.errors import FileProblem
-from leitwerk.image import Change, Image
-from leitwerk.links import Device
+from leitwerk.project.kept import device_folder
 from leitwerk.transfer.journal import Journal, read_journal
-from leitwerk.transfer.receipt import JOURNAL, Receipt, device_folder
-from leitwerk.transfer.source import content_hash
-from leitwerk.transfer.terms import Task, Terms
+from leitwerk.transfer.receipt import JOURNAL, Receipt
+from leitwerk.transfer.task import Task, Terms, content_hash
 from leitwerk.transfer.transaction import carry
 
 

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from leitwerk.check.wanted import BUS_UNIT
-from leitwerk.image import Image
-from leitwerk.links import Device
+from leitwerk.datasheet.image import Image
+from leitwerk.datasheet.vocabulary import BUS_UNIT
+from leitwerk.devices.device import Device
 from leitwerk.transfer.receipt import Receipt, read_backup
-from leitwerk.transfer.source import Source
-from leitwerk.transfer.terms import Task, Terms
+from leitwerk.transfer.task import Source, Task, Terms
 from leitwerk.transfer.transaction import carry
 
 

@@ -9,6 +9,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import TypeVar
 
+from leitwerk.datasheet.image import Change, Image, compare_images
+from leitwerk.devices.device import Device, Status
 from leitwerk.errors import (
     DeviceInUse,
     DeviceRefused,
@@ -18,15 +20,13 @@ from leitwerk.errors import (
     WrongDevice,
 )
 from leitwerk.identity import Identity
-from leitwerk.image import Change, Image, compare_images
-from leitwerk.links import Device, Status
-from leitwerk.transfer.condition import AS_BEFORE, NOTHING_TO_RECOVER, Condition
-from leitwerk.transfer.fetch import fetch_recordings
+from leitwerk.project.locks import only_writer
+from leitwerk.recordings.fetch import fetch_recordings
 from leitwerk.transfer.history import head_of
 from leitwerk.transfer.journal import Journal, read_journal
-from leitwerk.transfer.locking import only_writer
 from leitwerk.transfer.receipt import KeptFiles, Receipt, settings_hash
-from leitwerk.transfer.terms import Task, Terms
+from leitwerk.transfer.settings_state import AS_BEFORE, NOTHING_TO_RECOVER, Condition
+from leitwerk.transfer.task import Task, Terms
 
 T = TypeVar("T")
 _AGAIN = (

@@ -8,20 +8,21 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from leitwerk.check.encode import encode_setup, encode_with_findings
+from leitwerk.datasheet.image import Change, compare_images, lines_by_block, show_setting
+from leitwerk.devices.device import Device
 from leitwerk.identity import Identity
-from leitwerk.image import (
-    Change,
-    compare_images,
-    encode_setup,
-    encode_with_findings,
-    lines_by_block,
-    show_setting,
-)
-from leitwerk.links import Device
-from leitwerk.setup import Setup
+from leitwerk.setup.model import Setup
 from leitwerk.transfer.receipt import Receipt
-from leitwerk.transfer.source import Source, content_hash
-from leitwerk.transfer.terms import NOTHING_MORE, Allowed, Progress, Task, Terms
+from leitwerk.transfer.task import (
+    NOTHING_MORE,
+    Allowed,
+    Progress,
+    Source,
+    Task,
+    Terms,
+    content_hash,
+)
 from leitwerk.transfer.transaction import carry
 
 

@@ -1,0 +1,16 @@
+from .bands import NO_BAND as NO_BAND
+from .bands import BandPart as BandPart
+from .bands import Bands as Bands
+from .board import Board as Board
+from .board import Watching as Watching
+from .chatter import cycles_per_hour as cycles_per_hour
+from .definition import AlarmPoint as AlarmPoint
+from .definition import Watch as Watch
+from .inputs import change as change
+from .inputs import difference as difference
+from .states import Act as Act
+from .states import Deed as Deed
+from .states import Level as Level
+from .states import State as State
+from .timeline import Timeline as Timeline
+from .timeline import follow as follow

@@ -1,0 +1,204 @@
+"""From samples to trips and clears, over whole arrays.
+
+Nothing here is done sample by sample: a sample is beyond the trip point, safe, or neither, and what
+counts is when a run of equal ones begins and how long it lasts. Runs are few, samples are many.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from leitwerk.alarms.definition import AlarmPoint
+from leitwerk.alarms.states import Level
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+CHUNK = 1 << 15  # samples that stay in the processor's cache
+RUNS = 1 << 18  # that are worked at once
+# What a sample says. Neither: between the points, or bad.
+BEYOND, SAFE, NEITHER, OFF = 1, -1, 0, 2
+
+
+def said(
+    alarm: AlarmPoint,
+    watched: NDArray[np.float64],
+    good: NDArray[np.bool_] | None,
+    enabled: NDArray[np.bool_] | None,
+) -> NDArray[np.int8]:
+    """What each sample says: ``BEYOND``, ``SAFE``, ``NEITHER`` or ``OFF``."""
+    if alarm.inside:
+        beyond, safe = _inside(watched, alarm.trip), _outside(watched, alarm.clear)
+    else:
+        beyond, safe = _outside(watched, alarm.trip), _inside(watched, alarm.clear)
+    codes = beyond.view(np.int8) - safe.view(np.int8)
+    if good is not None:
+        codes *= good.view(np.int8)
+    if enabled is not None:
+        codes[~enabled] = OFF
+    return codes
+
+
+def _inside(values: NDArray[np.float64], ends: tuple[float, float]) -> NDArray[np.bool_]:
+    low, high = ends
+    if math.isinf(low):
+        return values <= high
+    return values >= low if math.isinf(high) else (values >= low) & (values <= high)
+
+
+def _outside(values: NDArray[np.float64], ends: tuple[float, float]) -> NDArray[np.bool_]:
+    low, high = ends
+    if math.isinf(low):
+        return values > high
+    return values < low if math.isinf(high) else (values < low) | (values > high)
+
+
+def levels(
+    alarm: AlarmPoint,
+    times_s: NDArray[np.float64],
+    watched: NDArray[np.float64],
+    good: NDArray[np.bool_] | None = None,
+    enabled: NDArray[np.bool_] | None = None,
+    *,
+    gap_s: float = math.inf,
+) -> tuple[NDArray[np.intp], NDArray[np.int8]]:
+    """The samples at which the level of an alarm changes, and the ``Level`` from there on.
+
+    Parameters
+    ----------
+    times_s, watched : arrays of shape (n,)
+        Times in s, and what the alarm watches, NaN where bad.
+    good, enabled : arrays of shape (n,), optional
+        Which samples are good, and at which the alarm is watched at all.
+    gap_s : float, in s
+        Samples further apart do not belong together.
+
+    """
+    found, tripped, level = [], False, int(Level.NORMAL)
+    for start, end, code, rises in _runs(alarm, times_s, watched, good, enabled, gap_s):
+        at, levels_there, tripped = _changes(
+            alarm, times_s, start, end, code, tripped=tripped, rises=rises
+        )
+        new = levels_there != np.append(np.int8(level), levels_there[:-1])
+        level = int(levels_there[-1])
+        found.append((at[new], levels_there[new]))
+    if not found:
+        return np.zeros(0, np.intp), np.zeros(0, np.int8)
+    return np.concatenate([at for at, _ in found]), np.concatenate([lev for _, lev in found])
+
+
+def _runs(
+    alarm: AlarmPoint,
+    times_s: NDArray[np.float64],
+    watched: NDArray[np.float64],
+    good: NDArray[np.bool_] | None,
+    enabled: NDArray[np.bool_] | None,
+    gap_s: float,
+) -> Iterator[tuple[NDArray[np.intp], NDArray[np.intp], NDArray[np.int8], bool]]:
+    """First and last sample of each run of samples that say the same, what they say, and whether
+    times only rise; many runs at once, and each whole.
+    """
+    starts: list[NDArray[np.intp]] = []
+    said_there: list[NDArray[np.int8]] = []
+    count, rises = 0, True
+    last_code, last_s = np.int8(NEITHER), times_s[:1]
+    for first in range(0, times_s.size, CHUNK):
+        piece = slice(first, first + CHUNK)
+        t = times_s[piece]
+        codes = said(
+            alarm,
+            watched[piece],
+            None if good is None else good[piece],
+            None if enabled is None else enabled[piece],
+        )
+        is_start = np.empty(codes.size, np.bool_)
+        is_start[0] = first == 0 or codes[0] != last_code or not 0.0 <= t[0] - last_s[0] <= gap_s
+        np.not_equal(codes[1:], codes[:-1], out=is_start[1:])
+        if math.isfinite(gap_s):
+            is_start[1:] |= np.diff(t) > gap_s
+        if t[0] < last_s[0] or not (t[1:] >= t[:-1]).all():
+            rises = False
+            is_start[1:] |= t[1:] < t[:-1]
+        here = np.flatnonzero(is_start)
+        starts.append(first + here)
+        said_there.append(codes[here])
+        count += here.size
+        last_code, last_s = codes[-1], t[-1:]
+        if count > RUNS:
+            start, code = np.concatenate(starts), np.concatenate(said_there)
+            yield start[:-1], start[1:] - 1, code[:-1], rises
+            # Where the last run ends is not known yet.
+            starts, said_there, count = [start[-1:]], [code[-1:]], 1
+    if starts:
+        start, code = np.concatenate(starts), np.concatenate(said_there)
+        yield start, np.append(start[1:], times_s.size) - 1, code, rises
+
+
+def _changes(
+    alarm: AlarmPoint,
+    t: NDArray[np.float64],
+    start: NDArray[np.intp],
+    end: NDArray[np.intp],
+    code: NDArray[np.int8],
+    *,
+    tripped: bool,
+    rises: bool,
+) -> tuple[NDArray[np.intp], NDArray[np.int8], bool]:
+    """The levels that runs come to, one after the other, and whether the alarm ends up tripped."""
+    since = t[start]
+    delay = np.array([0.0, alarm.delay_s, 0.0, alarm.clear_delay_s])[code]  # by BEYOND, OFF, SAFE
+    trips = code == BEYOND
+    fires = (t[end] - since >= delay) & (code != NEITHER)
+    # What each run that fires leaves behind holds until the next one that does.
+    firing = np.flatnonzero(fires)
+    after = np.repeat(
+        np.append(tripped, trips[firing]), np.diff(np.concatenate(([0], firing, [start.size])))
+    )
+    before = np.append(tripped, after[:-1])
+    turns = fires & (trips != before)
+    late = np.flatnonzero(turns & (delay > 0.0))
+    at = _reached(t, since[late], delay[late], start[late], end[late], rises=rises)
+    late, at = late[at > start[late]], at[at > start[late]]
+
+    # The level at the beginning of each run: tripped before, or now at once; else it may wait.
+    tripped_now = before ^ turns
+    tripped_now[late] = before[late]
+    level = trips.astype(np.int8)  # PENDING
+    level[tripped_now] = Level.TRIPPED
+    level[code == OFF] = Level.OFF
+    # Only where it changes, at the beginning of a run or later in it, something is told.
+    ended = level.copy()
+    ended[late] = np.where(trips[late], Level.TRIPPED, Level.NORMAL)
+    tells = np.flatnonzero(np.append(True, level[1:] != ended[:-1]))
+    index = np.concatenate((start[tells], at))
+    order = np.argsort(index, kind="stable")
+    return index[order], np.concatenate((level[tells], ended[late]))[order], bool(after[-1])
+
+
+def _reached(
+    t: NDArray[np.float64],
+    since: NDArray[np.float64],
+    delay: NDArray[np.float64],
+    start: NDArray[np.intp],
+    end: NDArray[np.intp],
+    *,
+    rises: bool,
+) -> NDArray[np.intp]:
+    """The first sample of each run at which it has lasted for its delay."""
+    over = since + delay
+    if rises:
+        at = np.searchsorted(t, over)
+    else:  # only within each run do times rise
+        runs = zip(start.tolist(), end.tolist(), over.tolist(), strict=True)
+        at = np.array([a + np.searchsorted(t[a : b + 1], o) for a, b, o in runs], np.intp)
+    at = np.clip(at, start, end)
+    # The sum above is rounded; what counts is the difference.
+    while (early := t[at] - since < delay).any():
+        at[early] += 1
+    while (late := (at > start) & (t[np.maximum(at - 1, 0)] - since >= delay)).any():
+        at[late] -= 1
+    return at

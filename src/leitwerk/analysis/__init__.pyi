@@ -1,0 +1,9 @@
+from .intervals import wall_clock_intervals as wall_clock_intervals
+from .pulses import count_changes as count_changes
+from .pulses import count_steps as count_steps
+from .pulses import debounce as debounce
+from .pulses import duty_cycle as duty_cycle
+from .pulses import rate_by_gate as rate_by_gate
+from .pulses import rate_by_period as rate_by_period
+from .pulses import totals as totals
+from .statistics import interval_statistics as interval_statistics

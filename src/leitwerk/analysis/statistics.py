@@ -1,0 +1,79 @@
+"""What is kept of the samples in each storage interval."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from leitwerk.analysis.intervals import Intervals
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+STATISTICS = ("mean", "minimum", "maximum", "standard deviation", "last", "count")
+
+
+def interval_statistics(
+    times_s: NDArray[np.float64],
+    values: NDArray[np.float64],
+    intervals: Intervals,
+    keep: Sequence[str] = STATISTICS,
+) -> dict[str, NDArray[np.float64]]:
+    """The statistics of each interval, by name.
+
+    A sample on an edge belongs to the interval that begins there. Values that are NaN are bad and
+    count nowhere. An interval without a good value has count 0 and NaN elsewhere; the standard
+    deviation (with n - 1) of a single one is NaN.
+
+    Parameters
+    ----------
+    times_s : array of shape (n,), in s since 1970-01-01 UTC
+        In any order; ``last`` is the one with the latest time.
+    values : array of shape (n,)
+    keep : sequence of str
+        Some of ``STATISTICS``.
+
+    Returns
+    -------
+    dict of arrays of shape (intervals.count,)
+
+    """
+    count = intervals.count
+    number = intervals.of(times_s)
+    used = (number >= 0) & (number < count) & np.isfinite(values)
+    t, x, number = times_s[used], values[used], number[used]
+    if (t[1:] < t[:-1]).any():
+        order = np.argsort(t, kind="stable")
+        x, number = x[order], number[order]
+    counts = np.bincount(number, minlength=count).astype(float)
+    filled = np.flatnonzero(counts)
+    first = np.searchsorted(number, filled)
+
+    def spread(of_filled: NDArray[np.float64]) -> NDArray[np.float64]:
+        every = np.full(count, np.nan)
+        every[filled] = of_filled
+        return every
+
+    if not filled.size:
+        empty = np.full(count, np.nan)
+        return {name: counts if name == "count" else empty.copy() for name in keep}
+    # The mean is taken of differences from the first value, and the deviations from the mean: sums
+    # of large numbers would cancel.
+    base = x[first]
+    n = counts[filled]
+    offsets = np.add.reduceat(x - np.repeat(base, n.astype(int)), first)
+    mean = base + offsets / n
+    found: dict[str, NDArray[np.float64]] = {"count": counts, "mean": spread(mean)}
+    if "minimum" in keep:
+        found["minimum"] = spread(np.minimum.reduceat(x, first))
+    if "maximum" in keep:
+        found["maximum"] = spread(np.maximum.reduceat(x, first))
+    if "standard deviation" in keep:
+        squares = np.add.reduceat((x - np.repeat(mean, n.astype(int))) ** 2, first)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            found["standard deviation"] = spread(np.sqrt(squares / (n - 1.0)))
+    if "last" in keep:
+        found["last"] = spread(x[first + n.astype(int) - 1])
+    return {name: found[name] for name in keep}

@@ -1,0 +1,10 @@
+from .conformity import Decision as Decision
+from .conformity import decide as decide
+from .conformity import global_risks as global_risks
+from .correction import CalibrationPoint as CalibrationPoint
+from .correction import Correction as Correction
+from .correction import fit_correction as fit_correction
+from .record import CalibrationRecord as CalibrationRecord
+from .uncertainty import Budget as Budget
+from .uncertainty import Contribution as Contribution
+from .uncertainty import mean_contribution as mean_contribution

@@ -1,0 +1,155 @@
+"""What a setup asks of a device in time, memory and energy, and whether that is there."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from leitwerk.check.assignment import Assignment
+from leitwerk.check.budget import Load, Stream, TimeBudget, work_out_budget
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import Point
+from leitwerk.datasheet.queries import Query
+from leitwerk.findings import Findings
+from leitwerk.protocols.modbus import plan_reads
+from leitwerk.setup.model import Setup
+
+# Start, 8 data, parity or second stop, stop (Modbus over serial line V1.02, 2.5.1).
+_BITS_PER_CHARACTER = 11
+_SILENCE = 3.5  # characters between two frames (2.5.1.1)
+_FRAME = 4  # bytes around the data of a frame: unit, function, check sum
+
+
+def load_of(
+    setup: Setup,
+    datasheet: Datasheet,
+    channels: Sequence[Assignment],
+    *,
+    poll_s: float | None = None,
+    baud: int | None = None,
+) -> Load:
+    """What a setup asks of a device.
+
+    Parameters
+    ----------
+    poll_s : float, in s, optional
+        How often somebody polls it over its link.
+    baud : int, in bit/s, optional
+        The speed of a serial line; none for a network.
+
+    """
+    own, value = datasheet.report_bytes or (0, 0)
+    return Load(
+        streams=tuple(_streams(setup, datasheet, channels)),
+        scan_s=_scan(setup, datasheet, channels),
+        bus_s=_poll_time(datasheet, channels, baud) if poll_s else 0.0,
+        poll_s=poll_s,
+        report_bytes=float(own),
+        report_value=float(value),
+        store=datasheet.memory,
+        ring=setup.when_full == "overwrite",
+        supply=datasheet.battery,
+        unattended_s=setup.unattended.seconds if setup.unattended else None,
+    )
+
+
+def _streams(
+    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]
+) -> Iterator[Stream]:
+    # A device that keeps no statistics keeps one value of each channel.
+    works_them = datasheet.family("settings", "storage.keep") is not None or not datasheet.memory
+    names = {c.name for c in channels}
+    for group in (None, *setup.groups):
+        own = setup.groups.get(group or "")
+        count = sum(setup.channels[name].group == group for name in names)
+        sample = (own.sample if own else None) or setup.sample
+        if not count or sample is None or sample.seconds <= 0:
+            continue
+        inherited = setup.store if own is None or own.sample is None else None
+        store = (own.store if own else None) or inherited or sample
+        keep = (own.keep if own else None) or setup.keep
+        kept = len(keep) if works_them else 1
+        report = (own.report if own else None) or setup.report
+        reports_s = report.seconds if report else None
+        yield Stream(group or "all", count, sample.seconds, store.seconds, kept, reports_s)
+
+
+def _scan(setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]) -> float:
+    """The time of one scan: all analog channels that are due at the fastest interval."""
+    timing = datasheet.timing
+    if not timing.integration_s:
+        return 0.0
+    integration = setup.integration.seconds if setup.integration else timing.integration_s[0]
+    analog = [c for c in channels if c.reading is None and not c.is_contact]
+    each = timing.settling_s + integration + timing.switching_s
+    return len(analog) * each
+
+
+def _poll_time(datasheet: Datasheet, channels: Iterable[Assignment], baud: int | None) -> float:
+    """How long it takes to ask for the values of all channels and to hear them."""
+    points: list[Any] = []
+    for c in channels:
+        if c.reading is not None:
+            points.append(c.reading)
+        else:
+            points.append(datasheet.point("readings", "channel.{n}.value", c.slot))
+            points.append(datasheet.point("readings", "channel.{n}.quality", c.slot))
+    # What is not in registers is asked for, one question for all that it answers.
+    requests = plan_reads([p for p in points if isinstance(p, Point)], datasheet.bridge)
+    questions = {p.ask for p in points if isinstance(p, Query)}
+    seconds = (len(requests) + len(questions)) * datasheet.timing.answers_s
+    if baud:
+        # A request of 8 bytes and an answer of 5 and two for each register, each after a silence.
+        characters = sum(_FRAME + 4 + _FRAME + 1 + 2 * r.count + 2 * _SILENCE for r in requests)
+        seconds += characters * _BITS_PER_CHARACTER / baud
+    return seconds
+
+
+def check_budget(
+    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment], findings: Findings
+) -> None:
+    """What does not fit is a finding, with the nearest that would."""
+    if not channels:
+        return
+    start = datetime(2026, 1, 1, tzinfo=UTC)
+    budget = work_out_budget(setup.title, load_of(setup, datasheet, channels), start, setup.zone)
+    places = {"scan": ("sample",), "memory": ("unattended",), "battery": ("unattended",)}
+    for item in budget.items:
+        if item.fits:
+            continue
+        what = {
+            "scan": item.says,
+            "memory": f"the memory does not last for {setup.unattended}: {item.says.split(';')[0]}",
+            "battery": f"the battery does not last for {setup.unattended}: it {item.says}",
+        }[item.name]
+        findings.error(
+            f"{item.name}-budget",
+            places[item.name],
+            what,
+            valid=item.nearest,
+            remedy="leitwerk budget shows what takes how much",
+        )
+
+
+def setup_budget(
+    setup: Setup,
+    datasheet: Datasheet,
+    channels: Sequence[Assignment],
+    start: datetime,
+    *,
+    poll_s: float | None = None,
+    baud: int | None = None,
+) -> TimeBudget:
+    """The budget of a setup that is started at a moment; see ``load_of`` for the rest."""
+    load = load_of(setup, datasheet, channels, poll_s=poll_s, baud=baud)
+    return work_out_budget(setup.title, load, start, setup.zone)
+
+
+def full_after_s(
+    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]
+) -> float | None:
+    """How long the memory takes to fill, None when it goes round or there is none."""
+    start = datetime(2026, 1, 1, tzinfo=UTC)
+    full = setup_budget(setup, datasheet, channels, start).full
+    return None if full is None else (full - start).total_seconds()

@@ -1,0 +1,125 @@
+"""Calibration and tare of a channel: the links they add to its scale, and what is to be said."""
+
+from __future__ import annotations
+
+from datetime import date
+
+from leitwerk.calibration.correction import CalibrationPoint, Correction
+from leitwerk.calibration.record import CalibrationRecord
+from leitwerk.calibration.tare import TareLink
+from leitwerk.errors import DomainError, QuantityError
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.quantities import format_span
+from leitwerk.parsing.units import Unit, convert_difference
+from leitwerk.setup.model import Channel, Setup
+from leitwerk.signals.scale import Chain, Scale
+
+
+def upkeep_links(channel: Channel, unit: Unit, path: KeyPath, findings: Findings) -> Chain:
+    """Correction, then tare; what cannot be applied is a finding and is left out."""
+    links: list[Scale] = []
+    record = calibration_record(channel, unit, path, findings)
+    if record is not None:
+        try:
+            correction = record.correction
+        except (DomainError, QuantityError) as error:
+            place = (*path, "calibration", "found")
+            remedy = error.remedy
+            findings.error("bad-calibration", place, error.message, remedy=remedy)
+        else:
+            links += [correction] if correction is not None else []
+    if channel.tare:
+        place = (*path, "tare", str(len(channel.tare) - 1), "offset")
+        try:
+            offset = channel.tare[-1].offset
+            taken = offset.value if offset.unit is None else convert_difference(
+                offset.value, offset.unit, unit
+            )  # fmt: skip
+            links.append(TareLink(taken))
+        except QuantityError as error:
+            findings.error("wrong-unit", place, error.message, valid=error.valid)
+    return Chain(tuple(links))
+
+
+def calibration_record(
+    channel: Channel, unit: Unit, path: KeyPath, findings: Findings
+) -> CalibrationRecord | None:
+    """The calibration of a channel in its unit, None when there is none to be had."""
+    written = channel.calibration
+    if written is None:
+        return None
+    place = (*path, "calibration")
+    if written.due < written.date:
+        findings.error(
+            "dates-reversed",
+            (*place, "due"),
+            f"the calibration is due on {written.due}, before it was done on {written.date}",
+            valid=f"a day after {written.date}",
+        )
+    try:
+        points = tuple(
+            CalibrationPoint(reference.value_in(unit), (reading.value_in(unit),))
+            for reading, reference in written.found.points
+        )
+        expanded = written.uncertainty
+        uncertainty = 0.0
+        if expanded is not None:
+            uncertainty = expanded.value if expanded.unit is None else convert_difference(
+                expanded.value, expanded.unit, unit
+            )  # fmt: skip
+    except QuantityError as error:
+        message = f"the calibration does not fit a channel in {unit}: {error.message}"
+        findings.error("wrong-unit", place, message, at_key=True, valid=error.valid)
+        return None
+    return CalibrationRecord(
+        on=written.date,
+        due=written.due,
+        reference=written.reference,
+        found=points,
+        kind=written.correct,
+        expanded=uncertainty,
+    )
+
+
+def correction_of(host: Chain) -> Correction | None:
+    """The calibration's link of a chain, None when there is none."""
+    return next((link for link in host.links if isinstance(link, Correction)), None)
+
+
+def check_reach(
+    correction: Correction | None,
+    used: list[float],
+    unit: Unit,
+    path: KeyPath,
+    findings: Findings,
+) -> None:
+    """Whether the values that a channel will be judged by lie between its calibrated points."""
+    if correction is None or not used or correction.holds(min(used), max(used)):
+        return
+    findings.warning(
+        "calibration-extrapolated",
+        (*path, "calibration", "found"),
+        f"expectation and alarms reach from {format_span(min(used), max(used), unit)}, beyond the "
+        "calibrated points",
+        valid=format_span(*correction.calibrated, unit),
+        remedy="calibrate over the span that is used",
+    )
+
+
+def check_dates(setup: Setup, today: date, findings: Findings) -> None:
+    """Calibrations that are overdue, or missing where other channels of the setup have one."""
+    calibrated = [name for name, c in setup.channels.items() if c.calibration]
+    for name, channel in setup.channels.items():
+        path = ("channels", name)
+        if channel.calibration is None:
+            if calibrated and channel.expect is not None and channel.signal != "contact":
+                message = f"no calibration is given, while {calibrated[0]} has one"
+                findings.note("calibration-missing", path, message, at_key=True)
+        elif today > channel.calibration.due:
+            days = (today - channel.calibration.due).days
+            findings.warning(
+                "calibration-overdue",
+                (*path, "calibration", "due"),
+                f"the calibration was due on {channel.calibration.due}, {days} days ago",
+                remedy="calibrate the channel and enter the new points",
+            )

@@ -1,0 +1,1 @@
+"""Proofs on the real device: live check, loop check, alarm proof."""

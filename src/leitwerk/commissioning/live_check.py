@@ -1,0 +1,172 @@
+"""Watching a device for a while, and judging what it shows."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+from zoneinfo import ZoneInfo
+
+import numpy as np
+
+from leitwerk.check.assignment import Assignment
+from leitwerk.check.compile import check_into
+from leitwerk.check.encode import encode_setup
+from leitwerk.commissioning.live_report import LiveReport
+from leitwerk.datasheet.image import Change, compare_images
+from leitwerk.devices.device import Device
+from leitwerk.errors import SetupError
+from leitwerk.evaluation.situation import Situation
+from leitwerk.evaluation.verdict import ChannelReport, Context, judge
+from leitwerk.findings import Findings
+from leitwerk.monitoring.pacing import paced, sample_count
+from leitwerk.monitoring.poller import Poller, to_values
+from leitwerk.setup.model import Setup
+from leitwerk.signals.quality import Quality
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+
+@dataclass(frozen=True)
+class Sample:
+    """The readings so far, handed to whoever shows them. ``channels`` are judged up to now."""
+
+    number: int
+    total: int
+    channels: Callable[[], tuple[ChannelReport, ...]]
+
+
+def verify(
+    setup: Setup,
+    device: Device,
+    *,
+    duration_s: float = 5.0,
+    rate_hz: float = 2.0,
+    on_sample: Callable[[Sample], None] = lambda sample: None,
+    clock: Callable[[], float] = time.monotonic,
+    wait: Callable[[float], None] = time.sleep,
+) -> LiveReport:
+    """Poll a device and hold its readings against the setup's expectations.
+
+    Parameters
+    ----------
+    duration_s : float, in s
+        How long to watch.
+    rate_hz : float, in 1/s
+        How often to poll. A device that answers more slowly is polled as fast as it can; the
+        samples carry their true times.
+    on_sample : callable
+        Called after every poll.
+
+    Raises
+    ------
+    SetupError
+        The setup has errors on this device.
+    WrongDevice
+        Another device answered.
+    LinkError, DeviceRefused
+        The device was not reached, or refused.
+    QuantityError
+        Duration or rate cannot be used.
+
+    """
+    count = sample_count(duration_s, rate_hz)
+    findings = Findings(setup.source.file, setup.source.root)
+    channels = check_into(setup, device.datasheet, findings)
+    if findings.has_errors:
+        raise SetupError(findings.file, findings.sorted())
+    identity = device.require(setup.device.model, setup.device.serial)
+    image = encode_setup(setup, device.datasheet)
+    changes = compare_images(device.read_settings(), image, device.datasheet)
+    poller = Poller(device, channels)
+    watch = _Watch(channels, changes, count, setup.zone)
+    started = datetime.now(UTC)
+    for time_s in paced(count, rate_hz, clock, wait):
+        watch.add(time_s, *poller.poll())
+        on_sample(Sample(watch.taken, count, watch.reports))
+    values, qualities = watch.values()
+    return LiveReport(
+        title=setup.title,
+        identity=identity,
+        address=str(device.address),
+        started=started,
+        channels=watch.reports(),
+        differing=tuple(str(change) for change in changes),
+        times_s=watch.times_s,
+        values=values,
+        qualities=qualities,
+    )
+
+
+class _Watch:
+    """The samples so far, and where each alarm stands after them."""
+
+    def __init__(
+        self,
+        channels: Sequence[Assignment],
+        changes: Sequence[Change],
+        count: int,
+        zone: ZoneInfo,
+    ) -> None:
+        self.channels, self.zone = channels, zone
+        # What is set otherwise in the device, for each channel.
+        self.changes = [
+            [
+                change
+                for change in changes
+                if a.reading is None and change.setting.startswith(f"channel.{a.slot}.")
+            ]
+            for a in channels
+        ]
+        self.taken = 0
+        self.times_s = np.zeros(count)
+        self.shown = np.zeros((count, len(channels)))
+        self.qualities = np.zeros((count, len(channels)), dtype=np.uint8)
+        self.junction: float | None = None
+        self.alarmed = any(a.alarms for a in channels)
+        self.situation = Situation(channels)
+
+    def add(
+        self,
+        time_s: float,
+        shown: NDArray[np.float64],
+        qualities: NDArray[np.uint8],
+        junction: float | None,
+    ) -> None:
+        """Take one sample of all channels, as the device shows it."""
+        self.times_s[self.taken] = time_s
+        self.shown[self.taken] = shown
+        self.qualities[self.taken] = qualities
+        self.junction = junction
+        self.taken += 1
+        if self.alarmed:
+            values, found = to_values(self.channels, shown[None, :], qualities[None, :])
+            good = (found[0] == Quality.GOOD) & np.isfinite(values[0])
+            now = datetime.now(self.zone)
+            since_midnight = now.hour * 3600 + now.minute * 60 + now.second
+            self.situation.take(time_s, values[0], good, time_of_day_s=since_midnight)
+
+    def values(self) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
+        """Values in the channels' units and qualities of the samples so far."""
+        return to_values(self.channels, self.shown[: self.taken], self.qualities[: self.taken])
+
+    def reports(self) -> tuple[ChannelReport, ...]:
+        """Every channel, judged by the samples so far."""
+        values, qualities = self.values()
+        return tuple(
+            judge(
+                channel,
+                values[:, column],
+                qualities[:, column],
+                Context(
+                    cold_junction=self.junction,
+                    interval_s=float(self.times_s[self.taken - 1]) / max(1, self.taken - 1),
+                    changes=self.changes[column],
+                    alarms=self.situation.alarm_states(channel.name),
+                ),
+            )
+            for column, channel in enumerate(self.channels)
+        )

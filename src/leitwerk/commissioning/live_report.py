@@ -1,0 +1,139 @@
+"""What a live check found."""
+
+from __future__ import annotations
+
+import csv
+import io
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from leitwerk.evaluation.verdict import ChannelReport, Verdict
+from leitwerk.identity import Identity
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+_COLUMNS = (
+    "name", "label", "unit", "count", "good", "last", "mean", "minimum", "maximum",
+    "standard_deviation", "quality", "alarms", "band", "expected", "tolerance", "verdict", "reason",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class LiveReport:
+    """The verdicts on all channels, and the samples they rest on.
+
+    ``times_s`` has shape (n_samples,), in s from the start; ``values`` and ``qualities`` have shape
+    (n_samples, n_channels), each column in its channel's unit.
+    """
+
+    title: str
+    identity: Identity
+    address: str
+    started: datetime
+    channels: tuple[ChannelReport, ...]
+    differing: tuple[str, ...]
+    times_s: NDArray[np.float64] = field(repr=False)
+    values: NDArray[np.float64] = field(repr=False)
+    qualities: NDArray[np.uint8] = field(repr=False)
+
+    @property
+    def passed(self) -> bool:
+        """Whether every expectation was met and every channel gave readings."""
+        return all(c.verdict in {Verdict.PASS, Verdict.NOT_ASKED} for c in self.channels)
+
+    def counts(self) -> dict[str, int]:
+        """How many channels have each verdict."""
+        counts = {verdict.value: 0 for verdict in Verdict}
+        for channel in self.channels:
+            counts[channel.verdict.value] += 1
+        return counts
+
+    def to_dict(self) -> dict[str, Any]:
+        """The report as plain data for JSON, without the single samples."""
+        return {
+            "title": self.title,
+            "device": {**self.identity.to_dict(), "address": self.address},
+            "started": self.started.isoformat(timespec="seconds").replace("+00:00", "Z"),
+            "duration_s": round(float(self.times_s[-1]), 3) if self.times_s.size else 0.0,
+            "samples": int(self.times_s.size),
+            "passed": self.passed,
+            "counts": self.counts(),
+            "settings_that_differ": list(self.differing),
+            "channels": [channel.to_dict() for channel in self.channels],
+        }
+
+    def to_csv(self) -> str:
+        """One line for each channel, RFC 4180, point as decimal sign."""
+        text = io.StringIO()
+        writer = csv.writer(text)
+        writer.writerow(_COLUMNS)
+        for channel in self.channels:
+            row = channel.to_dict()
+            row["alarms"] = " ".join(f"{name}:{state}" for name, state in row["alarms"].items())
+            writer.writerow([_cell(row[name]) for name in _COLUMNS])
+        return text.getvalue()
+
+    def samples_csv(self) -> str:
+        """One line for each sample: time, then value and quality of each channel."""
+        text = io.StringIO()
+        writer = csv.writer(text)
+        names = [name for c in self.channels for name in (c.name, f"{c.name}.quality")]
+        writer.writerow(["time_s", *names])
+        for time_s, values, qualities in zip(
+            self.times_s.tolist(), self.values.tolist(), self.qualities.tolist(), strict=True
+        ):
+            cells = [cell for pair in zip(values, qualities, strict=True) for cell in pair]
+            writer.writerow([round(time_s, 4), *map(_cell, cells)])
+        return text.getvalue()
+
+    def __str__(self) -> str:
+        return "\n".join([self.headline(), *self.lines(), *self.closing()])
+
+    def headline(self) -> str:
+        """Which device, and how long it was watched."""
+        seconds = float(self.times_s[-1]) if self.times_s.size else 0.0
+        return f"{self.title}: {self.identity} – {self.times_s.size} samples in {seconds:.1f} s"
+
+    def lines(self) -> list[str]:
+        """One plain line for each channel, and another where there is a reason to tell."""
+        lines = []
+        width = max((len(c.name) for c in self.channels), default=0)
+        for c in self.channels:
+            unit = f" {c.unit}" if c.unit else ""
+            spread = "" if c.standard_deviation is None else f", s {c.standard_deviation:.2g}"
+            numbers = c.shown(c.mean) + unit if c.good else "nothing"
+            if c.states is None and c.good:
+                numbers += f" ({c.shown(c.minimum)}..{c.shown(c.maximum)}{spread})"
+            alarms = "".join(f", alarm {n}: {state}" for n, state in c.alarms.items())
+            verdict = c.verdict.value.upper()
+            lines.append(f"{verdict:10} {c.name:{width}}  {numbers}, {c.quality}{alarms}")
+            lines += [f"{'':10} {'':{width}}  {text}" for text in (c.reason, c.remark) if text]
+        return lines
+
+    def closing(self) -> list[str]:
+        """The last lines: what in the device is not as the setup says, and the summary."""
+        count = len(self.differing)
+        if not count:
+            return [self.summary()]
+        shown = "; ".join(self.differing[:3]) + ("; …" if count > 3 else "")
+        plural = "s" if count != 1 else ""
+        differ = f"note: {count} setting{plural} in the device differ from this setup: {shown}"
+        return [differ, self.summary()]
+
+    def summary(self) -> str:
+        """The counts of the verdicts in one line."""
+        counts = self.counts()
+        asked = len(self.channels) - counts[Verdict.NOT_ASKED]
+        parts = [f"{counts[Verdict.PASS]} of {asked} expectations met"]
+        parts += [f"{counts[v]} {v.value}" for v in (Verdict.FAIL, Verdict.NO_READING) if counts[v]]
+        return f"{'PASSED' if self.passed else 'NOT PASSED'}: {', '.join(parts)}"
+
+
+def _cell(value: Any) -> Any:
+    """A value for CSV: nothing for None, and no more digits than a 32-bit float carries."""
+    if value is None:
+        return ""
+    return f"{value:.7g}" if isinstance(value, float) else value

@@ -1,0 +1,236 @@
+"""Proving outputs: drive a loop to known signals and compare; pulse a relay."""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from leitwerk.check.outputs import LOOP_POINTS, Loop, OutputAssignment
+from leitwerk.devices.device import Device
+from leitwerk.errors import DeviceRefused, QuantityError
+from leitwerk.parsing.quantities import format_number
+
+_SETTLES_S = 1.0
+TOLERANCE = 0.005  # of the signal's span: what an output and a good meter leave together
+_FLAT = 0.02  # of the span: points that differ by less although they were asked to
+# The other end: given the signal that was asked for, what was measured there, None for nothing.
+Measure = Callable[[float], float | None]
+
+
+@dataclass(frozen=True, slots=True)
+class LoopPoint:
+    """One signal: asked, as the device says it gives, as measured at the other end."""
+
+    asked: float
+    own: float | None
+    measured: float | None
+    tolerance: float
+
+    @property
+    def error(self) -> float | None:
+        """Measured less asked."""
+        return None if self.measured is None else self.measured - self.asked
+
+    @property
+    def ok(self) -> bool:
+        """Whether it was measured, and near enough."""
+        return self.error is not None and abs(self.error) <= self.tolerance
+
+
+@dataclass(frozen=True)
+class LoopCheck:
+    """The check of one loop. Signals are in ``unit``."""
+
+    output: str
+    unit: str
+    points: tuple[LoopPoint, ...]
+    reserve_v: float | None
+    cause: str
+
+    @property
+    def passed(self) -> bool:
+        """Whether every point was near enough."""
+        return all(point.ok for point in self.points)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The check as plain data for JSON."""
+        return {
+            "output": self.output,
+            "unit": self.unit,
+            "passed": self.passed,
+            "points": [
+                {
+                    "asked": p.asked,
+                    "own": p.own,
+                    "measured": p.measured,
+                    "error": p.error,
+                    "ok": p.ok,
+                }
+                for p in self.points
+            ],
+            "voltage_left": self.reserve_v,
+            "cause": self.cause,
+        }
+
+    def __str__(self) -> str:
+        lines = [
+            f"{self.output}: loop check, in {self.unit}",
+            "  asked    device   measured  error",
+        ]
+        for p in self.points:
+            own, measured, error = (
+                "–" if x is None else format_number(float(f"{x:.5g}"))
+                for x in (p.own, p.measured, p.error)
+            )
+            verdict = "ok" if p.ok else "FAIL"
+            lines.append(
+                f"  {format_number(p.asked):7}  {own:7}  {measured:8}  {error:8}  {verdict}"
+            )
+        if self.reserve_v is not None:
+            lines.append(f"  voltage left for the loop at its highest: {self.reserve_v:.3g} V")
+        if self.cause:
+            lines.append(f"  likely cause: {self.cause}")
+        lines.append("PASSED" if self.passed else "NOT PASSED")
+        return "\n".join(lines)
+
+
+def check_loop(
+    output: OutputAssignment,
+    device: Device,
+    measure: Measure,
+    *,
+    passwords: Mapping[str, str],
+    tolerance: float | None = None,
+    settle_s: float = _SETTLES_S,
+    wait: Callable[[float], None] = time.sleep,
+    told: Callable[[LoopPoint], None] = lambda point: None,
+) -> LoopCheck:
+    """Drive an analog output to 4, 8, 12, 16 and 20 mA (or fifths of its signal) and compare.
+
+    Whatever happens, the output is given back to its channel at the end.
+
+    Parameters
+    ----------
+    measure : callable
+        Gives what was measured at the other end.
+    tolerance : float, in mA or V, optional
+        0.5 % of the signal's span if not given.
+    settle_s : float, in s
+        How long the loop takes to settle.
+
+    Raises
+    ------
+    QuantityError
+        It is no analog output, or the device cannot be told what to give.
+    LinkError, DeviceRefused
+        The device was not reached, or refused.
+
+    """
+    loop = output.loop
+    family = device.datasheet.family("access", "output.{n}.drive")
+    if loop is None or family is None:
+        what = "is a relay" if loop is None else "cannot be driven over its link"
+        raise QuantityError(f"output {output.name} {what}", valid="an analog output")
+    drive = family.point(output.terminal.slot)
+    own = device.datasheet.own_readings.get(f"output.{output.terminal.slot}")
+    low, high = loop.signal
+    asked = (
+        LOOP_POINTS if loop.unit == "mA" else tuple(low + k * (high - low) / 4 for k in range(5))
+    )
+    near = tolerance if tolerance is not None else TOLERANCE * abs(high - low)
+    points = []
+    if device.datasheet.role:
+        device.log_in_with(device.datasheet.role, passwords)
+    try:
+        for signal in asked:
+            device.write_point(drive, signal)
+            wait(settle_s)
+            shown = None
+            if own is not None:
+                shown = float(device.read_points([own])[own.name])
+            points.append(LoopPoint(signal, shown, measure(signal), near))
+            told(points[-1])
+    finally:
+        device.write_point(drive, 0.0)
+    return LoopCheck(output.name, loop.unit, tuple(points), _reserve(loop), _cause(loop, points))
+
+
+def _reserve(loop: Loop) -> float | None:
+    """What is left of the supply at the highest current, in V."""
+    if loop.unit != "mA" or loop.load_ohm is None or loop.supply_v is None:
+        return None
+    most = max(*loop.signal, loop.bad or 0.0)
+    return loop.supply_v - loop.compliance_v - most * 1e-3 * loop.load_ohm
+
+
+def _cause(loop: Loop, points: Sequence[LoopPoint]) -> str:
+    """What explains the errors, as far as they tell."""
+    found = [(p.asked, p.measured) for p in points if p.measured is not None]
+    if len(found) < 3 or all(p.ok for p in points if p.measured is not None):
+        return ""
+    asked, measured = (np.array(column) for column in zip(*found, strict=True))
+    span = abs(asked[-1] - asked[0])
+    if np.ptp(measured) < _FLAT * span:
+        return "it does not follow at all: is this the loop of another output?"
+    if abs(measured[-1] - measured[-2]) < _FLAT * span and measured[-1] < asked[-1]:
+        return (
+            f"it goes no higher than {measured[-1]:.3g} {loop.unit}: the supply is too low for the "
+            f"resistance in the loop"
+        )
+    slope, offset = np.polyfit(asked, measured, 1)
+    if np.abs(measured - (slope * asked + offset)).max() > TOLERANCE * span:
+        return "the errors follow no line: is a contact loose?"
+    if math.isclose(slope, 1.0, abs_tol=0.005):
+        return f"an offset of {offset:+.3g} {loop.unit}, the same everywhere"
+    if abs(offset) < TOLERANCE * span:
+        return f"a factor of {slope:.4g}: is the resistor at the other end another one?"
+    return f"offset {offset:+.3g} {loop.unit} and factor {slope:.4g}"
+
+
+def pulse(
+    output: OutputAssignment,
+    device: Device,
+    lasts_s: float,
+    *,
+    passwords: Mapping[str, str],
+    wait: Callable[[float], None] = time.sleep,
+) -> tuple[str, str]:
+    """Switch a relay on for a while, and give it back; what the device said it was meanwhile, and after.
+
+    Raises
+    ------
+    QuantityError
+        It is no relay, or the time is shorter than it may be on.
+    DeviceRefused
+        The device says that it did not switch.
+
+    """
+    family = device.datasheet.family("access", "relay.{r}.drive")
+    if output.switch is None or family is None:
+        raise QuantityError(f"output {output.name} is none to be switched", valid="a relay")
+    least = output.switch.least_on_s
+    if lasts_s < least:
+        message = f"{output.name} stays on for {least:g} s at least"
+        raise QuantityError(message, valid=f"{least:g} s or more")
+    point = family.point(output.terminal.slot)
+    shown = device.datasheet.point("status", "relay.{r}.state", output.terminal.slot)
+    if device.datasheet.role:
+        device.log_in_with(device.datasheet.role, passwords)
+    try:
+        device.write_point(point, "on")
+        during = str(device.read_points([shown])[shown.name])
+        wait(lasts_s)
+    finally:
+        device.write_point(point, "released")
+    after = str(device.read_points([shown])[shown.name])
+    if during != "on":
+        raise DeviceRefused(
+            f"{output.name} was told to go on, and is {during}",
+            remedy="was it off for long enough before?",
+        )
+    return during, after

@@ -1,0 +1,110 @@
+"""Settings of a device by name, and how two sets of them differ."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import Stored
+from leitwerk.parsing.quantities import format_number
+
+_WIDTH = 100  # characters of a line
+
+
+_DIGITS = 12  # of a setting: all that any device keeps
+
+
+@dataclass(frozen=True)
+class Image:
+    """Settings by name, on one model. Numbers are in the unit of their setting."""
+
+    model: str
+    settings: Mapping[str, Stored]
+
+    def to_dict(self) -> dict[str, Any]:
+        """The image as plain data for JSON."""
+        return {"model": self.model, "settings": dict(self.settings)}
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """A setting that is one thing in one image and another in the next."""
+
+    setting: str
+    old: Stored | None
+    new: Stored
+    unit: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.setting}: {self.shown_old()} -> {self.shown_new()}"
+
+    def shown_old(self) -> str:
+        """The old value for people."""
+        return show_setting(self.old, self.unit)
+
+    def shown_new(self) -> str:
+        """The new value for people."""
+        return show_setting(self.new, self.unit)
+
+    def to_dict(self) -> dict[str, Any]:
+        """The change as plain data for JSON."""
+        return {"setting": self.setting, "old": self.old, "new": self.new, "unit": self.unit}
+
+
+def show_setting(value: Stored | None, unit: str) -> str:
+    """A setting's value for people."""
+    if value is None:
+        return "unknown"
+    if isinstance(value, str):
+        return value or "(empty)"
+    return format_number(value, _DIGITS) + (f" {unit}" if unit else "")
+
+
+def compare_images(present: Image, wanted: Image, datasheet: Datasheet) -> list[Change]:
+    """What must change in ``present`` to become what ``wanted`` asks for."""
+    merged = {**present.settings, **wanted.settings}
+    return [
+        Change(name, present.settings.get(name), value, setting_unit(name, merged, datasheet))
+        for name, value in wanted.settings.items()
+        if present.settings.get(name) != value
+    ]
+
+
+def common_changes(one: Image, other: Image, datasheet: Datasheet) -> tuple[list[Change], int]:
+    """In what two images differ, of the settings that both determine, and how many those are."""
+    names = {name: other.settings[name] for name in one.settings if name in other.settings}
+    return compare_images(one, Image(other.model, names), datasheet), len(names)
+
+
+def setting_unit(name: str, settings: Mapping[str, Stored], datasheet: Datasheet) -> str:
+    """The unit of a setting, followed through ``signal`` and ``channel`` to a symbol."""
+    unit: str = datasheet.settings[name].unit
+    if unit not in {"signal", "channel"}:
+        return unit
+    block = name.split(".")[:2]
+    if block[0] == "alarm":
+        slot = settings.get(f"alarm.{block[1]}.channel", 0.0)
+        block = ["channel", f"{slot:g}" if isinstance(slot, float) else ""]
+    if unit == "channel":
+        return str(settings.get(f"channel.{block[1]}.unit", ""))
+    kind = datasheet.inputs.get(str(settings.get(f"channel.{block[1]}.sensor")))
+    return kind.unit.symbol.removeprefix("1") if kind else ""
+
+
+def lines_by_block(settings: Iterable[tuple[str, str]]) -> list[str]:
+    """Lines for people: one for each channel, alarm or single setting, with all there is in it."""
+    blocks: dict[str, list[str]] = {}
+    for name, text in settings:
+        head, index, rest = (*name.split(".", 2), "", "")[:3]
+        repeated = index.isdecimal()
+        block = f"{head}.{index}" if repeated else name
+        blocks.setdefault(block, []).append(f"{rest} {text}" if repeated else text)
+    width = max(map(len, blocks), default=0)
+    lines = []
+    for block, parts in blocks.items():
+        line = f"{block:{width}}  {'; '.join(parts)}"
+        lines += textwrap.wrap(line, _WIDTH, subsequent_indent=" " * (width + 2))
+    return lines

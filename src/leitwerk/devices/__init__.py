@@ -1,0 +1,1 @@
+"""What can be asked of one device: identity, clock, status, recordings, addresses."""

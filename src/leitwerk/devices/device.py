@@ -1,0 +1,376 @@
+"""A device: its datasheet and its link, and what can be asked of it."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, replace
+from datetime import timedelta
+from types import TracebackType
+from typing import TYPE_CHECKING, Any, Self
+
+from leitwerk.datasheet.image import Image
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import Stored
+from leitwerk.devices.clock import CLOCK_FORM, ClockReading, now, read_clock
+from leitwerk.errors import DeviceRefused, LinkError, QuantityError, WrongDevice
+from leitwerk.identity import Identity, same_number
+from leitwerk.links.kinds import find_kind
+from leitwerk.links.options import USUAL, LinkOptions
+from leitwerk.links.register_session import Session
+from leitwerk.parsing.address import LinkAddress
+from leitwerk.project.inventory import locate
+from leitwerk.project.library import find_datasheet
+from leitwerk.project.passwords import broker_password
+from leitwerk.setup.model import Setup
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+
+RESTART_S = 60.0  # so long may a device take to come back
+_RESTART_PAUSE_S = 0.2
+
+
+@dataclass(frozen=True, slots=True)
+class Status:
+    """What a device is doing. ``uncommitted`` counts registers written but not yet in force."""
+
+    recording: bool
+    recordings: int
+    unfetched: int
+    uncommitted: int
+
+
+class Device:
+    """A device of a known model behind a link. Use it in a ``with`` block, or close it."""
+
+    def __init__(self, datasheet: Datasheet, link: Any) -> None:
+        self.datasheet = datasheet
+        self.link = link
+        kind = find_kind(datasheet.link)
+        self.sleeps = kind.sleeps
+        self._session: Session = kind.session(link, datasheet)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.close()
+
+    def __repr__(self) -> str:
+        return f"Device({self.datasheet.model!r} at {self.address})"
+
+    @property
+    def address(self) -> LinkAddress:
+        """Where it is reached."""
+        address: LinkAddress = self.link.address
+        return address
+
+    def close(self) -> None:
+        """End the connection."""
+        self.link.close()
+
+    def identify(self) -> Identity:
+        """Ask the device what it is."""
+        found = self._read_group("identity")
+        sheet = self.datasheet
+        # What a device does not say of itself, its datasheet may know.
+        known = {"maker": sheet.maker, "model": "", "serial": "", "firmware": ""}
+        return Identity(**{name: _text(found.get(name, text)) for name, text in known.items()})
+
+    def require(self, model: str, serial: str) -> Identity:
+        """Identify, and insist on a device, such as the one that a setup names.
+
+        Raises
+        ------
+        WrongDevice
+            Model or serial number is another.
+
+        """
+        identity = self.identify()
+        for what, found, meant in (
+            ("a model", identity.model, model),
+            ("the serial number", identity.serial, serial),
+        ):
+            if found != meant and not (what.endswith("number") and same_number(found, meant)):
+                raise WrongDevice(
+                    f"the device at {self.address} has {what} {found!r}, this is for {meant!r}",
+                    remedy="is it the right device, the right address, the right setup? Nothing "
+                    "was written.",
+                )
+        return identity
+
+    def readings(self) -> dict[str, Stored]:
+        """All that it measures, as its datasheet names it."""
+        return self._read_group("readings")
+
+    def clock(self) -> ClockReading | None:
+        """What its clock shows beside the true time; None when it has no clock.
+
+        Raises
+        ------
+        LinkError
+            What it shows is no time.
+
+        """
+        family = self.datasheet.family("status", "clock")
+        if family is None:
+            return None
+        shown = self.read_points([family.template])["clock"]
+        return read_clock(str(shown), self.datasheet, now(self.datasheet))
+
+    def set_clock(self) -> None:
+        """Set its clock to the time of this machine. A device may want a login first.
+
+        The way there takes time, and such clocks know whole seconds only: the next full second is
+        sent so much earlier as half of a request takes.
+
+        Raises
+        ------
+        DeviceRefused
+            Its clock cannot be set, or not now.
+
+        """
+        family = self.datasheet.family("access", "clock")
+        if family is None:
+            raise DeviceRefused(
+                f"the clock of {self.datasheet.model} cannot be set",
+                remedy="look into its manual: does it set itself, or has it keys for that?",
+            )
+        began = time.monotonic()
+        self.identify()
+        delay_s = (time.monotonic() - began) / 2.0
+        ahead = now(self.datasheet) + timedelta(seconds=delay_s)
+        rest_s = 1.0 - ahead.microsecond / 1e6
+        time.sleep(rest_s)
+        full = (ahead + timedelta(seconds=rest_s)).replace(microsecond=0)
+        self._write_one(family.template, full.strftime(CLOCK_FORM))
+
+    def status_points(self) -> dict[str, Stored]:
+        """Everything it says of its own state, as its datasheet names it."""
+        return self._read_group("status")
+
+    def status(self) -> Status:
+        """Ask what the device is doing."""
+        found = self._read_group("status")
+        return Status(
+            recording=found.get("recording") == "recording",
+            recordings=_whole(found.get("recordings", 0.0)),
+            unfetched=_whole(found.get("recordings.unfetched", 0.0)),
+            uncommitted=_whole(found.get("uncommitted", 0.0)),
+        )
+
+    @property
+    def commits(self) -> bool:
+        """Whether settings come into force together, by a command, and not one by one."""
+        family = self.datasheet.family("access", "command")
+        return family is not None and "commit" in dict(family.template.choices)
+
+    def read_settings(self) -> Image:
+        """All settings that the device stores."""
+        return Image(self.datasheet.model, self._read_group("settings"))
+
+    def write_settings(
+        self,
+        values: Mapping[str, Stored],
+        progress: Callable[[int, int], None] = lambda done, total: None,
+        *,
+        backwards: bool = False,
+    ) -> int:
+        """Write settings in as few requests as possible; returns how many it took.
+
+        They are not in force before ``command("commit")``. ``progress`` is called after each
+        request with the number done and the number in all. ``backwards`` undoes: the last request
+        of the same settings comes first.
+        """
+        settings = self.datasheet.settings
+        points = {settings[name]: value for name, value in values.items()}
+        with self._explained():
+            return self._session.write(points, progress, backwards=backwards)
+
+    def count_writes(self, values: Mapping[str, Stored]) -> int:
+        """How many requests it would take to write settings."""
+        settings = self.datasheet.settings
+        return self._session.count_writes({settings[name]: v for name, v in values.items()})
+
+    @property
+    def restarts(self) -> bool:
+        """Whether it can be told to restart."""
+        family = self.datasheet.family("access", "command")
+        return family is not None and "restart" in dict(family.template.choices)
+
+    def restart(self, wait_s: float = RESTART_S) -> None:
+        """Restart the device, and wait until it answers again.
+
+        Raises
+        ------
+        LinkError
+            It does not answer within ``wait_s``.
+
+        """
+        before = self.identify()
+        # It may be gone before it has confirmed.
+        with suppress(LinkError):
+            self.command("restart")
+        deadline = time.monotonic() + wait_s
+        while True:
+            time.sleep(_RESTART_PAUSE_S)
+            try:
+                if self.identify() == before:
+                    return
+            except LinkError:
+                if time.monotonic() > deadline:
+                    raise
+
+    def command(self, name: str) -> None:
+        """Have a command carried out: commit, drop, start, stop, erase recordings."""
+        self._write_one(self.datasheet.point("access", "command"), name)
+
+    def log_in(self, role: str, password: str) -> None:
+        """Log in with the password of a role.
+
+        Raises
+        ------
+        DeviceRefused
+            The password is not the one.
+
+        """
+        point = self.datasheet.point("access", "login")
+        remedy = f"give the {role}'s password"
+        try:
+            is_number = password.isdecimal() and not point.is_text
+            value: Stored = float(password) if is_number else password
+            self._write_one(point, value, secret=True)
+        except (DeviceRefused, QuantityError) as error:
+            code = getattr(error, "code", None)
+            message = f"the device refuses the password given for the {role}"
+            raise DeviceRefused(message, code=code, remedy=remedy) from None
+        if self._read_group("status").get("logged_in", role) not in {role, "administrator"}:
+            message = f"the password given is not the {role}'s"
+            raise DeviceRefused(message, remedy=remedy)
+
+    def log_in_with(self, role: str, passwords: Mapping[str, str]) -> None:
+        """Log in with the password that somebody has for a role.
+
+        Raises
+        ------
+        DeviceRefused
+            Nobody has it, or it is not the one.
+
+        """
+        try:
+            password = passwords[role]
+        except KeyError:
+            raise DeviceRefused(
+                f"the device wants the password of the {role}", remedy="give it and try again"
+            ) from None
+        self.log_in(role, password)
+
+    def log_out(self) -> None:
+        """Give up the rights of a login."""
+        point = self.datasheet.point("access", "login")
+        self._write_one(point, "" if point.is_text else 0.0)
+
+    def read_points(self, points: Sequence[Any]) -> dict[str, Stored]:
+        """The values of some points of the datasheet, by name."""
+        with self._explained():
+            return self._session.read(points)
+
+    def reader(self, points: Sequence[Any]) -> Callable[[], NDArray[np.float64]]:
+        """Something that reads the same points again and again, as numbers of shape (n_points,)."""
+        return self._session.reader(points)
+
+    def _read_group(self, group: str) -> dict[str, Stored]:
+        points = self.datasheet.points(group)
+        if not points:
+            return {}
+        return self.read_points(points)
+
+    def write_point(self, point: Any, value: Stored) -> None:
+        """Write one point, such as an address or a window; settings go by ``write_settings``."""
+        self._write_one(point, value)
+
+    def _write_one(self, point: Any, value: Stored, *, secret: bool = False) -> None:
+        with self._explained():
+            self._session.write({point: value}, secret=secret)
+
+    @contextmanager
+    def _explained(self) -> Iterator[None]:
+        """Refusals in the words of the model's datasheet."""
+        try:
+            yield
+        except DeviceRefused as error:
+            meaning = self.datasheet.refusals.get(error.code or 0)
+            if meaning is None:
+                raise
+            message = f"{error.message}: {meaning}"
+            raise DeviceRefused(message, code=error.code, remedy=error.remedy) from error
+
+
+def _text(value: Stored) -> str:
+    return value if isinstance(value, str) else f"{value:.15g}"
+
+
+def _whole(value: Stored) -> int:
+    return int(value) if isinstance(value, float) else 0
+
+
+def connect(
+    setup: Setup,
+    *,
+    datasheet: Datasheet | None = None,
+    options: LinkOptions = USUAL,
+) -> Device:
+    """The device that a setup names, reached as the setup says. The first request connects.
+
+    Parameters
+    ----------
+    setup : Setup
+    datasheet : Datasheet, optional
+        Used instead of the shipped one of the setup's model.
+    options : LinkOptions
+        How long to wait for each answer, how often to ask again, who sees the frames.
+
+    Raises
+    ------
+    FileProblem
+        There is no datasheet for the model.
+    QuantityError
+        The setup names a device that has not been seen.
+
+    """
+    sheet = datasheet or find_datasheet(setup.device.model)
+    return open_device(sheet, locate(setup.device.at), options=options)
+
+
+def open_device(
+    datasheet: Datasheet,
+    address: LinkAddress,
+    *,
+    options: LinkOptions = USUAL,
+) -> Device:
+    """A device of a model at an address, whoever it is. The first request connects.
+
+    Raises
+    ------
+    QuantityError
+        The model speaks another protocol than the address says.
+
+    """
+    if address.protocol != datasheet.link:
+        raise QuantityError(
+            f"{datasheet.model} speaks {datasheet.link}, the address {address} is one of "
+            f"{address.protocol}",
+            valid=f"an address that begins with {datasheet.link}",
+        )
+    options = replace(options, password=options.password or broker_password)
+    link = find_kind(datasheet.link).link(address, datasheet, options)
+    return Device(datasheet, link)

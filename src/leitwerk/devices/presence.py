@@ -1,0 +1,97 @@
+"""Whether anybody is at an address, and who. Reads only."""
+
+from __future__ import annotations
+
+import enum
+from collections.abc import Sequence
+from contextlib import closing
+from dataclasses import replace
+
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.devices.device import open_device
+from leitwerk.errors import DeviceRefused, LeitwerkError, LinkError, NotReached
+from leitwerk.identity import Identity
+from leitwerk.links.kinds import find_kind
+from leitwerk.links.options import LinkOptions
+from leitwerk.links.trace import TraceEntry
+from leitwerk.parsing.address import LinkAddress
+
+# MODBUS Application Protocol V1.1b3, clause 7: a gateway says that nobody is behind it.
+_NOBODY = {10, 11}
+
+
+class Presence(enum.Enum):
+    """What comes back from an address."""
+
+    SOMEBODY = "somebody answers, be it with a refusal"
+    NOBODY = "silence, or a gateway that says that nobody is there"
+    GARBAGE = "something that is no answer"
+
+
+class _Heard:
+    """Notes whether anything came back, whatever it was."""
+
+    def __init__(self) -> None:
+        self.anything = False
+
+    def __call__(self, entry: TraceEntry) -> None:
+        self.anything |= not entry.sent and bool(entry.frame)
+
+
+def look_at(
+    address: LinkAddress, options: LinkOptions, datasheets: Sequence[Datasheet] = ()
+) -> Presence:
+    """Whether somebody is at an address.
+
+    Protocols without a question that every device answers are asked by the datasheets.
+
+    Raises
+    ------
+    NotReached
+        The port does not open, or no host is there.
+
+    """
+    kind = find_kind(address.protocol)
+    if kind.greet is None:
+        found = recognise(address, datasheets, options)
+        return Presence.NOBODY if found is None else Presence.SOMEBODY
+    heard = _Heard()
+    try:
+        with closing(kind.link(address, None, replace(options, tracer=heard))) as link:
+            kind.greet(link)
+    except DeviceRefused as refused:
+        return Presence.NOBODY if refused.code in _NOBODY else Presence.SOMEBODY
+    except NotReached:
+        raise
+    except LinkError:
+        return Presence.GARBAGE if heard.anything else Presence.NOBODY
+    return Presence.SOMEBODY
+
+
+def recognise(
+    address: LinkAddress, datasheets: Sequence[Datasheet], options: LinkOptions
+) -> Identity | None:
+    """Who it is, by the datasheet whose model it says that it is; None when none of them fits."""
+    for datasheet in datasheets:
+        if datasheet.link != address.protocol:
+            continue
+        try:
+            with open_device(datasheet, address, options=options) as device:
+                identity = device.identify()
+        except LeitwerkError:
+            continue
+        if identity.model == datasheet.model:
+            return identity
+    return None
+
+
+def introduce(address: LinkAddress, options: LinkOptions) -> Identity | None:
+    """What somebody says of itself in the way of the protocol, though no datasheet knows it."""
+    kind = find_kind(address.protocol)
+    if kind.introduce is None:
+        return None
+    try:
+        with closing(kind.link(address, None, options)) as link:
+            return kind.introduce(link)
+    except LeitwerkError:
+        return None

@@ -1,0 +1,109 @@
+"""Recordings in a device: which there are, and fetching one through its window of registers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from leitwerk.devices.device import Device
+from leitwerk.errors import LinkError, QuantityError
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+_GROUP = "recordings"
+_ROWS_AT_MOST = 10_000_000  # nothing that is asked for here has more
+_COLUMNS_AT_MOST = 1000
+
+
+@dataclass(frozen=True, slots=True)
+class RecordingInfo:
+    """One recording in a device: its number from 1, and what it holds."""
+
+    number: int
+    started: str
+    interval_s: float
+    rows: int
+    columns: int
+
+    def __str__(self) -> str:
+        return f"{self.number}: {self.rows} rows since {self.started}, every {self.interval_s:g} s"
+
+
+@dataclass(frozen=True)
+class Recording:
+    """A fetched recording; ``values`` has the shape (n_rows, n_slots), in the device's own units."""
+
+    info: RecordingInfo
+    values: NDArray[np.float64]
+
+
+def list_recordings(device: Device) -> list[RecordingInfo]:
+    """The recordings of a device; none where it keeps none or shows none."""
+    if device.datasheet.family(_GROUP, "select") is None:
+        return []
+    return [_look(device, number) for number in range(1, device.status().recordings + 1)]
+
+
+def fetch_recording(
+    device: Device,
+    number: int,
+    progress: Callable[[int, int], None] = lambda done, total: None,
+) -> Recording:
+    """A recording with its rows, by its number from 1; nothing is erased.
+
+    It is read window by window. Every window says where it stands, so that one is never taken for
+    another.
+
+    Raises
+    ------
+    QuantityError
+        The device shows no recordings, or none of this number.
+    LinkError
+        The device shows other rows than those asked for.
+
+    """
+    sheet = device.datasheet
+    window = sheet.family(_GROUP, "value.{w}")
+    if window is None or sheet.family(_GROUP, "select") is None:
+        raise QuantityError(f"{sheet.model} shows no recordings", valid="a model that keeps some")
+    count = device.status().recordings
+    if not 1 <= number <= count:
+        raise QuantityError(f"there is no recording {number}", valid=f"1..{count}")
+    info = _look(device, number)
+    # Whole rows only: a window may end in the middle of one.
+    rows_each = max(1, len(window.indices) // max(1, info.columns))
+    rows = []
+    for first in range(0, info.rows, rows_each):
+        wanted = min(rows_each, info.rows - first)
+        device.write_point(sheet.point(_GROUP, "first"), float(first))
+        points = [window.point(w) for w in window.indices[: wanted * info.columns]]
+        shown = sheet.point(_GROUP, "shown")
+        numbers = device.reader([shown, *points])()
+        if numbers[0] != first:
+            raise LinkError(
+                f"{device.address}: it shows row {numbers[0]:g} of recording {number}, row {first} "
+                "was asked for",
+                remedy="does somebody else read recordings? Try again when they have finished",
+            )
+        rows.append(numbers[1:].reshape(wanted, info.columns))
+        progress(first + wanted, info.rows)
+    values = np.concatenate(rows) if rows else np.empty((0, info.columns))
+    return Recording(info, values)
+
+
+def _look(device: Device, number: int) -> RecordingInfo:
+    sheet = device.datasheet
+    device.write_point(sheet.point(_GROUP, "select"), float(number))
+    names = ("started", "interval", "rows", "columns")
+    found = device.read_points([sheet.point(_GROUP, name) for name in names])
+    interval, rows, columns = (float(found[name]) for name in names[1:])
+    if not (0 <= rows <= _ROWS_AT_MOST and 1 <= columns <= _COLUMNS_AT_MOST):
+        raise LinkError(
+            f"{device.address}: recording {number} is said to have {rows:g} rows of {columns:g}",
+            remedy="does the datasheet fit this device?",
+        )
+    return RecordingInfo(number, str(found["started"]), interval, int(rows), int(columns))

@@ -1,0 +1,86 @@
+"""Trying a device's watchdog: staying silent for so long, and seeing that it acted."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from leitwerk.devices.device import Device
+from leitwerk.errors import QuantityError
+
+_MARGIN_S = 1.0  # beyond the time that is set; the device's own clock is not ours
+
+
+@dataclass(frozen=True, slots=True)
+class WatchdogTest:
+    """What a device was to do when nothing is heard for ``after_s``, and how often it did."""
+
+    after_s: float
+    then: str
+    silent_s: float
+    acted: int
+
+    @property
+    def passed(self) -> bool:
+        """Whether it acted, once for one silence."""
+        return self.acted == 1
+
+    def __str__(self) -> str:
+        done = "it did" if self.passed else f"it acted {self.acted} times"
+        return (
+            f"{'PASSED' if self.passed else 'FAILED'}: after {self.after_s:g} s without a request it is "
+            f"to do: {self.then}; nothing was asked for {self.silent_s:.1f} s, and {done}"
+        )
+
+    def to_dict(self) -> dict[str, Any]:
+        """The result as plain data for JSON."""
+        return {**asdict(self), "passed": self.passed}
+
+
+def try_watchdog(
+    device: Device,
+    *,
+    clock: Callable[[], float] = time.monotonic,
+    wait: Callable[[float], None] = time.sleep,
+) -> WatchdogTest:
+    """Ask a device nothing for longer than its watchdog waits, and see what its counter says.
+
+    The names ``watchdog.after`` and ``watchdog.then`` (settings) and ``watchdog.count`` (status)
+    are those of the shared vocabulary. Nothing is written.
+
+    Raises
+    ------
+    QuantityError
+        The model has no watchdog, or it is switched off.
+    LinkError
+        The device was not reached, or did not come back.
+
+    """
+    sheet = device.datasheet
+    after, count = (
+        sheet.family("settings", "watchdog.after"),
+        sheet.family("status", "watchdog.count"),
+    )
+    if after is None or count is None:
+        raise QuantityError(
+            f"{sheet.model} has no watchdog that could be tried",
+            valid="a model with watchdog.after, watchdog.then and watchdog.count in its datasheet",
+        )
+    then = sheet.family("settings", "watchdog.then")
+    points = [after.template, *([then.template] if then else [])]
+    found = device.read_points(points)
+    after_s = float(found["watchdog.after"])
+    if after_s <= 0.0:
+        raise QuantityError(
+            "its watchdog is switched off", valid="a time above 0 in the setting watchdog.after"
+        )
+    before = float(device.read_points([count.template])["watchdog.count"])
+    began = clock()
+    wait(after_s + _MARGIN_S)
+    silent_s = clock() - began
+    now = float(device.read_points([count.template])["watchdog.count"])
+    return WatchdogTest(
+        after_s, str(found.get("watchdog.then", "act")), silent_s, int(now - before)
+    )

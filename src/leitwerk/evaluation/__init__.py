@@ -1,0 +1,1 @@
+"""From readings to verdicts: diagnosis, the signal chain, dry runs."""

@@ -1,0 +1,267 @@
+"""The dry run: a course of values goes through the alarms of a setup, and nothing is switched."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.alarms.inputs import change, difference
+from leitwerk.alarms.states import State
+from leitwerk.alarms.timeline import Timeline, follow
+from leitwerk.check.assignment import Assignment
+from leitwerk.errors import QuantityError
+from leitwerk.evaluation.course import Course
+from leitwerk.evaluation.situation import Situation
+from leitwerk.parsing.csv_table import cell_number, read_table
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+MAX_SAMPLES = 20_000_000  # of one channel: 160 MB
+
+
+@dataclass(frozen=True)
+class Courses:
+    """What is fed in: times of shape (n,) in s, and for some channels values, NaN where bad."""
+
+    times_s: NDArray[np.float64]
+    values: Mapping[str, NDArray[np.float64]]
+
+
+@dataclass(frozen=True)
+class Track:
+    """One channel in a dry run: its values, and what became of each of its alarms."""
+
+    channel: Assignment
+    values: NDArray[np.float64]
+    timelines: tuple[Timeline, ...]
+    bands: tuple[tuple[float, str], ...]
+
+
+@dataclass(frozen=True)
+class Rehearsal:
+    """What alarms did in a dry run. ``times_s`` has shape (n,), and so have all values."""
+
+    title: str
+    times_s: NDArray[np.float64]
+    tracks: tuple[Track, ...]
+
+    def changes(self) -> list[tuple[float, str, str, float]]:
+        """Every change of an alarm, in order: time in s, its name, its state, the value then."""
+        found = []
+        for track in self.tracks:
+            for line in track.timelines:
+                name = f"{track.channel.name}.{line.alarm.name}"
+                found += [
+                    (float(self.times_s[k]), name, State(state).words, float(track.values[k]))
+                    for k, state in zip(line.sample.tolist(), line.state.tolist(), strict=True)
+                ]
+        return sorted(found, key=lambda change_: change_[0])
+
+    def quiet(self) -> list[str]:
+        """The alarms that never tripped."""
+        return [
+            f"{track.channel.name}.{line.alarm.name}"
+            for track in self.tracks
+            for line in track.timelines
+            if not line.trips
+        ]
+
+    def to_dict(self) -> dict[str, Any]:
+        """The dry run as plain data for JSON, without the single samples."""
+        return {
+            "title": self.title,
+            "samples": int(self.times_s.size),
+            "duration_s": _length(self.times_s),
+            "channels": [
+                {
+                    "channel": track.channel.name,
+                    "unit": track.channel.unit.symbol,
+                    "alarms": [line.to_dict() for line in track.timelines],
+                    "bands": [{"time_s": time, "band": band} for time, band in track.bands],
+                }
+                for track in self.tracks
+            ],
+            "never_tripped": self.quiet(),
+        }
+
+    def __str__(self) -> str:
+        channels = {t.channel.name: t.channel for t in self.tracks}
+        changes = self.changes()
+        width = max((len(name) for _, name, _, _ in changes), default=0)
+        lines = [f"{self.title}: dry run over {clock_text(_length(self.times_s))}"]
+        for time, name, state, value in changes:
+            shown = channels[name.partition(".")[0]].words(value)
+            lines.append(f"{clock_text(time)}  {name:{width}}  {state:24}  {shown}")
+        if quiet := self.quiet():
+            lines.append(f"never tripped: {', '.join(quiet)}")
+        return "\n".join(lines)
+
+
+def _length(times_s: NDArray[np.float64]) -> float:
+    return float(times_s[-1] - times_s[0]) if times_s.size else 0.0
+
+
+def clock_text(seconds: float) -> str:
+    """A time since the start, for people: ``00:12:05``, with tenths where there are some."""
+    tenths = round(seconds * 10)
+    hours, rest = divmod(tenths, 36_000)
+    minutes, rest = divmod(rest, 600)
+    tail = f".{rest % 10}" if rest % 10 else ""
+    return f"{hours:02}:{minutes:02}:{rest // 10:02}{tail}"
+
+
+def draw_courses(courses: Mapping[str, Course], interval_s: float, *, seed: int = 1) -> Courses:
+    """Sample drawn courses at an interval; the longest says how long it takes.
+
+    Raises
+    ------
+    QuantityError
+        The interval cannot be used, or the samples are too many.
+
+    """
+    if not (math.isfinite(interval_s) and interval_s > 0):
+        raise QuantityError(
+            f"an interval of {interval_s:g} s cannot be used", valid="more than 0 s"
+        )
+    length = max((course.lasts_s for course in courses.values()), default=0.0)
+    count = int(length / interval_s + 1e-9) + 1
+    if count > MAX_SAMPLES:
+        message = f"{count:,} samples are too many for a dry run"
+        raise QuantityError(message, valid=f"at most {MAX_SAMPLES:,}", remedy="sample more slowly")
+    times: NDArray[np.float64] = np.arange(count, dtype=np.float64) * interval_s
+    noise = np.random.default_rng(seed).standard_normal
+    return Courses(times, {name: course.at(times, noise) for name, course in courses.items()})
+
+
+def read_recorded(text: str) -> Courses:
+    """A recording as CSV: ``time_s`` first, then a column for each channel.
+
+    A column ``NAME.quality`` beside a channel's says which values are good (0); an empty cell is no
+    reading. This is the form in which ``live`` keeps samples.
+
+    Raises
+    ------
+    QuantityError
+        The text is no such recording.
+
+    """
+    names, stamps, numbers = read_table(text, "time_s", "CSV; the first line is time_s,air_top,…")
+    times = np.array([cell_number(cell, f"line {k}") for k, cell in enumerate(stamps, start=2)])
+    if not np.isfinite(times).all():
+        raise QuantityError("a time in the recording is missing")
+    values = {}
+    for column, name in enumerate(names):
+        if not name.endswith(".quality"):
+            values[name] = numbers[:, column]
+            if f"{name}.quality" in names:
+                quality = numbers[:, names.index(f"{name}.quality")]
+                values[name] = np.where(quality == 0.0, values[name], np.nan)
+    return Courses(times, values)
+
+
+def rehearse(
+    title: str, channels: Sequence[Assignment], courses: Courses, *, gap_s: float = math.inf
+) -> Rehearsal:
+    """Feed courses of values through the alarms of a setup.
+
+    Channels without a course stay at what is expected of them, or show nothing.
+
+    Parameters
+    ----------
+    channels : sequence of Assignment
+        All channels of the setup.
+    courses : Courses
+    gap_s : float, in s
+        Samples further apart than this do not belong together.
+
+    Raises
+    ------
+    QuantityError
+        A course is for a channel that the setup does not have.
+
+    """
+    names = [c.name for c in channels]
+    for name in courses.values:
+        if name not in names:
+            raise QuantityError(f"there is no channel {name[:40]!r}", valid=", ".join(names[:20]))
+    t = courses.times_s
+    values = {
+        c.name: courses.values.get(
+            c.name, np.full(t.shape, c.expected[0] if c.expected else math.nan)
+        )
+        for c in channels
+    }
+    enabled = _enabled(channels, t, values, gap_s)
+    tracks = []
+    for c in channels:
+        timelines = tuple(
+            follow(
+                alarm,
+                t,
+                watched(alarm, t, values[c.name], values.get(alarm.other), gap_s),
+                enabled=enabled.get(f"{c.name}.{alarm.name}"),
+                gap_s=gap_s,
+            )
+            for alarm in c.alarms
+        )
+        if c.name in courses.values or timelines:
+            tracks.append(Track(c, values[c.name], timelines, _bands(c, t, values[c.name])))
+    return Rehearsal(title, t, tuple(tracks))
+
+
+def watched(
+    alarm: AlarmPoint,
+    times_s: NDArray[np.float64],
+    values: NDArray[np.float64],
+    other: NDArray[np.float64] | None,
+    gap_s: float,
+) -> NDArray[np.float64]:
+    """What an alarm looks at, worked from the values of its channel and of another one."""
+    if alarm.watch is Watch.CHANGE:
+        return change(times_s, values, alarm.window_s, gap_s)
+    if alarm.watch is Watch.DIFFERENCE:
+        return difference(values, alarm.nominal if other is None else other)
+    return values
+
+
+def _enabled(
+    channels: Sequence[Assignment],
+    times_s: NDArray[np.float64],
+    values: Mapping[str, NDArray[np.float64]],
+    gap_s: float,
+) -> dict[str, NDArray[np.bool_]]:
+    """When alarms with a condition are watched: worked sample by sample, as it is live."""
+    if not any(alarm.only_while for c in channels for alarm in c.alarms):
+        return {}
+    situation = Situation(channels, gap_s=gap_s)
+    every = np.stack([values[c.name] for c in channels], axis=1)
+    good = np.isfinite(every)
+    found = np.ones((times_s.size, len(situation.board.watched)), bool)
+    for k, time in enumerate(times_s.tolist()):
+        situation.take(time, every[k], good[k], time_of_day_s=time)
+        found[k] = situation.enabled
+    return {
+        w.name: found[:, k]
+        for k, w in enumerate(situation.board.watched)
+        if w.alarm.only_while is not None
+    }
+
+
+def _bands(
+    channel: Assignment, times_s: NDArray[np.float64], values: NDArray[np.float64]
+) -> tuple[tuple[float, str], ...]:
+    """When the channel came into each of its bands."""
+    if channel.bands is None or not times_s.size:
+        return ()
+    number = channel.bands.at(values, times_s)
+    at = np.flatnonzero(np.append(True, number[1:] != number[:-1]))
+    parts = channel.bands.parts
+    return tuple(
+        (float(times_s[k]), parts[number[k]].text if number[k] >= 0 else "none") for k in at
+    )

@@ -1,0 +1,401 @@
+"""The whole chain of a channel with numbers: from the terminal to the value, and what it is held to."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+
+from leitwerk.alarms.definition import Watch
+from leitwerk.calibration.correction import Correction
+from leitwerk.calibration.tare import TareLink
+from leitwerk.calibration.uncertainty import Budget, Contribution
+from leitwerk.check.assignment import Assignment, judged_values
+from leitwerk.check.ranges import ranging
+from leitwerk.datasheet.model import Range
+from leitwerk.errors import QuantityError
+from leitwerk.parsing.quantities import Quantity, format_number
+from leitwerk.parsing.units import Unit, convert, parse_unit
+from leitwerk.signals.quality import Quality
+from leitwerk.signals.scale import Chain, Scale
+
+_RULER = 64  # characters of the line on which alarms and expectation stand
+_USUAL_JUNCTION_C = 23.0  # a device in a cabin, when nothing is known of its terminals
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One link of the chain: who works it, what it does, and what comes out."""
+
+    who: str
+    what: str
+    value: float | None
+    unit: str
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """A point on the channel's line: an alarm's trip or clear point, an end of the expectation.
+
+    ``signal`` is what has to be put on the terminal, in ``signal_unit``, for the channel to show
+    ``value``; None where no single signal does.
+    """
+
+    name: str
+    what: str
+    value: float
+    signal: float | None
+
+
+@dataclass(frozen=True)
+class Explanation:
+    """A channel explained for one signal. Values in ``unit``, signals in ``signal_unit``."""
+
+    channel: str
+    label: str
+    terminal: str
+    signal: float
+    signal_unit: str
+    value: float | None
+    unit: str
+    quality: str
+    expanded_uncertainty: float | None
+    steps: tuple[Step, ...]
+    marks: tuple[Mark, ...]
+    ranges: tuple[dict[str, Any], ...]
+    budget: tuple[dict[str, Any], ...]
+    span: tuple[float, float]
+
+    def to_dict(self) -> dict[str, Any]:
+        """The explanation as plain data for JSON."""
+        return asdict(self)
+
+    def __str__(self) -> str:
+        return "\n".join([*self._head(), *self._marks(), *self._ranges(), *self._budget()])
+
+    def _shown(self, value: float | None) -> str:
+        if value is None:
+            return "no value"
+        return format_number(value) + (f" {self.unit}" if self.unit else "")
+
+    def _head(self) -> list[str]:
+        lines = [f"{self.channel} ({self.label}), terminal {self.terminal}"]
+        width = max(len(step.who) for step in self.steps)
+        texts = [f"{step.who:{width}}  {step.what}" for step in self.steps]
+        far = min(72, max(map(len, texts)))
+        for step, text in zip(self.steps, texts, strict=True):
+            unit = f" {step.unit}" if step.unit else ""
+            result = "no value" if step.value is None else f"{format_number(step.value, 7)}{unit}"
+            lines.append(f"  {text:{far}}  {result}")
+        uncertainty = ""
+        if self.value is not None and self.expanded_uncertainty is not None:
+            uncertainty = f" ± {self.expanded_uncertainty:.2g}"
+            places = max(0, 1 - math.floor(math.log10(self.expanded_uncertainty or 1.0)))
+            value = f"{self.value:.{min(places, 9)}f}{uncertainty} {self.unit}".rstrip()
+        else:
+            value = self._shown(self.value)
+        return [*lines, f"  {'value':{width}}  {value}, {self.quality}"]
+
+    def _marks(self) -> list[str]:
+        if not self.marks:
+            return []
+        rows = [
+            (
+                mark.name,
+                f"{mark.what} {self._shown(mark.value)}",
+                "at no single signal"
+                if mark.signal is None
+                else f"at {format_number(mark.signal, 5)} {self.signal_unit}",
+            )
+            for mark in self.marks
+        ]
+        widths = [max(len(row[k]) for row in rows) for k in range(2)]
+        lines = ["", *self._ruler(), ""]
+        return lines + [f"  {a:{widths[0]}}  {b:{widths[1]}}  {c}" for a, b, c in rows]
+
+    def _ruler(self) -> list[str]:
+        """The channel's span as a line: ! trips, o clears, = expected, * the present value."""
+        points = [mark.value for mark in self.marks]
+        if self.value is not None:
+            points.append(self.value)
+        low, high = _rounded_span(points, self.span)
+
+        def place(value: float) -> int:
+            part = (value - low) / (high - low)
+            return round(min(max(part, 0.0), 1.0) * (_RULER - 1))
+
+        line = ["-"] * _RULER
+        ends = [mark.value for mark in self.marks if mark.what in {"from", "to"}]
+        if ends:
+            for k in range(place(min(ends)), place(max(ends)) + 1):
+                line[k] = "="
+        for mark in self.marks:
+            if mark.what.startswith(("trips", "clears")):
+                line[place(mark.value)] = "!" if mark.what.startswith("trips") else "o"
+        if self.value is not None:
+            line[place(self.value)] = "*"
+        left, right = self._shown(low), self._shown(high)
+        legend = "= expected   ! trips   o clears   * now"
+        return [f"  {left} {''.join(line)} {right}", f"  {'':{len(left)}} {legend}"]
+
+    def _ranges(self) -> list[str]:
+        if not self.ranges:
+            return []
+        lines = ["", "  ranges of this input"]
+        width = max(len(str(fit["range"])) for fit in self.ranges)
+        for fit in self.ranges:
+            mark = "->" if fit["chosen"] else "  "
+            if fit["clips"]:
+                text = "clips"
+            else:
+                text = (
+                    f"one step {fit['resolution']:.2g} {self.unit}, noise-free "
+                    f"{fit['noise_free']:.2g} {self.unit}, headroom {fit['headroom']:.0%}"
+                )
+                text += ", recommended" if fit["recommended"] else ""
+                text += ", wastes a decade" if fit["wasteful"] else ""
+            lines.append(f"  {mark} {fit['range']:{width}}  {text}")
+        return lines
+
+    def _budget(self) -> list[str]:
+        if not self.budget:
+            return []
+        lines = ["", "  uncertainty, standard"]
+        lines += [
+            f"     {row['name']:34} {row['standard']:.2g} {self.unit} ({row['share']:.0%})"
+            for row in self.budget
+        ]
+        return lines
+
+
+def explain_channel(
+    channel: Assignment,
+    *,
+    signal: Quantity | None = None,
+    shown: float | None = None,
+    cold_junction: float | None = None,
+) -> Explanation:
+    """A channel's chain, worked for one signal.
+
+    Parameters
+    ----------
+    channel : Assignment
+        From ``check_into``.
+    signal : Quantity, optional
+        What is on the terminal. Without it, and without ``shown``, the signal that the expectation
+        stands for.
+    shown : float, optional
+        What the device shows; the signal is worked out backwards from it.
+    cold_junction : float, in °C, optional
+        Temperature of the terminals, for thermocouples.
+
+    Raises
+    ------
+    QuantityError
+        The channel is a contact, or the signal is of another kind than its input.
+
+    """
+    m = channel.measurement
+    if channel.is_contact or channel.reading is not None:
+        what = "is a contact" if channel.is_contact else "is measured by the device itself"
+        raise QuantityError(
+            f"channel {channel.name} {what}: it has no scale to explain",
+            valid="a channel with a sensor, a signal or a scale",
+        )
+    junction = _USUAL_JUNCTION_C if cold_junction is None else cold_junction
+    on_device = m.shown_at(junction)
+    whole = Chain.of(on_device, m.host)
+    at_input = _signal_at_input(channel, whole, on_device, signal, shown)
+    steps, value, quality = _steps(channel, on_device, at_input)
+    budget = _budget(channel, whole, at_input)
+    typed = m.axis.typed if m.axis else m.input.unit
+    per = m.axis.per_typed if m.axis else 1.0
+    return Explanation(
+        channel=channel.name,
+        label=channel.label,
+        terminal=channel.terminal,
+        signal=at_input / per,
+        signal_unit=typed.symbol,
+        value=value,
+        unit=m.unit.symbol,
+        quality=quality.reason,
+        expanded_uncertainty=budget.expanded if value is not None else None,
+        steps=tuple(steps),
+        marks=tuple(_marks(channel, whole, per)),
+        ranges=tuple(_range_rows(channel)),
+        budget=tuple(budget.lines()),
+        span=m.span,
+    )
+
+
+def _signal_at_input(
+    channel: Assignment,
+    whole: Chain,
+    on_device: Scale,
+    signal: Quantity | None,
+    shown: float | None,
+) -> float:
+    m = channel.measurement
+    if signal is not None:
+        if m.axis is not None:
+            return m.axis.of(signal)
+        return signal.value_in(m.input.unit)
+    if shown is not None:
+        return float(on_device.signal(shown))
+    if channel.expected is not None and whole.has_inverse:
+        found = float(whole.signal(channel.expected[0]))
+        if math.isfinite(found):
+            return found
+    return sum(m.ends) / 2.0
+
+
+def _steps(
+    channel: Assignment, on_device: Scale, at_input: float
+) -> tuple[list[Step], float | None, Quality]:
+    m, chosen = channel.measurement, channel.range
+    steps = []
+    if m.axis is not None and m.axis.per_typed != 1.0:
+        typed = at_input / m.axis.per_typed
+        steps.append(Step("terminal", "current of the loop", typed, m.axis.typed.symbol))
+        ohm = m.axis.per_typed * convert(1000.0, m.input.unit, _volt())
+        steps.append(Step("shunt", f"{ohm:.6g} Ω", at_input, m.input.unit.symbol))
+    else:
+        steps.append(Step("terminal", "signal", at_input, m.input.unit.symbol))
+    x, quality = at_input, Quality.GOOD
+    if chosen is not None:
+        x, quality = _converted(at_input, chosen, m.input.step(chosen))
+        text = f"range {chosen}, {m.input.bits} bits"
+        steps.append(Step("converter", text, x, m.input.unit.symbol))
+    for who, link, unit in _links(channel, on_device):
+        values, qualities = link.convert([x], [quality])
+        x, quality = float(values[0]), Quality(int(qualities[0]))
+        value = x if math.isfinite(x) else None
+        steps.append(Step(who, str(link), value, unit.symbol))
+    return steps, (x if math.isfinite(x) else None), quality
+
+
+def _volt() -> Unit:
+    return parse_unit("V")
+
+
+def _converted(signal: float, chosen: Range, step: float) -> tuple[float, Quality]:
+    if not chosen.holds(signal, signal):
+        quality = Quality.BELOW_RANGE if signal < chosen.low else Quality.ABOVE_RANGE
+        return signal, quality
+    return chosen.low + round((signal - chosen.low) / step) * step, Quality.GOOD
+
+
+def _links(channel: Assignment, on_device: Scale) -> list[tuple[str, Scale, Unit]]:
+    """The links that a person thinks of: on the device, then the host's, helpers joined."""
+    m = channel.measurement
+    links: list[tuple[str, Scale, Unit]] = [("device", on_device, m.shown_unit)]
+    helpers: list[Scale] = []
+    for link in m.host.links:
+        if isinstance(link, Correction):
+            links.append(("calibration", link, m.unit))
+        elif isinstance(link, TareLink):
+            links.append(("tare", link, m.unit))
+        else:
+            helpers.append(link)
+    if helpers:
+        links.insert(1, ("Leitwerk", Chain(tuple(helpers)), m.unit))
+    return links
+
+
+def _budget(channel: Assignment, whole: Chain, at_input: float) -> Budget:
+    """What is known of the uncertainty: converter and calibration. The sensor's own is not."""
+    m, chosen = channel.measurement, channel.range
+    contributions = []
+    if chosen is not None:
+        contributions = [
+            Contribution(name, _gain(whole, at_input, step) * step / 2.0, "rectangular")
+            for name, step in (
+                ("one step of the converter", m.input.step(chosen)),
+                ("noise of the converter", m.input.noise_free_step(chosen)),
+            )
+        ]
+    contributions += [
+        Contribution("calibration", link.expanded, "expanded")
+        for link in m.host.links
+        if isinstance(link, Correction) and link.expanded
+    ]
+    return Budget(tuple(contributions))
+
+
+def _gain(whole: Chain, at: float, step: float) -> float:
+    low, high = whole.value(np.array([at - 32 * step, at + 32 * step])).tolist()
+    found = abs(high - low) / (64 * step)
+    return found if math.isfinite(found) else 0.0
+
+
+def _marks(channel: Assignment, whole: Chain, per: float) -> list[Mark]:
+    marks = []
+    for alarm in channel.alarms:
+        name = f"alarm {alarm.name}"
+        if alarm.watch is not Watch.VALUE or channel.is_contact:
+            continue  # it belongs to no signal
+        for value, back, side in zip(alarm.trip, alarm.clear, ("below", "above"), strict=True):
+            if math.isinf(value):
+                continue
+            what = f"trips from {value:g}" if alarm.inside else f"trips {side}"
+            marks.append(Mark(name, what, value, _signal_of(whole, value, per)))
+            if back != value:
+                marks.append(Mark(name, "clears at", back, _signal_of(whole, back, per)))
+    if channel.expected is not None:
+        value, tolerance = channel.expected
+        for what, end in (("from", value - tolerance), ("to", value + tolerance)):
+            marks.append(Mark("expectation", what, end, _signal_of(whole, end, per)))
+    return marks
+
+
+def _signal_of(whole: Chain, value: float, per: float) -> float | None:
+    if not whole.has_inverse:
+        return None
+    found = float(whole.signal(value)) / per
+    return found if math.isfinite(found) else None
+
+
+def _range_rows(channel: Assignment) -> list[dict[str, Any]]:
+    if channel.range is None:
+        return []
+    found = ranging(channel.measurement, judged_values(channel.expected, channel.alarms))
+    return [
+        {
+            "range": fit.range.name,
+            "chosen": fit.range == channel.range,
+            "clips": fit.clips,
+            "resolution": fit.resolution,
+            "noise_free": fit.noise_free,
+            "headroom": fit.headroom,
+            "recommended": fit is found.recommended,
+            "wasteful": fit.wasteful,
+        }
+        for fit in found.fits
+    ]
+
+
+def _rounded_span(points: list[float], span: tuple[float, float]) -> tuple[float, float]:
+    """The part of the span to draw: all of it, unless what matters fills less than a quarter."""
+    low, high = span
+    if points and (max(points) - min(points)) < 0.25 * (high - low):
+        margin = 0.2 * (max(points) - min(points)) or 0.05 * (high - low)
+        low, high = max(low, min(points) - margin), min(high, max(points) + margin)
+    if not high > low:
+        low, high = low - 1.0, low + 1.0
+    return float(f"{low:.3g}"), float(f"{high:.3g}")
+
+
+def curve_points(channel: Assignment, explanation: Explanation) -> tuple[Any, Any]:
+    """Signals (in the typed unit) and values of a channel's scale, for drawing, shape (400,)."""
+    m = channel.measurement
+    per = m.axis.per_typed if m.axis else 1.0
+    junction = None if m.sensor is None else _USUAL_JUNCTION_C
+    whole = Chain.of(m.shown_at(junction), m.host)
+    chosen = channel.range
+    ends = (chosen.low, chosen.high) if chosen is not None else m.ends
+    low = min(ends[0], explanation.signal * per)
+    high = max(ends[1], explanation.signal * per)
+    signals = np.linspace(low, high, 400)
+    return signals / per, whole.value(signals)

@@ -1,0 +1,243 @@
+"""From readings to verdicts: statistics of each channel, its expectation, and why it fails."""
+
+from __future__ import annotations
+
+import enum
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from leitwerk.alarms.chatter import cycles_per_hour
+from leitwerk.alarms.states import State
+from leitwerk.check.assignment import Assignment
+from leitwerk.datasheet.image import Change
+from leitwerk.evaluation.diagnosis import Seen, likely_cause
+from leitwerk.parsing.quantities import format_number, format_value
+from leitwerk.signals.quality import Quality
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+
+_ENOUGH = 5  # readings that a standard deviation is told from
+
+
+class Verdict(enum.StrEnum):
+    """What became of an expectation."""
+
+    PASS = "pass"  # noqa: S105 - no password
+    FAIL = "fail"
+    NO_READING = "no reading"
+    NOT_ASKED = "not asked"
+
+
+@dataclass(frozen=True, slots=True)
+class ChannelReport:
+    """One channel of a live check. Numbers are in ``unit``; None where there is nothing to say."""
+
+    name: str
+    label: str
+    unit: str
+    count: int
+    good: int
+    last: float | None
+    mean: float | None
+    minimum: float | None
+    maximum: float | None
+    standard_deviation: float | None
+    quality: str
+    alarms: dict[str, str]
+    band: str
+    expected: float | None
+    tolerance: float | None
+    states: tuple[str, str] | None
+    verdict: Verdict
+    reason: str
+    remark: str = ""
+
+    def to_dict(self) -> dict[str, Any]:
+        """The report as plain data for JSON and tables."""
+        return {name: getattr(self, name) for name in self.__dataclass_fields__}
+
+    def shown(self, value: float | None) -> str:
+        """A value of this channel for people: with as many digits as make sense, or its state."""
+        if value is None:
+            return "–"
+        if self.states is not None:
+            return self.states[round(value)] if value in {0.0, 1.0} else "changing"
+        # A tenth of the tolerance is what a comparison needs; without one, five digits.
+        measure = self.tolerance or abs(value) / 1000.0
+        decimals = 1 - math.floor(math.log10(measure)) if measure > 0 else 1
+        return f"{value:.{min(max(0, decimals), 9)}f}"
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """What else is known when a channel is judged.
+
+    ``changes`` are the settings of the channel that the device holds otherwise than the setup says,
+    ``alarms`` where each of its alarms stands.
+    """
+
+    cold_junction: float | None = None
+    interval_s: float = 0.0
+    changes: Sequence[Change] = ()
+    alarms: Mapping[str, State] = field(default_factory=dict)
+
+
+def judge(
+    channel: Assignment,
+    values: NDArray[np.float64],
+    qualities: NDArray[np.uint8],
+    context: Context,
+) -> ChannelReport:
+    """The report on one channel.
+
+    Parameters
+    ----------
+    values : array of shape (n_samples,), in the channel's unit
+    qualities : array of shape (n_samples,)
+        A ``Quality`` for each value; only good ones count.
+    context : Context
+
+    """
+    is_good = (qualities == Quality.GOOD) & np.isfinite(values)
+    good = values[is_good]
+    verdict, reason = _verdict(channel, good, qualities, context)
+    last_quality = Quality(int(qualities[-1])) if qualities.size else Quality.UNKNOWN
+    expected, tolerance = channel.expected or (None, None)
+    return ChannelReport(
+        name=channel.name,
+        label=channel.label,
+        unit="" if channel.is_contact else channel.unit.symbol,
+        count=int(values.size),
+        good=int(good.size),
+        last=float(values[-1]) if values.size and is_good[-1] else None,
+        mean=_or_none(np.mean, good),
+        minimum=_or_none(np.min, good),
+        maximum=_or_none(np.max, good),
+        standard_deviation=float(np.std(good, ddof=1)) if good.size > 1 else None,
+        quality=last_quality.reason,
+        alarms={name: state.words for name, state in context.alarms.items()},
+        band=_band(channel, np.where(is_good, values, np.nan)),
+        expected=expected,
+        tolerance=tolerance,
+        states=channel.states if channel.is_contact else None,
+        verdict=verdict,
+        reason=reason,
+        remark=_chatter(channel, good, context.interval_s),
+    )
+
+
+def _chatter(channel: Assignment, good: NDArray[np.float64], interval_s: float) -> str:
+    """Which alarm would come and go, should the value rest at its limit, with the noise seen now."""
+    if good.size < _ENOUGH or channel.is_contact:
+        return ""
+    deviation = float(np.std(good, ddof=1))
+    for alarm in channel.alarms:
+        often = cycles_per_hour(alarm, deviation, interval_s)
+        if often >= 1.0:
+            return (
+                f"alarm {alarm.name} would come and go {often:.0f} times an hour if the value rested "
+                f"at its limit (standard deviation {_number(deviation, channel)}): let it clear "
+                f"further away, or give it a longer delay"
+            )
+    return ""
+
+
+def _band(channel: Assignment, values: NDArray[np.float64]) -> str:
+    """The text of the band that the last good value is in; empty when there is none."""
+    known = values[np.isfinite(values)]
+    if channel.bands is None or not known.size:
+        return ""
+    number = int(channel.bands.at(known)[-1])
+    return channel.bands.parts[number].text if number >= 0 else ""
+
+
+def _or_none(
+    statistic: Callable[[NDArray[np.float64]], Any], good: NDArray[np.float64]
+) -> float | None:
+    return float(statistic(good)) if good.size else None
+
+
+def _verdict(
+    channel: Assignment,
+    good: NDArray[np.float64],
+    qualities: NDArray[np.uint8],
+    context: Context,
+) -> tuple[Verdict, str]:
+    if not good.size:
+        worst = _most_frequent(qualities)
+        cause = likely_cause(channel, Seen(None, worst, context.cold_junction))
+        message = _bad_reading(channel, worst) + (f": {cause}" if cause else "")
+        return Verdict.NO_READING, _because(message, context)
+    bad = qualities.size - good.size
+    if bad:
+        what = _bad_reading(channel, _most_frequent(qualities[qualities != Quality.GOOD]))
+        message = f"{bad} of {qualities.size} readings are bad: {what}"
+        return Verdict.FAIL, _because(message, context)
+    if channel.expected is None:
+        return Verdict.NOT_ASKED, ""
+    expected, tolerance = channel.expected
+    if channel.is_contact:
+        wrong = int(np.count_nonzero(good != expected))
+        if not wrong:
+            return Verdict.PASS, ""
+        states = channel.states
+        message = f"is {states[1 - round(expected)]}, expected {states[round(expected)]}"
+        if wrong < good.size:
+            message += f" ({wrong} of {good.size} readings)"
+        return Verdict.FAIL, _because(message, context)
+    mean = float(np.mean(good))
+    if abs(mean - expected) <= tolerance:
+        return Verdict.PASS, ""
+    side = "above" if mean > expected else "below"
+    message = (
+        f"reads {_number(mean, channel)}, that is "
+        f"{_number(abs(mean - expected), channel)} {side} the expected "
+        f"{format_number(expected)} ± {_number(tolerance, channel)}"
+    )
+    cause = likely_cause(channel, Seen(mean, Quality.GOOD, context.cold_junction))
+    return Verdict.FAIL, _because(message + (f": {cause}" if cause else ""), context)
+
+
+def _most_frequent(qualities: NDArray[np.uint8]) -> Quality:
+    """The reason that most readings have; UNKNOWN without readings."""
+    return Quality(int(np.bincount(qualities).argmax())) if qualities.size else Quality.UNKNOWN
+
+
+def _bad_reading(channel: Assignment, worst: Quality) -> str:
+    if channel.reading is not None and worst is Quality.OPEN_SENSOR:
+        return "the device has no sensor there: what it shows stands in for a missing one"
+    kind = channel.measurement.kind
+    loop = kind == "current"
+    at = f" ({channel.range})" if channel.range else ""
+    return {
+        Quality.UNKNOWN: "the device sent nothing that is known",
+        Quality.OPEN_SENSOR: "no current: a wire is off, the loop has no supply, or its polarity is "
+        "reversed"
+        if loop
+        else f"open sensor: a wire is off, or what is wired there is not {kind}",
+        Quality.NOT_IN_USE: "the device does not use this input: was the setup uploaded?",
+        Quality.BELOW_RANGE: f"the signal is below range{at}",
+        Quality.ABOVE_RANGE: f"the signal is above range{at}",
+        Quality.SENSOR_FAILURE: "the transmitter reports a failure (its current is outside "
+        "3.6..21 mA, NE 43)",
+    }.get(worst, worst.reason)
+
+
+def _number(value: float, channel: Assignment) -> str:
+    return format_value(float(f"{value:.4g}"), channel.unit)
+
+
+def _because(message: str, context: Context) -> str:
+    """The message, and what in the device is not as the setup says: the first thing to mend."""
+    if not context.changes:
+        return message
+    first, more = context.changes[0], len(context.changes) - 1
+    text = f"the device is not set up like this setup ({first.setting} is {first.shown_old()}"
+    text += f", not {first.shown_new()}" + (f"; {more} more" if more else "")
+    return f"{message}; {text}): upload it"

@@ -1,0 +1,85 @@
+"""Sessions: how points are read and written over a link. One interface for all, and registers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any, Protocol
+
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import Stored
+from leitwerk.protocols.modbus import ReadPlan, plan_writes, shared_registers
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from leitwerk.links.modbus import ModbusLink
+
+
+class Session(Protocol):
+    """Reads and writes points of a device. Errors are those of its link."""
+
+    def read(self, points: Sequence[Any]) -> dict[str, Stored]:
+        """The values of points, by name."""
+
+    def reader(self, points: Sequence[Any]) -> Callable[[], NDArray[np.float64]]:
+        """Something that reads the same points as numbers again and again, shape (n_points,)."""
+
+    def write(
+        self,
+        values: Mapping[Any, Stored],
+        progress: Callable[[int, int], None] = lambda done, total: None,
+        *,
+        secret: bool = False,
+        backwards: bool = False,
+    ) -> int:
+        """Write values in as few requests as possible; returns how many it took.
+
+        ``backwards`` sends the last request first.
+        """
+
+    def count_writes(self, values: Mapping[Any, Stored]) -> int:
+        """How many requests it would take to write values."""
+
+
+class RegisterSession:
+    """Points in registers, over Modbus."""
+
+    def __init__(self, link: ModbusLink, datasheet: Datasheet) -> None:
+        self._link = link
+        self._bridge = datasheet.bridge
+
+    def read(self, points: Sequence[Any]) -> dict[str, Stored]:
+        """In as few requests as the protocol allows."""
+        plan = ReadPlan(points, self._bridge)
+        return plan.values(self._link.read(plan.requests))
+
+    def reader(self, points: Sequence[Any]) -> Callable[[], NDArray[np.float64]]:
+        """What has to be worked out is worked out once; a read is a block and array operations."""
+        plan = ReadPlan(points, self._bridge)
+        return lambda: plan.numbers(self._link.read(plan.requests))
+
+    def write(
+        self,
+        values: Mapping[Any, Stored],
+        progress: Callable[[int, int], None] = lambda done, total: None,
+        *,
+        secret: bool = False,
+        backwards: bool = False,
+    ) -> int:
+        """Neighbours together; registers of which only a field changes are read first."""
+        shared = shared_registers(values)
+        words = self._link.read(shared) if shared else []
+        present = {request.start: word for request, word in zip(shared, words, strict=True)}
+        requests = plan_writes(values, present)
+        if backwards:
+            requests = requests[::-1]
+        for done, request in enumerate(requests, start=1):
+            self._link.write(replace(request, secret=secret))
+            progress(done, len(requests))
+        return len(requests)
+
+    def count_writes(self, values: Mapping[Any, Stored]) -> int:
+        """What stands in the shared registers plays no part in how many there are."""
+        return len(plan_writes(values, {r.start: 0 for r in shared_registers(values)}))

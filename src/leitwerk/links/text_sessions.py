@@ -1,0 +1,227 @@
+"""Sessions with devices that are asked and told in texts: SCPI, SDI-12, plain lines."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Mapping, Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.queries import Query
+from leitwerk.errors import DeviceRefused, LinkError
+from leitwerk.protocols.lines import split_fields
+from leitwerk.protocols.scpi import ASK_ERROR, ERRORS_AT_MOST, NO_ERROR, parse_error
+from leitwerk.protocols.sdi12 import parse_measure, parse_readdress
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from leitwerk.links.lines import LineLink
+    from leitwerk.links.mqtt import StationLink
+    from leitwerk.links.sdi12 import Sdi12Link
+    from leitwerk.parsing.address import LinkAddress
+
+
+class AskingSession(ABC):
+    """What all of them have in common: one question for all fields of its answer."""
+
+    def __init__(self, address: LinkAddress, datasheet: Datasheet) -> None:
+        self._address = address
+        self._replies = datasheet.replies
+
+    @abstractmethod
+    def ask(self, question: str) -> str | list[str]:
+        """The answer to a question: a line, or the values of a measurement."""
+
+    @abstractmethod
+    def tell(self, message: str, *, public: str | None = None) -> None:
+        """Tell something, and make sure that the device has taken it.
+
+        ``public`` is what may be shown of it, in errors and traces; None when all may be.
+        """
+
+    def read(self, points: Sequence[Query]) -> dict[str, Stored]:
+        """The values of points, by name."""
+        answers = self._answers(points)
+        return {p.name: p.decode(self._part(p, answers[p.ask])) for p in points}
+
+    def reader(self, points: Sequence[Query]) -> Callable[[], NDArray[np.float64]]:
+        """Something that reads the same points as numbers again and again, shape (n_points,)."""
+
+        def numbers() -> NDArray[np.float64]:
+            answers = self._answers(points)
+            return np.array([p.number(self._part(p, answers[p.ask])) for p in points])
+
+        return numbers
+
+    def write(
+        self,
+        values: Mapping[Query, Stored],
+        progress: Callable[[int, int], None] = lambda done, total: None,
+        *,
+        secret: bool = False,
+        backwards: bool = False,
+    ) -> int:
+        """One after the other; what is refused ends it."""
+        every = list(values.items())
+        for done, (query, value) in enumerate(every[::-1] if backwards else every, start=1):
+            head = query.tell.partition("{}")[0]
+            message = query.tell.replace("{}", query.encode(value))
+            self.tell(message, public=head if secret else None)
+            progress(done, len(values))
+        return len(values)
+
+    def count_writes(self, values: Mapping[Query, Stored]) -> int:
+        """One for each."""
+        return len(values)
+
+    def _answers(self, points: Sequence[Query]) -> dict[str, str | list[str]]:
+        return {ask: self.ask(ask) for ask in dict.fromkeys(p.ask for p in points)}
+
+    def _part(self, query: Query, answer: str | list[str]) -> str:
+        """The part of an answer that a point is: a field, a span of columns, or all of it."""
+        if query.columns is not None and isinstance(answer, str):
+            low, high = query.columns
+            return answer[low - 1 : high]
+        if not query.field:
+            return answer if isinstance(answer, str) else ",".join(answer)
+        fields = split_fields(answer) if isinstance(answer, str) else answer
+        if len(fields) < query.field:
+            raise LinkError(
+                f"{self._address}: the answer to '{query.ask}' has {len(fields)} fields, "
+                f"{query.name} is number {query.field}",
+                remedy="does the datasheet fit this device?",
+            )
+        return fields[query.field - 1]
+
+    def _checked(self, what: str, answer: str) -> str:
+        """An answer, unless it is the device's way to say no."""
+        code = self._replies.refusal(answer)
+        if code is None:
+            return answer
+        message = f"{self._address}: the device refused '{what}' with '{answer[:60]}'"
+        raise DeviceRefused(message, code=code)
+
+
+class ScpiSession(AskingSession):
+    """Over SCPI. After everything told the error queue is asked: an instrument says nothing itself."""
+
+    def __init__(self, link: LineLink, datasheet: Datasheet) -> None:
+        super().__init__(link.address, datasheet)
+        self._link = link
+        self._is_clear = False
+
+    def ask(self, question: str) -> str:
+        """One line."""
+        return self._link.ask(question)
+
+    def tell(self, message: str, *, public: str | None = None) -> None:
+        """One line, and a look into the error queue."""
+        if not self._is_clear:
+            # What others have left in the queue is not the answer to this.
+            self._errors()
+            self._is_clear = True
+        self._link.tell(message, public=public)
+        errors = self._errors()
+        if errors:
+            code, text = errors[0]
+            what = message.split(maxsplit=1)[0]
+            refusal = f"{self._address}: the device refused '{what}': {code}, {text}"
+            raise DeviceRefused(refusal, code=code)
+
+    def _errors(self) -> list[tuple[int, str]]:
+        errors = []
+        for _ in range(ERRORS_AT_MOST):
+            # An entry is gone once it was asked for: never ask for the same one twice.
+            code, text = parse_error(self._link.ask(ASK_ERROR, again=False))
+            if code == NO_ERROR:
+                break
+            errors.append((code, text))
+        return errors
+
+
+class TextSession(AskingSession):
+    """In plain lines, with confirmations and refusals as the datasheet has them."""
+
+    def __init__(self, link: LineLink, datasheet: Datasheet) -> None:
+        super().__init__(link.address, datasheet)
+        self._link = link
+
+    def ask(self, question: str) -> str:
+        """One line."""
+        return self._checked(question, self._link.ask(question))
+
+    def tell(self, message: str, *, public: str | None = None) -> None:
+        """One line, and its confirmation where the device gives one."""
+        what = message if public is None else public
+        self._link.tell(message, public=public)
+        if self._replies.confirms:
+            answer = self._checked(what, self._link.listen(what))
+            _require_confirmed(self._address, what, answer, self._replies.confirms)
+
+
+class SensorSession(AskingSession):
+    """Over SDI-12: measurements are started, waited for and fetched; all else is one command."""
+
+    def __init__(self, link: Sdi12Link, datasheet: Datasheet) -> None:
+        super().__init__(link.address, datasheet)
+        self._link = link
+
+    def ask(self, question: str) -> str | list[str]:
+        """The values of a measurement, or the answer to another command."""
+        measure = parse_measure(question)
+        if measure is not None:
+            return self._link.measure(question, measure)
+        return self._checked(question, self._link.command(question))
+
+    def tell(self, message: str, *, public: str | None = None) -> None:
+        """One command; every sensor answers."""
+        what = message if public is None else public
+        # The one command of the standard that is answered from another address: the new one.
+        new_unit = parse_readdress(message)
+        answer = self._link.command(message, answers_as=new_unit, again=False, public=public)
+        answer = self._checked(what, answer)
+        if self._replies.confirms and not new_unit:
+            _require_confirmed(self._address, what, answer, self._replies.confirms)
+
+
+class StationSession(AskingSession):
+    """With a station that sleeps: what it said last is read, and nothing can be told to it now.
+
+    A question is the name of a message and of a value in it: ``state serial``, ``settings
+    report.interval``, ``status battery.voltage``, ``readings level``.
+    """
+
+    def __init__(self, link: StationLink, datasheet: Datasheet) -> None:
+        super().__init__(link.address, datasheet)
+        self._link = link
+
+    def ask(self, question: str) -> str:
+        """A value of the last messages."""
+        message, _, name = question.partition(" ")
+        value = self._link.latest().get(message, {}).get(name)
+        if value is None:
+            raise LinkError(
+                f"{self._address}: the station has said nothing of '{question}'",
+                remedy="does the datasheet fit this station?",
+            )
+        return value if isinstance(value, str) else f"{value:.15g}"
+
+    def tell(self, message: str, *, public: str | None = None) -> None:
+        """It sleeps."""
+        del message, public
+        raise DeviceRefused(
+            f"{self._address}: a station that sleeps takes no settings at once",
+            remedy="ask for them with 'leitwerk request SETUP'; it takes them when it wakes",
+        )
+
+
+def _require_confirmed(address: LinkAddress, what: str, answer: str, wanted: str) -> None:
+    if answer != wanted:
+        raise LinkError(
+            f"{address}: '{answer[:60]}' came after '{what}', and not '{wanted}'",
+            remedy="read the setting back: it may or may not have been taken",
+        )

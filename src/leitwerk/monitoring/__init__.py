@@ -1,0 +1,1 @@
+"""Following a device over time: polling, alarms and rules, outputs, messages."""

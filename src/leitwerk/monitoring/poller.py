@@ -1,0 +1,118 @@
+"""Polling all channels of a device with as few requests as possible."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from leitwerk.check.assignment import Assignment
+from leitwerk.devices.device import Device
+from leitwerk.signals.quality import Quality
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+_QUALITIES = {quality.reason: quality for quality in Quality}
+
+
+class Poller:
+    """Reads values and qualities of some channels again and again.
+
+    What has to be worked out is worked out once, here; a poll is the reading of one or a few blocks
+    and a handful of array operations.
+    """
+
+    def __init__(self, device: Device, channels: Sequence[Assignment]) -> None:
+        sheet = device.datasheet
+        count = len(channels)
+        points = [
+            a.reading or sheet.point("readings", "channel.{n}.value", a.slot) for a in channels
+        ]
+        # Only what is wired to a terminal has a quality of its own in the device.
+        wired = [k for k, a in enumerate(channels) if a.reading is None]
+        points += [sheet.point("readings", "channel.{n}.quality", channels[k].slot) for k in wired]
+        self._wired = np.array(wired, dtype=np.intp)
+        self._own = [(k, a.reading) for k, a in enumerate(channels) if a.reading is not None]
+        self._has_junction = sheet.family("readings", "cold_junction") is not None
+        if self._has_junction:
+            points.append(sheet.point("readings", "cold_junction"))
+        self._read = device.reader(points)
+        self._values = slice(0, count)
+        self._codes = slice(count, count + len(wired))
+        choices = points[count].choices if wired else ()
+        self._quality_of_code = np.full(
+            max((code for _, code in choices), default=0) + 2, Quality.UNKNOWN, dtype=np.uint8
+        )
+        for name, code in choices:
+            self._quality_of_code[code] = _QUALITIES.get(name, Quality.UNKNOWN)
+
+    def poll(self) -> tuple[NDArray[np.float64], NDArray[np.uint8], float | None]:
+        """What the device shows, qualities (both of shape (n_channels,)) and the cold junction.
+
+        Raises
+        ------
+        LinkError, DeviceRefused
+            The device was not reached, or refused.
+
+        """
+        numbers = self._read()
+        # A code that the datasheet does not know falls on the last entry: quality unknown.
+        last = self._quality_of_code.size - 1
+        codes = np.minimum(numbers[self._codes], last).astype(np.intp)
+        junction = float(numbers[-1]) if self._has_junction else None
+        qualities = np.zeros(self._values.stop, dtype=np.uint8)
+        qualities[self._wired] = self._quality_of_code[codes]
+        values = numbers[self._values]
+        for column, point in self._own:
+            qualities[column] = own_quality(point, float(values[column]))
+        return values, qualities, junction
+
+
+def own_quality(point: Any, value: float) -> Quality:
+    """What a reading without a quality of its own is worth.
+
+    A code that stands for no value is bad, and so is the value that the device shows in place of a
+    missing sensor: it must never be taken for a reading.
+    """
+    if value != value:
+        return Quality.NO_NUMBER
+    if point.substitute is not None and abs(value - point.substitute) <= point.resolution / 2.0:
+        return Quality.OPEN_SENSOR
+    special = point.special_name(value)
+    if special:
+        return _QUALITIES.get(special, Quality.OPEN_SENSOR)
+    low, high = point.span()
+    if value < low:
+        return Quality.BELOW_RANGE
+    return Quality.ABOVE_RANGE if value > high else Quality.GOOD
+
+
+def to_values(
+    channels: Sequence[Assignment], shown: NDArray[np.float64], qualities: NDArray[np.uint8]
+) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
+    """What devices show, turned into the channels' values by the links that Leitwerk works itself.
+
+    A whole column at a time: for many samples that costs next to nothing, for one after the other
+    it would be the larger part of a poll.
+
+    Parameters
+    ----------
+    shown : array of shape (n_samples, n_channels), as the device shows it
+    qualities : array of the same shape
+
+    Returns
+    -------
+    values, qualities : arrays of the same shape
+        The values in the channels' units.
+
+    """
+    values, found = shown.copy(), qualities.copy()
+    for column, channel in enumerate(channels):
+        host = channel.measurement.host
+        if host.links:
+            values[:, column], found[:, column] = host.convert(
+                shown[:, column], qualities[:, column]
+            )
+    return values, found

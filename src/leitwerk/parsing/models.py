@@ -1,0 +1,165 @@
+"""From the plain groups of a YAML file to models, with every finding on the way.
+
+pydantic checks the structure; this module turns its errors into findings in the reader's words and
+goes on after each of them, so that one look at a file says everything that is wrong with it.
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Callable
+from typing import Annotated, Any, Literal, TypeVar
+
+from pydantic import BaseModel, ConfigDict, PlainValidator, ValidationError, WithJsonSchema
+
+from leitwerk.errors import QuantityError
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.yaml_text import List, Map
+
+_MAX_SHOWN = 60
+
+
+class Model(BaseModel):
+    """Base of everything that is read from a file: exact types, no further keys, no changes."""
+
+    model_config = ConfigDict(
+        frozen=True, strict=True, extra="forbid", allow_inf_nan=False, arbitrary_types_allowed=True
+    )
+
+
+M = TypeVar("M", bound=Model)
+# YAML 1.1, which many editors follow, makes a truth value of a bare yes, and of a bare on.
+YesNo = Annotated[Literal["yes", "no"], WithJsonSchema({"enum": [True, False, "yes", "no"]})]
+OnOff = Annotated[Literal["on", "off"], WithJsonSchema({"enum": [True, False, "on", "off"]})]
+
+
+def reader(kind: type | tuple[type, ...], parse: Callable[[object], Any]) -> PlainValidator:
+    """Parse what a file holds; let through what is already a value (no file can hold one)."""
+    return PlainValidator(lambda value: value if isinstance(value, kind) else parse(value))
+
+
+def text_of(value: object, valid: str) -> str:
+    """The text that a file holds at a key.
+
+    Raises
+    ------
+    QuantityError
+        There is none, or a group or list instead.
+
+    """
+    if isinstance(value, str) and value:
+        return value
+    raise QuantityError(f"{shown(value)} stands where {valid} is wanted", valid=valid)
+
+
+# What pydantic's kinds of problem mean to somebody who writes a setup.
+_WANTED = {
+    "string_type": "a text",
+    "string_too_short": "a text that is not empty",
+    "string_too_long": "a text of at most 200 characters",
+    "model_type": "a group of keys, one 'key: value' line each",
+    "dict_type": "a group of keys, one 'key: value' line each",
+    "too_short": "at least one entry",
+}
+
+
+def validate(
+    model: type[M],
+    raw: dict[str, Any],
+    path: KeyPath,
+    findings: Findings,
+    stand_ins: dict[str, Any] | None = None,
+) -> M | None:
+    """The model that ``raw`` holds, with every finding on the way, not only the first.
+
+    An unknown key, or a key with a bad value, is reported and left out, and the rest tried again.
+    ``stand_ins`` fill required keys that are missing or bad, so that checking can go on; the error
+    is reported all the same. None when even that is not enough.
+    """
+    fields = model.model_fields
+    clean = dict(raw)
+    for key in [key for key in clean if key not in fields]:
+        del clean[key]
+        _report_unknown(key, list(fields), path, findings)
+    for _ in range(len(fields) + 1):
+        try:
+            return model.model_validate(clean)
+        except ValidationError as error:
+            missing = _take_out(error, raw, clean, path, findings)
+        filled = {key: value for key, value in (stand_ins or {}).items() if key in missing}
+        if len(filled) < len(missing):
+            return None
+        clean |= filled
+    return None
+
+
+def _take_out(
+    error: ValidationError,
+    raw: dict[str, Any],
+    clean: dict[str, Any],
+    path: KeyPath,
+    findings: Findings,
+) -> set[str]:
+    """Report each problem, take bad values out of ``clean``, return the required keys missing."""
+    missing = set()
+    for problem in error.errors(include_url=False):
+        key = str(problem["loc"][0])
+        if problem["type"] == "missing":
+            missing.add(key)
+            if key not in raw and (*path, key) not in findings.meant:
+                remedy = f"add a line '{key}: …'"
+                message = f"the key {key!r} is missing"
+                findings.error("missing-key", path, message, at_key=True, remedy=remedy)
+        elif key in clean:
+            del clean[key]
+            _report_bad_value(problem, (*path, key), findings)
+    return missing
+
+
+def _report_unknown(key: str, known: list[str], path: KeyPath, findings: Findings) -> None:
+    near = difflib.get_close_matches(key[:_MAX_SHOWN].lower(), known, n=1, cutoff=0.5)
+    if near:
+        findings.meant.add((*path, near[0]))
+    findings.error(
+        "unknown-key",
+        (*path, key),
+        f"the key {key[:_MAX_SHOWN]!r} is not known here",
+        at_key=True,
+        valid=", ".join(known),
+        remedy=f"did you mean {near[0]!r}?" if near else "remove it",
+    )
+
+
+def _report_bad_value(problem: Any, path: KeyPath, findings: Findings) -> None:
+    cause = problem.get("ctx", {}).get("error")
+    if isinstance(cause, QuantityError):
+        message, valid, remedy = cause.message, cause.valid, cause.remedy
+    else:
+        message, remedy = f"{shown(problem['input'])} does not fit", ""
+        choices = problem.get("ctx", {}).get("expected")
+        valid = choices or _WANTED.get(problem["type"], problem["msg"])
+    findings.error("bad-value", path, f"{path[-1]}: {message}", valid=valid, remedy=remedy)
+
+
+def shown(value: object) -> str:
+    """What a file holds, short enough for a message."""
+    if isinstance(value, dict):
+        return "a group of keys"
+    if isinstance(value, list):
+        return "a list"
+    return repr(value)[:_MAX_SHOWN] if value else "nothing"
+
+
+def read_named(raw: Map, model: type[Any], path: KeyPath, findings: Findings) -> dict[str, Any]:
+    """The models of named groups; what cannot be read is a finding."""
+    found = {}
+    for name, content in raw.items():
+        if not isinstance(content, Map):
+            findings.error("bad-value", (*path, name), f"{name} is a group of keys")
+        else:
+            entries: dict[str, Any] = dict(content)
+            if isinstance(follows := content.get("follows"), List):
+                entries["follows"] = list(follows)
+            if (entry := validate(model, entries, (*path, name), findings)) is not None:
+                found[name] = entry
+    return found

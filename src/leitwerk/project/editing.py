@@ -1,0 +1,107 @@
+"""Changing a setup file without touching what is not meant: comments, order and quotes stay."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Mapping
+from typing import Any
+
+from ruamel.yaml import YAML
+from ruamel.yaml.comments import CommentedMap, CommentedSeq
+
+from leitwerk.calibration.tare import Tare
+from leitwerk.errors import QuantityError
+from leitwerk.parsing.quantities import format_value
+from leitwerk.parsing.units import Unit
+
+
+def add_tare(text: str, channel: str, tare: Tare, unit: Unit) -> str:
+    """The text of a setup with one more tare on a channel, which is in force from then on.
+
+    Raises
+    ------
+    QuantityError
+        The text has no such channel.
+
+    """
+    yaml, root = _load(text)
+    entry = CommentedMap()
+    entry["offset"] = format_value(tare.offset, unit)
+    entry["taken"] = tare.on.isoformat(timespec="minutes").replace("+00:00", "Z")
+    entry.fa.set_flow_style()
+    section = _channel(root, channel)
+    if not isinstance(section.get("tare"), CommentedSeq):
+        section["tare"] = CommentedSeq()
+    section["tare"].append(entry)
+    return _dump(yaml, root)
+
+
+def undo_tare(text: str, channel: str) -> str:
+    """The text of a setup without the last tare of a channel; the one before is in force again.
+
+    Raises
+    ------
+    QuantityError
+        The text has no such channel, or that has no tare.
+
+    """
+    yaml, root = _load(text)
+    section = _channel(root, channel)
+    tares = section.get("tare")
+    if not tares:
+        raise QuantityError(f"channel {channel} has no tare to undo", valid="a channel with one")
+    del tares[len(tares) - 1]  # a negative index would take the comments of another line along
+    if not tares:
+        del section["tare"]
+    return _dump(yaml, root)
+
+
+def with_values(text: str, values: Mapping[tuple[str, ...], str]) -> str:
+    """The text of a setup with other values at some places, each named by the keys that lead there.
+
+    Raises
+    ------
+    QuantityError
+        There is no such place; what is there instead is named.
+
+    """
+    yaml, root = _load(text)
+    for way, value in values.items():
+        section = root
+        if way[:1] == ("settings",):
+            # A setting that the setup does not have yet may be added, nothing else.
+            root.setdefault("settings", CommentedMap())
+        for key in way[:-1]:
+            section = _below(section, key, way)
+        if way[:1] != ("settings",):
+            _below(section, way[-1], way)
+        section[way[-1]] = value
+    return _dump(yaml, root)
+
+
+def _below(section: Any, key: str, way: tuple[str, ...]) -> Any:
+    if not isinstance(section, CommentedMap) or key not in section:
+        known = ", ".join(map(str, section)) if isinstance(section, CommentedMap) else "nothing"
+        raise QuantityError(f"the setup has no {'.'.join(way)!r}", valid=known)
+    return section[key]
+
+
+def _load(text: str) -> tuple[YAML, Any]:
+    yaml = YAML()
+    yaml.preserve_quotes = True
+    yaml.width = 4096  # no line is broken that was not
+    yaml.indent(mapping=2, sequence=4, offset=2)
+    return yaml, yaml.load(text)
+
+
+def _channel(root: Any, channel: str) -> Any:
+    channels = root.get("channels", {})
+    if channel not in channels:
+        raise QuantityError(f"there is no channel {channel!r}", valid=", ".join(channels))
+    return channels[channel]
+
+
+def _dump(yaml: YAML, root: Any) -> str:
+    out = io.StringIO()
+    yaml.dump(root, out)
+    return out.getvalue()

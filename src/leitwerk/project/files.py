@@ -1,0 +1,91 @@
+"""Reading a file with a limit, and writing one whole or not at all."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Iterable
+from pathlib import Path
+
+from leitwerk.errors import FileProblem
+from leitwerk.parsing.yaml_text import MAX_BYTES
+
+
+def read_bytes(path: str | Path) -> bytes:
+    """A file's content, one byte more than is allowed at most: enough to see that it is too much.
+
+    Raises
+    ------
+    FileProblem
+        The file cannot be read.
+
+    """
+    path = Path(path)
+    try:
+        size = path.stat().st_size if path.is_file() else 0
+        if path.exists() and not path.is_file():
+            raise FileProblem(f"{path} is no file", remedy="name a setup file")
+        with path.open("rb") as file:
+            content = file.read(MAX_BYTES + 1)
+    except OSError as error:
+        remedy = "check the name and the folder" if isinstance(error, FileNotFoundError) else ""
+        reason = error.strerror or type(error).__name__
+        raise FileProblem(f"cannot read {path}: {reason}", remedy=remedy) from error
+    if size > MAX_BYTES:
+        message = f"{path} has {size / 1e6:.0f} MB; nothing of that size is a setup"
+        raise FileProblem(message, remedy=f"at most {MAX_BYTES / 1e6:.0f} MB are read")
+    return content
+
+
+def write_atomic(path: Path, text: str) -> None:
+    """Write a file whole or not at all; on disk when this returns.
+
+    Raises
+    ------
+    FileProblem
+        It cannot be written; what was there before still is.
+
+    """
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        descriptor, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+        try:
+            with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+                file.write(text)
+                file.flush()
+                os.fsync(file.fileno())
+            Path(temporary).replace(path)
+        except BaseException:
+            Path(temporary).unlink(missing_ok=True)
+            raise
+    except OSError as error:
+        reason = error.strerror or type(error).__name__
+        remedy = "is the folder there, writable, and the disk not full?"
+        raise FileProblem(f"cannot write {path}: {reason}", remedy=remedy) from error
+
+
+def remove_file(path: Path) -> None:
+    """Remove a file that may be gone already; it is gone from the disk when this returns.
+
+    Raises
+    ------
+    FileProblem
+        It cannot be removed.
+
+    """
+    try:
+        path.unlink(missing_ok=True)
+    except OSError as error:
+        reason = error.strerror or type(error).__name__
+        remedy = "is the folder writable?"
+        raise FileProblem(f"cannot remove {path}: {reason}", remedy=remedy) from error
+
+
+def free_path(folder: Path, stem: str, suffixes: Iterable[str]) -> Path:
+    """A path in ``folder`` (without suffix) that no file with any of the suffixes has yet."""
+    every = tuple(suffixes)
+    for number in range(1, 10_000):
+        path = folder / (stem if number == 1 else f"{stem}-{number}")
+        if not any(path.with_name(path.name + suffix).exists() for suffix in every):
+            return path
+    raise FileProblem(f"{folder} holds thousands of files named {stem}", remedy="tidy up there")

@@ -1,0 +1,143 @@
+"""The library: datasheets and limit sets, one's own before those shipped."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from importlib import resources
+from importlib.resources.abc import Traversable
+from pathlib import Path
+
+from platformdirs import user_data_dir
+
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.read import parse_datasheet
+from leitwerk.errors import FileProblem
+from leitwerk.links.plugins import further_protocols
+from leitwerk.project.files import read_bytes
+from leitwerk.setup.contacts import Contact, parse_contacts
+from leitwerk.setup.limits import LimitSet, parse_limits
+
+DATASHEETS, LIMIT_SETS = "datasheets", "limitsets"  # folders
+
+
+def own_folders(kind: str = DATASHEETS) -> list[Path]:
+    """Where users keep files of their own of a kind (datasheets, limit sets), the nearest first.
+
+    The folder of that name in this one or one above it, then the same in the user's data folder.
+    """
+    here = Path.cwd()
+    near = [folder / kind for folder in (here, *here.parents) if (folder / kind).is_dir()]
+    return [*near[:1], Path(user_data_dir("leitwerk", appauthor=False)) / kind]
+
+
+def known_models() -> dict[str, Path | Traversable]:
+    """The datasheet file of each model that there is one for.
+
+    One of the user's own stands before a shipped one of the same name.
+    """
+    return _found_files(DATASHEETS)
+
+
+def _found_files(kind: str) -> dict[str, Path | Traversable]:
+    """The YAML files of a kind, by name: shipped ones, and before them the user's own."""
+    shipped = resources.files("leitwerk") / kind
+    found: dict[str, Path | Traversable] = {f.name: f for f in shipped.iterdir()}
+    for folder in reversed(own_folders(kind)):
+        if folder.is_dir():
+            found |= {f.name: f for f in folder.iterdir() if f.is_file()}
+    return {
+        name.removesuffix(".yaml"): found[name] for name in sorted(found) if name.endswith(".yaml")
+    }
+
+
+def _content_of(file: Path | Traversable) -> tuple[bytes, str]:
+    if isinstance(file, Path):
+        return read_bytes(file), str(file)
+    return file.read_bytes(), file.name
+
+
+def find_datasheet(model: str) -> Datasheet:
+    """The datasheet of a model, the user's own or a shipped one.
+
+    Raises
+    ------
+    FileProblem
+        There is none.
+    SetupError
+        It has mistakes.
+
+    """
+    models = known_models()
+    if model not in models:
+        raise FileProblem(
+            f"there is no datasheet for the model {model!r}",
+            remedy=f"known models: {', '.join(models)}; or describe it yourself in a folder "
+            f"'{DATASHEETS}'",
+        )
+    return _parse_once(*_content_of(models[model]))
+
+
+@lru_cache(maxsize=64)
+def _parse_once(content: bytes, file: str) -> Datasheet:
+    return parse_datasheet(content, file=file, further=further_protocols)
+
+
+def known_limits() -> dict[str, Path | Traversable]:
+    """The file of each limit set, by its name; one's own stand before shipped ones."""
+    return _found_files(LIMIT_SETS)
+
+
+def find_limits(name: str) -> LimitSet:
+    """The limit set of a name, the user's own or a shipped one.
+
+    Raises
+    ------
+    FileProblem
+        There is none.
+    SetupError
+        It has mistakes.
+
+    """
+    sets = known_limits()
+    if name not in sets:
+        raise FileProblem(
+            f"there is no limit set {name[:40]!r}",
+            remedy=f"known sets: {', '.join(sets)}; or write one in a folder '{LIMIT_SETS}'",
+        )
+    return _parse_limits_once(*_content_of(sets[name]))
+
+
+@lru_cache(maxsize=64)
+def _parse_limits_once(content: bytes, file: str) -> LimitSet:
+    return parse_limits(content, file=file)
+
+
+@dataclass(frozen=True)
+class Library:
+    """What setups in a folder may name: limit sets anywhere, contact lists beside them."""
+
+    folder: Path = Path()
+
+    def find_limits(self, name: str) -> LimitSet:
+        """The limit set of a name, the user's own or a shipped one."""
+        return find_limits(name)
+
+    def find_contacts(self, name: str) -> dict[str, Contact]:
+        """The contacts of a list beside the setup."""
+        file = self.folder / name
+        return parse_contacts(read_bytes(file), file=str(file))
+
+
+def read_datasheet(path: str | Path) -> Datasheet:
+    """The datasheet in a file.
+
+    Raises
+    ------
+    FileProblem
+        The file cannot be read.
+    SetupError
+        It holds no complete datasheet.
+
+    """
+    return parse_datasheet(read_bytes(path), file=str(path), further=further_protocols)

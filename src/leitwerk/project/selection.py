@@ -1,0 +1,100 @@
+"""Choosing a model: by a setup, or by the needs of a job."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from leitwerk.check.compile import check_into
+from leitwerk.datasheet.needs import Needs, require_known, why_not
+from leitwerk.findings import Finding, Findings, Severity
+from leitwerk.project.library import find_datasheet, known_models
+from leitwerk.setup.model import Setup
+
+
+@dataclass(frozen=True)
+class ModelFit:
+    """Whether a setup fits a model, and what stands against it."""
+
+    model: str
+    summary: str
+    errors: tuple[Finding, ...]
+    warnings: int
+
+    @property
+    def ok(self) -> bool:
+        """Whether nothing stands against it."""
+        return not self.errors
+
+    def to_dict(self) -> dict[str, Any]:
+        """The result as plain data for JSON."""
+        reasons = [finding.to_dict() for finding in self.errors]
+        return {"model": self.model, "fits": self.ok, "warnings": self.warnings, "errors": reasons}
+
+    def __str__(self) -> str:
+        if self.ok:
+            more = f", {self.warnings} warnings" if self.warnings else ""
+            return f"fits      {self.model}: {self.summary}{more}"
+        reasons = [
+            f"            {f.channel or f.path}: {f.message}" for f in self.errors[:_REASONS]
+        ]
+        if len(self.errors) > _REASONS:
+            reasons.append(f"            and {len(self.errors) - _REASONS} more")
+        return "\n".join([f"does not  {self.model}: {self.summary}", *reasons])
+
+
+def choose_model(setup: Setup) -> list[ModelFit]:
+    """Every known model, those first that a setup fits, with what stands against the others.
+
+    Which device the setup names plays no part; what its channels, alarms and settings ask for does.
+    """
+    fits = []
+    for model in known_models():
+        datasheet = find_datasheet(model)
+        findings = Findings(setup.source.file, setup.source.root)
+        check_into(setup, datasheet, findings)
+        every = findings.sorted()
+        errors = tuple(f for f in every if f.is_error)
+        warnings = sum(f.severity is Severity.WARNING for f in every)
+        fits.append(ModelFit(model, datasheet.summary, errors, warnings))
+    return sorted(fits, key=lambda fit: (len(fit.errors), fit.warnings))
+
+
+@dataclass(frozen=True)
+class NeedsFit:
+    """Whether a model meets needs, and what stands against it."""
+
+    model: str
+    summary: str
+    reasons: tuple[str, ...]
+
+    @property
+    def ok(self) -> bool:
+        """Whether nothing stands against it."""
+        return not self.reasons
+
+    def to_dict(self) -> dict[str, Any]:
+        """The result as plain data for JSON."""
+        return {"model": self.model, "fits": self.ok, "reasons": list(self.reasons)}
+
+    def __str__(self) -> str:
+        head = f"{'fits' if self.ok else 'does not':8}  {self.model}: {self.summary}"
+        return "\n".join([head, *(f"            {reason}" for reason in self.reasons)])
+
+
+def choose_by_needs(needs: Needs) -> list[NeedsFit]:
+    """Every known model, those first that meet the needs, with what stands against the others.
+
+    Raises
+    ------
+    QuantityError
+        A need is not understood.
+
+    """
+    sheets = [find_datasheet(model) for model in known_models()]
+    require_known(needs, sheets)
+    fits = [NeedsFit(s.model, s.summary, tuple(why_not(needs, s))) for s in sheets]
+    return sorted(fits, key=lambda fit: len(fit.reasons))
+
+
+_REASONS = 4  # of one model, that are worth a line each

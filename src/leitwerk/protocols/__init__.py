@@ -1,0 +1,1 @@
+"""Bytes, lines and registers of the protocols, without a socket."""

@@ -1,0 +1,1 @@
+"""Recordings: fetched from devices, and condensed to statistics."""

@@ -1,0 +1,86 @@
+"""Recordings fetched from a device into files, before anything may erase them."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from functools import partial
+from pathlib import Path
+
+from leitwerk.datasheet.image import Image
+from leitwerk.devices.device import Device
+from leitwerk.devices.recordings import Recording, fetch_recording, list_recordings
+from leitwerk.project.files import write_atomic
+
+
+def fetch_recordings(
+    device: Device,
+    settings: Image,
+    stem: Path,
+    progress: Callable[[str, int, int], None] = lambda step, done, total: None,
+) -> list[Path]:
+    """Fetch every recording of a device into a CSV file of its own; nothing is erased.
+
+    Parameters
+    ----------
+    device : Device
+    settings : Image
+        What the device is set to: labels and units of the columns.
+    stem : Path
+        The beginning of the files' names.
+    progress : callable
+        Called with the step, how many rows are done, and how many there are.
+
+    Raises
+    ------
+    LinkError
+        The device was not reached, or showed something else.
+    FileProblem
+        A file cannot be written.
+
+    """
+    files = []
+    for info in list_recordings(device):
+        step = f"fetch recording {info.number}"
+        progress(step, 0, 1)
+        recording = fetch_recording(device, info.number, partial(progress, step))
+        path = stem.with_name(f"{stem.name}-recording-{info.number}.csv")
+        write_atomic(path, recording_csv(recording, settings))
+        progress(step, 1, 1)
+        files.append(path)
+    return files
+
+
+def recording_csv(recording: Recording, settings: Image) -> str:
+    """A recording as CSV: the time of the device's clock, and a column for each slot in use."""
+    info = recording.info
+    used = [
+        slot
+        for slot in range(1, info.columns + 1)
+        if settings.settings.get(f"channel.{slot}.sensor", "off") != "off"
+    ]
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(["time", *(_heading(slot, settings) for slot in used)])
+    start = _start(info.started)
+    for k, row in enumerate(recording.values):
+        at = info.interval_s * k
+        # A clock that was never set gives no time; then the seconds from the start count.
+        stamp = f"{at:g}" if start is None else str(start + timedelta(seconds=at))
+        writer.writerow([stamp, *(repr(float(row[slot - 1])) for slot in used)])
+    return out.getvalue()
+
+
+def _heading(slot: int, settings: Image) -> str:
+    label = settings.settings.get(f"channel.{slot}.label") or f"slot {slot}"
+    unit = settings.settings.get(f"channel.{slot}.unit")
+    return f"{label} [{unit}]" if unit else str(label)
+
+
+def _start(text: str) -> datetime | None:
+    try:
+        return datetime.fromisoformat(text)
+    except ValueError:
+        return None

@@ -1,0 +1,1 @@
+"""What people look at: pictures, and the page of one device."""

@@ -1,0 +1,159 @@
+"""The page of one device: all that is worth knowing about it now, on one screen."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from leitwerk.datasheet.image import Image, lines_by_block, setting_unit, show_setting
+from leitwerk.datasheet.points import Stored
+from leitwerk.devices.clock import ClockReading
+from leitwerk.devices.device import Device
+from leitwerk.devices.recordings import RecordingInfo, list_recordings
+from leitwerk.errors import LinkError
+from leitwerk.identity import Identity
+from leitwerk.parsing.address import LinkAddress
+from leitwerk.transfer.receipt import last_receipts
+
+_RECEIPTS = 3
+# Points of the status that have a row of their own, or say nothing by themselves.
+_ELSEWHERE = {"clock", "recordings", "recordings.unfetched"}
+_SWITCHES = {"sensor", "condition"}  # with these, a channel or an alarm is switched off
+_YES = {"yes", "on", "enabled"}
+
+
+@dataclass(frozen=True)
+class DevicePage:
+    """What a device is, does and holds. ``units`` are those of its status points and settings."""
+
+    address: LinkAddress
+    identity: Identity
+    clock: ClockReading | None
+    clock_trouble: str
+    status: Mapping[str, Stored]
+    recordings: tuple[RecordingInfo, ...]
+    settings: Image
+    units: Mapping[str, str]
+    receipts: tuple[Mapping[str, Any], ...]
+
+    @property
+    def enabled(self) -> list[str]:
+        """The features that are switched on: settings ``option.…`` that say yes."""
+        return [
+            name.removeprefix("option.").replace("_", " ")
+            for name, value in self.settings.settings.items()
+            if name.startswith("option.") and value in _YES
+        ]
+
+    def to_dict(self) -> dict[str, Any]:
+        """The page as plain data for JSON."""
+        return {
+            "address": str(self.address),
+            "identity": self.identity.to_dict(),
+            "clock": self.clock.to_dict() if self.clock else None,
+            "status": dict(self.status),
+            "recordings": [str(recording) for recording in self.recordings],
+            "enabled": self.enabled,
+            "settings": dict(self.settings.settings),
+            "receipts": [dict(receipt) for receipt in self.receipts],
+        }
+
+    def rows(self) -> Iterator[tuple[str, str]]:
+        """Heading and text of each row; settings have rows of their own below."""
+        yield "device", str(self.identity)
+        yield "address", str(self.address)
+        if self.clock or self.clock_trouble:
+            yield "clock", str(self.clock) if self.clock else self.clock_trouble
+        yield from self._status_rows()
+        yield from (("recording", str(recording)) for recording in self.recordings)
+        if self.enabled:
+            yield "enabled", ", ".join(self.enabled)
+        for receipt in self.receipts:
+            count = len(receipt.get("changes", ()))
+            who = f"{receipt.get('finished', '?')} by {receipt.get('by', '?')}"
+            verified = receipt.get("settings_verified", 0)
+            yield "receipt", f"{who}: {count} settings changed, {verified} verified"
+        if not self.receipts:
+            yield "receipt", "none here"
+
+    def setting_lines(self) -> list[str]:
+        """The settings, a line for each block; blocks that are switched off share one."""
+        off = {
+            name.rpartition(".")[0]
+            for name, value in self.settings.settings.items()
+            if value == "off" and name.rpartition(".")[2] in _SWITCHES
+        }
+        numbers: dict[str, list[str]] = {}
+        for block in sorted(off, key=_natural_order):
+            head, _, number = block.rpartition(".")
+            numbers.setdefault(head, []).append(number)
+        unused = "; ".join(f"{head} {', '.join(every)}" for head, every in numbers.items())
+        shown = [
+            (name, show_setting(value, self.units.get(name, "")))
+            for name, value in self.settings.settings.items()
+            if ".".join(name.split(".")[:2]) not in off
+        ]
+        return lines_by_block([*shown, *([("off", unused)] if unused else [])])
+
+    def _status_rows(self) -> Iterator[tuple[str, str]]:
+        """One row for each first word: battery, memory, supply; single points together."""
+        groups: dict[str, list[str]] = {}
+        for name, value in self.status.items():
+            if name in _ELSEWHERE:
+                continue
+            head, _, rest = name.partition(".")
+            words = show_setting(value, self.units.get(name, ""))
+            groups.setdefault(head if rest else "status", []).append(
+                f"{rest or name.replace('_', ' ')} {words}"
+            )
+        if "recordings" in self.status:
+            unfetched = self.status.get("recordings.unfetched", 0.0)
+            text = f"{self.status['recordings']:g} recordings, {unfetched:g} not fetched"
+            groups.setdefault("memory", []).append(text)
+        yield from ((head, ", ".join(parts)) for head, parts in groups.items())
+
+
+def read_page(device: Device, *, keep: str | Path) -> DevicePage:
+    """Read everything that the page of a device shows; nothing is changed but the view of recordings.
+
+    Parameters
+    ----------
+    device : Device
+    keep : path
+        The folder with receipts.
+
+    Raises
+    ------
+    LinkError
+        The device was not reached, or answered nonsense.
+
+    """
+    identity = device.identify()
+    clock, trouble = None, ""
+    try:
+        clock = device.clock()
+    except LinkError as error:
+        trouble = error.message  # a clock that was never set is no reason to show nothing
+    sheet = device.datasheet
+    settings = device.read_settings()
+    units = {name: setting_unit(name, settings.settings, sheet) for name in settings.settings}
+    units |= {point.name: point.unit for point in sheet.points("status")}
+    return DevicePage(
+        address=device.address,
+        identity=identity,
+        clock=clock,
+        clock_trouble=trouble,
+        status=device.status_points(),
+        recordings=tuple(list_recordings(device)),
+        settings=settings,
+        units=units,
+        receipts=tuple(last_receipts(Path(keep), identity.serial, _RECEIPTS)),
+    )
+
+
+def _natural_order(name: str) -> tuple[str, int]:
+    """By name, then by number: channel.2 before channel.10."""
+    head, _, number = name.rpartition(".")
+    return head, int(number) if number.isdecimal() else 0

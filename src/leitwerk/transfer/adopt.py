@@ -1,0 +1,259 @@
+"""Adopting a device: a setup file written from what it holds, to start from."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from typing import Any
+
+from leitwerk.check.encode import encode_setup
+from leitwerk.datasheet.image import Image, compare_images, show_setting
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.vocabulary import BUS_UNIT
+from leitwerk.errors import SetupError
+from leitwerk.identity import Identity
+from leitwerk.parsing.quantities import format_number
+from leitwerk.project.setups import parse_setup
+from leitwerk.signals.sensors import SENSORS
+
+# Quantities, ranges and units: nothing in them means something to YAML.
+_QUANTITY = re.compile(r"(?:[±-]?\d[\d.]*(?: [°%Ω\w/·]+)?)|°[CF]|Ω")
+_PLAIN = re.compile(r"[^\W\d][\w .,/+()-]*[\w.)]|[^\W\d]")
+# What editors that follow YAML 1.1 take for something else than a text.
+_WORDS = {"yes", "no", "on", "off", "true", "false", "null", "y", "n"}
+# Settings that a setup has keys of its own for: what they are called there, and in what unit.
+_TIMED = (
+    ("storage.interval", "store: every", "s"),
+    ("report.interval", "report: every", "s"),
+    ("sample.integration", "integration:", "ms"),
+    ("memory.when_full", "when_full:", ""),
+)
+_SAID = {"title", "sample.interval", BUS_UNIT, *(name for name, _, _ in _TIMED)}
+_CHOICES = 8  # that are named in a comment
+_NAME = 40  # characters of a channel's name
+_SECONDS = "s"
+
+
+def adopt(image: Image, identity: Identity, address: str, datasheet: Datasheet) -> str:
+    """A setup file that says what a device holds: uploaded unchanged, it changes nothing.
+
+    Every value has a comment that says what it may be. What a setup cannot say is told at the top of
+    the file.
+
+    Parameters
+    ----------
+    image : Image
+        All settings of the device.
+    identity : Identity
+    address : str
+        How it is reached, or its name in the inventory.
+    datasheet : Datasheet
+
+    """
+    lines = [*_head(image, identity, address, datasheet), *_channels(image, datasheet)]
+    lines += _settings(image, datasheet)
+    text = "\n".join(lines) + "\n"
+    remarks = _remarks(text, image, datasheet)
+    return "\n".join([f"# Setup of {identity}, as it was read from it.", *remarks, text])
+
+
+def _head(image: Image, identity: Identity, address: str, sheet: Datasheet) -> list[str]:
+    title = image.settings.get("title") or image.settings.get("name") or sheet.summary
+    lines = [
+        "leitwerk: 1",
+        f"title: {_text(title)}",
+        "",
+        "device:",
+        f"  model: {_text(identity.model)}",
+        f"  at: {_text(address)}",
+        f"  serial: {_text(identity.serial)}    # any other device is refused",
+        "",
+    ]
+    interval = image.settings.get("sample.interval")
+    if sheet.interval_s is not None and isinstance(interval, float):
+        low, high = (_exact(end) for end in sheet.interval_s)
+        every = f"sample: every {_exact(interval)} {_SECONDS}"
+        lines += [f"{every}    # {low} to {high} {_SECONDS}"]
+    for name, key, unit in _TIMED:
+        value = image.settings.get(name)
+        if value is not None:
+            shown = f"{_exact(value)} {unit}" if isinstance(value, float) else str(value)
+            lines.append(f"{key} {shown}")
+    return [*lines, ""] if lines[-1] else lines
+
+
+# ---------------------------------------------------------------------- channels
+
+
+def _channels(image: Image, sheet: Datasheet) -> list[str]:
+    blocks = list(_wired(image, sheet)) or list(_own(sheet))
+    if not blocks:
+        return ["channels: {}    # nothing is wired to it yet", ""]
+    names: set[str] = set()
+    lines = ["channels:"]
+    for wish, block in blocks:
+        name = _free(wish, names)
+        lines += [f"  {name}:", *(f"    {line}" for line in block), ""]
+    return lines
+
+
+def _wired(image: Image, sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
+    """The terminals that are in use, each with a wish for a name and its lines."""
+    alarms = _alarms(image)
+    for terminal in sheet.terminals.values():
+        here = f"channel.{terminal.slot}."
+        found = {
+            name.removeprefix(here): value
+            for name, value in image.settings.items()
+            if name.startswith(here)
+        }
+        sensor = str(found.get("sensor", "off"))
+        if sensor == "off":
+            continue
+        label = str(found.get("label", ""))
+        lines = [f"label: {_text(label)}"] if label else []
+        lines.append(f"terminal: {terminal.name}    # takes {' or '.join(terminal.takes)}")
+        lines += _measurement(sensor, found, sheet)
+        mine = alarms.get(terminal.slot, [])
+        if mine:
+            unit = str(found.get("unit", ""))
+            lines += ["alarms:", *(f"  {line}" for line in _alarm_lines(mine, unit))]
+        yield label or f"terminal_{terminal.name}", lines
+
+
+def _measurement(sensor: str, found: dict[str, Stored], sheet: Datasheet) -> list[str]:
+    if sensor == "contact":
+        return ["signal: contact"]
+    unit = str(found.get("unit", ""))
+    if sensor in SENSORS:
+        lines = [f"sensor: {sensor}"]
+    else:
+        kind = sheet.inputs[sensor]
+        symbol = kind.unit.symbol
+        ends = [found.get(f"scale.{end}", 0.0) for end in ("signal_low", "signal_high")]
+        values = [found.get(f"scale.{end}", 0.0) for end in ("value_low", "value_high")]
+        low, high = (_exact(float(end)) for end in ends)
+        lines = [f"signal: {low}..{high} {symbol}"]
+        first, last = (f"{_exact(float(value))} {unit}".strip() for value in values)
+        lines.append(
+            f'scale: {{"{low} {symbol}": {_text(first)}, "{high} {symbol}": {_text(last)}}}'
+        )
+    chosen = str(found.get("range", "none"))
+    if chosen != "none":
+        lines.append(f"range: {_text(chosen)}")
+    if unit:
+        lines.append(f"unit: {_text(unit)}")
+    return lines
+
+
+def _alarms(image: Image) -> dict[int, list[dict[str, Stored]]]:
+    """The alarms that are switched on, by the slot that they watch."""
+    by_slot: dict[int, list[dict[str, Stored]]] = {}
+    for name, value in image.settings.items():
+        if not name.startswith("alarm.") or not name.endswith(".condition") or value == "off":
+            continue
+        here = name.removesuffix("condition")
+        alarm = {
+            key.removeprefix(here): v for key, v in image.settings.items() if key.startswith(here)
+        }
+        by_slot.setdefault(int(float(alarm["channel"])), []).append(alarm)
+    return by_slot
+
+
+def _alarm_lines(alarms: list[dict[str, Stored]], unit: str) -> Iterator[str]:
+    for k, alarm in enumerate(alarms, start=1):
+        trip, clear = (
+            _text(f"{_exact(float(alarm[point]))} {unit}".strip()) for point in ("trip", "clear")
+        )
+        delay = _exact(float(alarm.get("delay", 0.0)))
+        yield (
+            f"alarm_{k}: {{{alarm['condition']}: {trip}, clear: {clear}, after: {delay} {_SECONDS}, "
+            f"severity: {alarm.get('severity', 'medium')}}}"
+        )
+
+
+def _own(sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
+    """What a device measures by itself."""
+    for name, point in sheet.own_readings.items():
+        if not point.choices:
+            unit = f"    # in {point.unit}" if point.unit else ""
+            yield name, [f"reading: {name}{unit}"]
+
+
+# ---------------------------------------------------------------------- further settings
+
+
+def _settings(image: Image, sheet: Datasheet) -> list[str]:
+    lines = []
+    for name, value in image.settings.items():
+        head = name.partition(".")[0]
+        said = name in _SAID or (head in {"channel", "alarm"} and name != head)
+        point = sheet.settings.get(name)
+        if said or point is None or point.read_only:
+            continue
+        if value == "":
+            # A setup names only what shall be there; an empty text stays as it is.
+            lines.append(f"  # {name}: is empty")
+            continue
+        lines.append(f"  {name}: {_text(show_setting(value, point.unit))}{_span(point)}")
+    said = any(not line.startswith("  #") for line in lines)
+    return ["settings:" if said else "# settings:", *lines] if lines else []
+
+
+def _span(point: Any) -> str:
+    """What a setting may be, as a comment."""
+    if point.choices:
+        names = [name for name, _ in point.choices]
+        more = ", …" if len(names) > _CHOICES else ""
+        return f"    # {', '.join(names[:_CHOICES])}{more}"
+    if point.is_text or point.limits is None:
+        return ""
+    low, high = point.limits
+    return f"    # {_exact(low)} to {_exact(high)} {point.unit}".rstrip()
+
+
+# ---------------------------------------------------------------------- how it is written
+
+
+def _remarks(text: str, image: Image, sheet: Datasheet) -> list[str]:
+    """What an upload of this text would change after all, as comments."""
+    try:
+        asked = encode_setup(parse_setup(text), sheet)
+    except SetupError as error:
+        found = [str(finding) for finding in error.findings]
+        return ["# It cannot be uploaded as it stands:", *(_comment(line) for line in found)]
+    changes = compare_images(image, asked, sheet)
+    if not changes:
+        return []
+    return ["# A setup cannot say all of it; an upload would change:", *map(_comment, changes)]
+
+
+def _comment(what: object) -> str:
+    return "\n".join(f"#   {line}" for line in str(what).splitlines())
+
+
+def _text(value: object) -> str:
+    """A text as YAML: plain where that is safe, in double quotes elsewhere (JSON's are YAML's)."""
+    text = str(value)
+    if _PLAIN.fullmatch(text) and text.casefold() not in _WORDS:
+        return text
+    if _QUANTITY.fullmatch(text):
+        return text
+    return json.dumps(text, ensure_ascii=False)
+
+
+def _free(wish: str, names: set[str]) -> str:
+    """A name for a channel that no other has, from a label."""
+    plain = re.sub(r"[^a-z0-9]+", "_", wish.casefold().replace("°", "")).strip("_")[: _NAME - 4]
+    if not plain or not plain[0].isalpha():
+        plain = f"channel_{plain}".rstrip("_")
+    name = next(n for n in (plain, *(f"{plain}_{k}" for k in range(2, 10_000))) if n not in names)
+    names.add(name)
+    return name
+
+
+def _exact(value: float) -> str:
+    """A number with all the digits that a device keeps."""
+    return format_number(value, 12)

@@ -1,0 +1,207 @@
+"""Changes for a station that sleeps: asked for now, in force when it wakes and says so."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from leitwerk.check.encode import encode_setup
+from leitwerk.datasheet.image import Change, Image, compare_images, lines_by_block
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.errors import FileProblem, QuantityError, WrongDevice
+from leitwerk.identity import same_number
+from leitwerk.links.mqtt import StationLink, utc_now
+from leitwerk.project.files import read_bytes, write_atomic
+from leitwerk.project.kept import device_folder
+from leitwerk.protocols.station import Desired, Standing, State, is_overdue, judge
+from leitwerk.setup.model import Setup
+
+FILE = "requests.json"
+_KEPT = 200  # requests of one station that are kept
+_ID = 16  # characters
+
+
+@dataclass(frozen=True)
+class StationView:
+    """A station as it was when it last woke, and how the change stands that is asked of it."""
+
+    state: State
+    standing: Standing
+    desired: Desired | None
+    waiting: tuple[Change, ...]
+    overdue: bool
+    superseded: str
+    now: datetime
+
+    def rows(self) -> list[tuple[str, str]]:
+        """Heading and text of each row."""
+        state, desired = self.state, self.desired
+        rows = [
+            ("station", f"{state.maker} {state.model}, serial number {state.serial}".strip()),
+            ("last awake", f"{_stamp(state.at)}, {_ago(self.now - state.at)} ago"),
+            ("expected", f"{_stamp(state.next)}" + (", overdue" if self.overdue else "")),
+            ("change", self._change()),
+        ]
+        if desired is not None:
+            rows.append(("asked", f"{_stamp(desired.at)} by {desired.by}"))
+            if desired.expires is not None and self.standing is Standing.REQUESTED:
+                rows.append(("expires", _stamp(desired.expires)))
+        if self.superseded:
+            rows.append(("superseded", self.superseded))
+        if state.self_test is not None:
+            bad = [f"{k}: {v}" for k, v in state.self_test.results.items() if v != "ok"]
+            text = "; ".join(bad) or f"passed ({', '.join(state.self_test.results)})"
+            rows.append(("self-test", f"{_stamp(state.self_test.at)}: {text}"))
+        shown = [(c.setting, f"{c.shown_old()} -> {c.shown_new()}") for c in self.waiting]
+        rows += [("waiting", line) for line in lines_by_block(shown)]
+        return rows
+
+    def _change(self) -> str:
+        answer = self.state.answer
+        if self.standing in {Standing.IN_FORCE, Standing.REFUSED} and answer is not None:
+            why = f": {answer.reason}" if answer.reason else ""
+            return f"{self.standing.value} since {_stamp(answer.at)}{why}"
+        return self.standing.value
+
+    def to_dict(self) -> dict[str, Any]:
+        """The view as plain data for JSON."""
+        return {
+            "state": self.state.model_dump(mode="json"),
+            "standing": self.standing.name.lower().replace("_", " "),
+            "desired": self.desired.model_dump(mode="json") if self.desired else None,
+            "waiting": [change.to_dict() for change in self.waiting],
+            "overdue": self.overdue,
+            "superseded": self.superseded,
+        }
+
+
+def request_setup(
+    setup: Setup,
+    link: StationLink,
+    datasheet: Datasheet,
+    *,
+    keep: str | Path,
+    by: str = "unnamed",
+    expires_s: float | None = None,
+    self_test: bool = False,
+    now: Callable[[], datetime] = utc_now,
+) -> StationView:
+    """Ask a station for the settings of a setup; it takes them when it wakes, or refuses them.
+
+    A change that is still waiting is replaced by this one, and told as superseded. When the station
+    has these settings already, and nothing else is waiting, nothing is asked for. With
+    ``self_test`` it tests itself first: signal, battery, memory, every sensor; when something is
+    wrong, it takes nothing and says what.
+
+    Raises
+    ------
+    SetupError
+        The setup has errors; nothing was asked for.
+    WrongDevice
+        The broker keeps the messages of another station.
+    LinkError
+        The broker was not reached, or did not confirm.
+
+    """
+    image = encode_setup(setup, datasheet)
+    view = look_station(setup, link, datasheet, keep=keep, now=now)
+    changes = _changes(view.state, image, datasheet)
+    if not changes and not self_test and view.standing is not Standing.REQUESTED:
+        return view
+    moment = now()
+    text = json.dumps([dict(image.settings), moment.isoformat()], sort_keys=True)
+    desired = Desired(
+        id=hashlib.sha256(text.encode()).hexdigest()[:_ID],
+        by=by,
+        at=moment,
+        expires=None if expires_s is None else moment + timedelta(seconds=expires_s),
+        self_test=self_test,
+        settings=dict(image.settings),
+    )
+    folder = device_folder(Path(keep), view.state.serial)
+    kept = _read(folder / FILE)
+    if view.standing is Standing.REQUESTED and view.desired is not None:
+        kept = [
+            {**entry, "superseded_by": desired.id} if entry.get("id") == view.desired.id else entry
+            for entry in kept
+        ]
+    # On disk first: what was asked for is known here, whatever becomes of the connection.
+    kept.append({**desired.model_dump(mode="json"), "setup": setup.source.file})
+    write_atomic(folder / FILE, json.dumps({"requests": kept[-_KEPT:]}, indent=2) + "\n")
+    link.request(desired)
+    return look_station(setup, link, datasheet, keep=keep, now=now)
+
+
+def look_station(
+    setup: Setup,
+    link: StationLink,
+    datasheet: Datasheet,
+    *,
+    keep: str | Path,
+    now: Callable[[], datetime] = utc_now,
+) -> StationView:
+    """How a station stands, by what the broker keeps of it. Nothing is asked of it.
+
+    Raises
+    ------
+    WrongDevice
+        The broker keeps the messages of another station.
+    LinkError
+        The broker was not reached, or keeps nothing of it.
+
+    """
+    state, desired, moment = link.state(), link.desired(), now()
+    if state.model != setup.device.model or not same_number(state.serial, setup.device.serial):
+        raise WrongDevice(
+            f"{link.address} keeps the messages of {state.model} {state.serial}, the setup is for "
+            f"{setup.device.model} {setup.device.serial}",
+            remedy="is it the right broker, the right setup? Nothing was asked for.",
+        )
+    standing = judge(desired, state, moment)
+    waiting: list[Change] = []
+    if desired is not None and standing is Standing.REQUESTED:
+        waiting = _changes(state, Image(state.model, desired.settings), datasheet)
+    kept = _read(device_folder(Path(keep), state.serial) / FILE)
+    current = desired.id if desired is not None else ""
+    replaced = [entry for entry in kept if entry.get("superseded_by") == current and current]
+    superseded = ", ".join(f"{e.get('at', '?')} by {e.get('by', '?')}" for e in replaced)
+    return StationView(
+        state, standing, desired, tuple(waiting), is_overdue(state, moment), superseded, moment
+    )
+
+
+def _changes(state: State, image: Image, datasheet: Datasheet) -> list[Change]:
+    known = {name: value for name, value in image.settings.items() if name in datasheet.settings}
+    return compare_images(Image(state.model, state.settings), Image(state.model, known), datasheet)
+
+
+def _read(path: Path) -> list[dict[str, Any]]:
+    """The requests that were made from here; a file that is none is not written over."""
+    if not path.exists():
+        return []
+    try:
+        entries = json.loads(read_bytes(path))["requests"]
+        if not all(isinstance(entry, dict) for entry in entries):
+            raise QuantityError("a request is a group of keys")
+    except (ValueError, KeyError, TypeError) as error:
+        raise FileProblem(
+            f"{path} is no list of requests: {error}", remedy="move it away"
+        ) from error
+    return list(entries)
+
+
+def _stamp(moment: datetime) -> str:
+    return moment.isoformat(timespec="seconds").replace("+00:00", "Z")
+
+
+def _ago(span: timedelta) -> str:
+    seconds = span.total_seconds()
+    for length, name in ((86400.0, "days"), (3600.0, "hours"), (60.0, "minutes")):
+        if seconds >= 2.0 * length:
+            return f"{seconds / length:.0f} {name}"
+    return f"{seconds:.0f} s"

@@ -1,1 +1,0 @@
-"""Bytes and registers of the protocols, without a socket."""

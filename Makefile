@@ -1,7 +1,7 @@
 # Needs Python 3.11 or newer with pip, and make. Each target builds what it needs.
 PYTHON ?= python3
 
-.PHONY: demo test format fuzz bench screenshots schema clean
+.PHONY: demo test format fuzz bench screenshots schema units clean
 
 # The demo runs from an ordinary install, as a user would have it.
 build/demo/ready: pyproject.toml $(shell find src -type f -not -name '*.pyc')
@@ -44,6 +44,9 @@ screenshots: build/dev/ready
 
 schema: build/dev/ready
 	build/dev/bin/python tools/schema.py
+
+units: build/dev/ready
+	build/dev/bin/python tools/units.py
 
 clean:
 	rm -rf build leitwerk-demo .pytest_cache .mypy_cache .ruff_cache .hypothesis

@@ -1,8 +1,8 @@
 """Units: a closed list of symbols, looked up once and turned into plain numbers.
 
-The arithmetic of dimensions is pint's, on a definition file of ours (``units.txt``). Free text
-never reaches pint: a text is split by a small grammar (symbols with exponents, joined by ``/`` and
-``·``), and every symbol must be in the list.
+The list is ``unit_table.py``; its numbers were worked out with pint when it was written, and the
+tests hold them against it. Free text meets a small grammar (symbols with powers, joined by ``/``
+and ``·``), and every symbol must be in the list.
 """
 
 from __future__ import annotations
@@ -11,96 +11,27 @@ import difflib
 import re
 from dataclasses import dataclass, replace
 from functools import cache, lru_cache
-from importlib import resources
 from typing import TYPE_CHECKING, TypeVar
 
 from leitwerk.errors import UnitError
+from leitwerk.parsing.unit_table import DIMENSIONS, SPELLINGS, UNITS
 
 if TYPE_CHECKING:
     import numpy as np
-    import pint
     from numpy.typing import NDArray
 
     Number = TypeVar("Number", float, NDArray[np.float64])
 
-# What people write -> what the definition file calls it. The first spelling of each unit is the one
-# that Leitwerk writes itself.
-_SPELLINGS: dict[str, tuple[str, ...]] = {
-    "celsius": ("°C", "degC", "℃"),
-    "fahrenheit": ("°F", "degF"),
-    "kelvin": ("K",),
-    "volt": ("V",),
-    "millivolt": ("mV",),
-    "microvolt": ("µV", "μV", "uV"),
-    "kilovolt": ("kV",),
-    "ampere": ("A",),
-    "milliampere": ("mA",),
-    "microampere": ("µA", "μA", "uA"),
-    "ohm": ("Ω", "Ω", "ohm", "Ohm"),
-    "kiloohm": ("kΩ", "kΩ", "kohm", "kOhm"),
-    "joule": ("J",),
-    "millijoule": ("mJ",),
-    "kilojoule": ("kJ",),
-    "milliwatt": ("mW",),
-    "watt": ("W",),
-    "kilowatt": ("kW",),
-    "hertz": ("Hz",),
-    "kilohertz": ("kHz",),
-    "pascal": ("Pa",),
-    "hectopascal": ("hPa",),
-    "kilopascal": ("kPa",),
-    "bar": ("bar",),
-    "millibar": ("mbar",),
-    "meter": ("m",),
-    "millimeter": ("mm",),
-    "centimeter": ("cm",),
-    "kilometer": ("km",),
-    "liter": ("l", "L"),
-    "gram": ("g",),
-    "kilogram": ("kg",),
-    "tonne": ("t",),
-    "newton": ("N",),
-    "kilonewton": ("kN",),
-    "millisecond": ("ms",),
-    "second": ("s",),
-    "minute": ("min",),
-    "hour": ("h",),
-    "day": ("d",),
-    "percent": ("%",),
-    "decibel": ("dB",),
-    "one": ("1", ""),
-}
-_SYMBOL = {spelling: name for name, all_of in _SPELLINGS.items() for spelling in all_of}
-_WRITTEN = {name: all_of[0] for name, all_of in _SPELLINGS.items()}
-
-# How people call a dimension; one that is not named here is shown as pint writes it.
-_DIMENSIONS = {
-    "celsius": "temperature",
-    "volt": "voltage",
-    "ampere": "current",
-    "ohm": "resistance",
-    "watt": "power",
-    "joule": "energy",
-    "hertz": "frequency",
-    "pascal": "pressure",
-    "meter": "length",
-    "liter": "volume",
-    "kilogram": "mass",
-    "newton": "force",
-    "second": "time",
-    "percent": "ratio",
-    "decibel": "level",
-}
-
-_FACTOR = re.compile(r"(?P<symbol>[^\d\s/·*^⁻²³-]+|1)(?:\^?(?P<power>-?[123]|²|³|⁻¹|⁻²))?")
-_POWERS = {"²": 2, "³": 3, "⁻¹": -1, "⁻²": -2}
-_FAR = 1e6  # the slope is taken over a long way, or the offset of 273.15 would eat its last digits
-_MAX_LENGTH = 24  # longer texts are no unit, and are not worth the search
+# One part of a product: a symbol or 1, and its power.
+_PART = re.compile(r"(?P<symbol>[^\d\s/·*^()⁻²³⁴-]+|1)(?:\^?(?P<power>-?[1-4]|⁻?[¹²³⁴]))?")
+_SUPERSCRIPTS = str.maketrans("⁻¹²³⁴", "-1234")
+_MAX_LENGTH = 24  # longer texts are not valid units, and are not worth the search
+Powers = tuple[tuple[str, float], ...]
 
 
 @dataclass(frozen=True, slots=True)
 class Unit:
-    """A unit, ready for arithmetic: value in base units = ``factor`` * x + ``offset``.
+    """A unit, ready for arithmetic: value in SI base units = ``factor`` * x + ``offset``.
 
     ``powers`` are its base dimensions with their exponents, sorted, without zeros.
     """
@@ -109,88 +40,121 @@ class Unit:
     dimension: str
     factor: float
     offset: float = 0.0
-    powers: tuple[tuple[str, float], ...] = ()
+    powers: Powers = ()
 
     def __str__(self) -> str:
         return self.symbol
-
-
-@cache
-def _registry() -> pint.UnitRegistry[float]:
-    import pint  # noqa: PLC0415 - a third of a second, spent only when units are used
-
-    # pint's own definition file is not loaded: it knows units that look like ours and mean others.
-    registry: pint.UnitRegistry[float] = pint.UnitRegistry(
-        None, autoconvert_offset_to_baseunit=True
-    )
-    text = resources.files("leitwerk").joinpath("units.txt").read_text(encoding="utf-8")
-    registry.load_definitions(text.splitlines())
-    return registry
-
-
-@cache
-def _dimension_names() -> dict[str, str]:
-    registry = _registry()
-    return {str(registry.Unit(u).dimensionality): name for u, name in _DIMENSIONS.items()}
 
 
 @lru_cache(maxsize=4096)
 def parse_unit(text: str) -> Unit:
     """The unit that a text names.
 
+    The text is a symbol of the closed list, or symbols joined by ``·`` and ``/``, each with a power
+    (``m^3/h``, ``µS/cm``, ``W/(m²·K)``). Behind a ``/`` one part is meant, or all in parentheses.
+
     Raises
     ------
     UnitError
-        The text is no unit of the closed list; similar ones are named.
+        The text is not a unit of the closed list; similar ones are named.
 
     Examples
     --------
     >>> parse_unit("degC")
     Unit(symbol='°C', dimension='temperature', factor=1.0, offset=273.15, powers=...)
     >>> parse_unit("l/s").dimension
-    '[length] ** 3 / [time]'
+    'volume flow'
+    >>> parse_unit("kWh").symbol, parse_unit("W/(m²·K)").symbol
+    ('kW·h', 'W/m^2/K')
 
     """
-    registry = _registry()
-    product = registry.Unit("")
-    written = []
-    for position, part in enumerate(re.split(r"(?=/)|[·*]", text.strip())):
-        divided, part_ = (-1, part[1:]) if part.startswith("/") else (1, part)
-        match = _FACTOR.fullmatch(part_.strip()) if part_.strip() else None
-        name = _SYMBOL.get(match["symbol"] if match else part_.strip())
-        if name is None or len(text) > _MAX_LENGTH or (position and not match):
-            raise _unknown_unit(text)
-        power_text = (match["power"] if match else None) or "1"
-        power = _POWERS.get(power_text) or int(power_text)
-        product = product * registry.Unit(name) ** (divided * power)
-        sign = ("/" if divided < 0 else "·") if position else ""
-        written.append(sign + _WRITTEN[name] + ("" if power == 1 else f"^{power}"))
-    try:
-        zero, far = (registry.Quantity(x, product).to_base_units().magnitude for x in (0.0, _FAR))
-    except TypeError:  # what pint's errors about units are
-        raise UnitError(
-            f"{text!r}: a unit with an offset stands alone", valid="K in place of °C and °F"
-        ) from None
-    dimension = str(product.dimensionality)
-    powers = sorted(
-        (str(name), float(str(power))) for name, power in product.dimensionality.items()
-    )
-    return Unit(
-        symbol="".join(written),
-        dimension=_dimension_names().get(dimension, dimension),
-        factor=float(f"{(far - zero) / _FAR:.15g}"),
-        offset=zero,
-        powers=tuple(powers),
-    )
+    text = text.strip()
+    symbol = SPELLINGS.get(text, text)
+    if symbol in UNITS:
+        factor, offset, powers = UNITS[symbol]
+        return Unit(symbol, _dimension(powers), factor, offset, powers)
+    if not text:
+        return Unit("", "ratio", 1.0)
+    return _compound(text)
+
+
+def _compound(text: str) -> Unit:
+    factor, sums, written = 1.0, dict[str, float](), ""
+    for divided, symbol, power in _parts(text):
+        own, offset, powers = UNITS[symbol]
+        if offset:
+            raise UnitError(
+                f"{text!r}: a unit with an offset stands alone", valid="K in place of °C and °F"
+            )
+        signed = -power if divided else power
+        factor *= own**signed
+        for name, exponent in powers:
+            sums[name] = sums.get(name, 0.0) + signed * exponent
+        sign = "/" if divided else "·" if written else ""
+        written += sign + symbol + ("" if power == 1 else f"^{power}")
+    powers = tuple(sorted((name, power) for name, power in sums.items() if power))
+    # Products of rounded factors: the last digit is noise.
+    return Unit(written, _dimension(powers), float(f"{factor:.15g}"), 0.0, powers)
+
+
+def _parts(text: str) -> list[tuple[bool, str, int]]:
+    """The parts of a product: whether it is divided by, the symbol, the power."""
+    if len(text) > _MAX_LENGTH:
+        raise _unknown_unit(text)
+    parts = []
+    for position, section in enumerate(text.split("/")):
+        inner = section.strip()
+        if position and inner.startswith("(") and inner.endswith(")"):
+            factors, divided = re.split(r"[·*]", inner[1:-1]), True
+        else:
+            factors, divided = re.split(r"[·*]", inner), False
+        for number, factor in enumerate(factors):
+            match = _PART.fullmatch(factor.strip())
+            symbol = SPELLINGS.get(match["symbol"], match["symbol"]) if match else ""
+            if match is None or symbol not in UNITS:
+                raise _unknown_unit(text)
+            power = int((match["power"] or "1").translate(_SUPERSCRIPTS))
+            parts.append((divided or (position > 0 and number == 0), symbol, power))
+    return parts
+
+
+@cache
+def _dimension_names() -> dict[Powers, str]:
+    return {parse_powers(unit): name for unit, name in DIMENSIONS.items()}
+
+
+def parse_powers(text: str) -> Powers:
+    """The base dimensions of a unit, without its name: names are found by them."""
+    sums: dict[str, float] = {}
+    for divided, symbol, power in [(False, text, 1)] if text in UNITS else _parts(text):
+        for name, exponent in UNITS[symbol][2]:
+            sums[name] = sums.get(name, 0.0) + (-power if divided else power) * exponent
+    return tuple(sorted((name, power) for name, power in sums.items() if power))
+
+
+@lru_cache(maxsize=4096)
+def _dimension(powers: Powers) -> str:
+    """A dimension in words: its name, or its base dimensions with their powers."""
+    if len(powers) == 1 and powers[0][1] == 1.0:
+        return powers[0][0]
+    if powers in (names := _dimension_names()):
+        return names[powers]
+    over = [_power(name, p) for name, p in powers if p > 0]
+    under = [_power(name, -p) for name, p in powers if p < 0]
+    return "/".join(["·".join(over) or "1", *under])
+
+
+def _power(name: str, exponent: float) -> str:
+    return name if exponent == 1.0 else f"{name}^{exponent:g}"
 
 
 def _unknown_unit(text: str) -> UnitError:
-    other_case = [symbol for symbol in _SYMBOL if symbol.lower() == text.lower()]
-    similar = difflib.get_close_matches(text[:_MAX_LENGTH], _SYMBOL, n=3, cutoff=0.5)
-    near = other_case or similar
-    near = list(dict.fromkeys(_WRITTEN[_SYMBOL[symbol]] for symbol in near))
+    known = [*UNITS, *SPELLINGS]
+    other_case = [symbol for symbol in known if symbol.lower() == text.lower()]
+    similar = difflib.get_close_matches(text[:_MAX_LENGTH], known, n=3, cutoff=0.5)
+    near = list(dict.fromkeys(SPELLINGS.get(s, s) for s in other_case or similar))
     return UnitError(
-        f"{_shorten(text)!r} is no unit that Leitwerk knows",
+        f"{_shorten(text)!r} is not a unit that Leitwerk knows",
         valid=", ".join(near) if near else "for instance °C, V, mA, Ω, %, bar, m, l/s, s",
         remedy="write the unit's symbol" + (f"; did you mean {near[0]}?" if near else ""),
     )

@@ -23,10 +23,10 @@ import yaml
 from numpy.typing import NDArray
 from pymodbus.client import ModbusTcpClient
 
-from leitwerk.alarms.board import Board, Watching
-from leitwerk.alarms.definition import AlarmPoint
+from leitwerk.alarms.board import AlarmTracker, ChannelAlarm
+from leitwerk.alarms.definition import AlarmDefinition
 from leitwerk.alarms.states import State
-from leitwerk.alarms.timeline import follow
+from leitwerk.alarms.timeline import alarm_timeline
 from leitwerk.check.compile import check_into
 from leitwerk.datasheet.model import Datasheet, ScanTiming, Terminal
 from leitwerk.datasheet.points import Point
@@ -43,7 +43,7 @@ from leitwerk.signals.linear import Linear
 from leitwerk.signals.thermocouple_curves import CURVES
 from leitwerk.standins.process import start_standin
 from leitwerk.standins.profile import find_profile
-from leitwerk.transfer.batch import Unit, upload_batch
+from leitwerk.transfer.batch import BatchItem, upload_batch
 from leitwerk.transfer.upload import upload
 
 CHANNELS = 10_000
@@ -258,9 +258,9 @@ def batch() -> None:
                 serial = device.identify().serial
             text = kiln.replace("modbus+tcp://127.0.0.1:5020?unit=3", str(address))
             setup = parse_setup(text.replace("K2-00417", serial))
-            units.append(Unit(line, serial, setup))
+            units.append(BatchItem(line, serial, setup))
 
-        def carry(some: list[Unit], at_once: int) -> Callable[[], object]:
+        def carry(some: list[BatchItem], at_once: int) -> Callable[[], object]:
             passwords = {"operator": "1834"}
             return lambda: upload_batch(
                 some, keep=keep, passwords=lambda setup: passwords, at_once=at_once
@@ -354,7 +354,7 @@ def scales() -> None:
 class OneByOne:
     """An alarm with both points, both delays and a latch, a sample at a time, as one would write it."""
 
-    def __init__(self, alarm: AlarmPoint) -> None:
+    def __init__(self, alarm: AlarmDefinition) -> None:
         self.trip, self.clear = alarm.point
         self.delay_s, self.clear_delay_s = alarm.delay_s, alarm.clear_delay_s
         self.latch = alarm.latch
@@ -386,10 +386,10 @@ def alarms() -> None:
     rng = np.random.default_rng(8)
     times = np.arange(count, dtype=float)
     values = 70.0 + 12.0 * np.sin(times / 500.0) + rng.normal(0.0, 0.3, count)
-    alarm = AlarmPoint.above("hot", 78.0, 75.0, delay_s=30.0, clear_delay_s=10.0, latch=True)
+    alarm = AlarmDefinition.above("hot", 78.0, 75.0, delay_s=30.0, clear_delay_s=10.0, latch=True)
 
     def at_once() -> None:
-        line = follow(alarm, times, values)
+        line = alarm_timeline(alarm, times, values)
         line.strip(), line.time_s
 
     def one_by_one() -> None:
@@ -404,14 +404,14 @@ def alarms() -> None:
 
     machine = OneByOne(alarm)
     same = [int(machine.take(t, v)) for t, v in zip(times[:part], values[:part], strict=True)]
-    assert same == follow(alarm, times[:part], values[:part]).strip().tolist()
+    assert same == alarm_timeline(alarm, times[:part], values[:part]).strip().tolist()
     first, second, ratio = compare(at_once, one_by_one)
     scale = count / part
     print(f"an alarm over {count:,} samples\n    {first:.3f} s, one by one {second * scale:.1f} s: "
           f"{scale / ratio:.0f} times as fast (goal: at least 50)")  # fmt: skip
 
-    many = [Watching(f"c{k // 4}", alarm) for k in range(4 * CHANNELS)]
-    board = Board(many, [f"c{k}" for k in range(CHANNELS)])
+    many = [ChannelAlarm(f"c{k // 4}", alarm) for k in range(4 * CHANNELS)]
+    board = AlarmTracker(many, [f"c{k}" for k in range(CHANNELS)])
     samples = rng.normal(76.0, 3.0, (50, CHANNELS))
     began = time.process_time()
     for k, sample in enumerate(samples):

@@ -5,15 +5,15 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from leitwerk.alarms.definition import AlarmPoint, Watch
-from leitwerk.alarms.states import Act, State
+from leitwerk.alarms.definition import AlarmDefinition, Watch
+from leitwerk.alarms.states import OperatorAction, State
 
 
 @dataclass
 class Slow:
     """One alarm of one channel."""
 
-    alarm: AlarmPoint
+    alarm: AlarmDefinition
     gap_s: float = math.inf
     tripped: bool = False
     beyond_since: float | None = None
@@ -28,19 +28,19 @@ class Slow:
     def __post_init__(self) -> None:
         self.past: list[tuple[float, float]] = []
 
-    def do(self, act: Act, until: float = math.inf) -> None:
-        if act is Act.ACKNOWLEDGE:
+    def do(self, act: OperatorAction, until: float = math.inf) -> None:
+        if act is OperatorAction.ACKNOWLEDGE:
             self.unacknowledged = False
-        elif act is Act.RESET and not self.tripped and not self.unacknowledged:
+        elif act is OperatorAction.RESET and not self.tripped and not self.unacknowledged:
             self.latched = False
-        elif act is Act.SHELVE:
+        elif act is OperatorAction.SHELVE:
             self.shelved_until = until
-        elif act is Act.TAKE_OUT:
+        elif act is OperatorAction.TAKE_OUT:
             self.out = True
-        elif (act is Act.UNSHELVE and self.shelved_until is not None) or (
-            act is Act.PUT_BACK and self.out
+        elif (act is OperatorAction.UNSHELVE and self.shelved_until is not None) or (
+            act is OperatorAction.PUT_BACK and self.out
         ):
-            if act is Act.UNSHELVE:
+            if act is OperatorAction.UNSHELVE:
                 self.shelved_until = None
             else:
                 self.out = False
@@ -50,7 +50,7 @@ class Slow:
         self, time: float, value: float, other: float, *, enabled: bool
     ) -> State:
         if self.shelved_until is not None and time >= self.shelved_until:
-            self.do(Act.UNSHELVE)
+            self.do(OperatorAction.UNSHELVE)
         if self.last is not None and (time < self.last or time - self.last > self.gap_s):
             self.beyond_since = self.safe_since = None
             self.past = []

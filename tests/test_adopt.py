@@ -42,7 +42,7 @@ def test_what_a_setup_cannot_say_stands_at_the_top(device):
     image = device.read_settings()
     settings = dict(image.settings)
     settings |= {"channel.4.sensor": "voltage", "channel.4.range": "±1 V", "channel.4.unit": "%"}
-    text = adopt(lw.Image("fichte-8", settings), device.identify(), "kiln", sheet)
+    text = adopt(lw.DeviceSettings("fichte-8", settings), device.identify(), "kiln", sheet)
     assert text.splitlines()[1].startswith("# ")
     assert "at: kiln" in text
 

@@ -9,11 +9,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from alarm_reference import Slow
-from leitwerk.alarms.board import Board, Watching
-from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.alarms.board import AlarmTracker, ChannelAlarm
+from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.alarms.inputs import change, difference
-from leitwerk.alarms.states import Act, Deed, State
-from leitwerk.alarms.timeline import follow
+from leitwerk.alarms.states import OperatorAction, State, TimedAction
+from leitwerk.alarms.timeline import alarm_timeline
 
 INF = math.inf
 NORMAL, PENDING, TRIPPED = State.NORMAL, State.PENDING, State.UNACKNOWLEDGED
@@ -24,7 +24,7 @@ DELAYS = st.sampled_from([0.0, 0.0, 0.1, 0.3, 1.0, 2.0, 2.5])
 
 
 @st.composite
-def alarm_points(draw: st.DrawFn) -> AlarmPoint:
+def alarm_points(draw: st.DrawFn) -> AlarmDefinition:
     ends = sorted(draw(st.tuples(NUMBERS, NUMBERS, NUMBERS, NUMBERS).filter(lambda n: n == n)))
     ends = sorted(-9.0 if math.isnan(e) else e for e in ends)
     wide, narrow = (ends[0], ends[3]), (ends[1], ends[2])
@@ -34,7 +34,7 @@ def alarm_points(draw: st.DrawFn) -> AlarmPoint:
         narrow = (-INF, narrow[1]) if open_end == "low" else (narrow[0], INF)
     inside = draw(st.booleans())
     watch = draw(st.sampled_from([Watch.VALUE, Watch.VALUE, *Watch]))
-    return AlarmPoint(
+    return AlarmDefinition(
         "a",
         trip=narrow if inside else wide,
         clear=wide if inside else narrow,
@@ -51,8 +51,9 @@ def alarm_points(draw: st.DrawFn) -> AlarmPoint:
 
 
 DEEDS = st.lists(
-    st.tuples(st.integers(0, 39), st.sampled_from(list(Act)), st.floats(0.0, 20.0)), max_size=6
-).map(lambda deeds: [Deed(*deed) for deed in sorted(deeds, key=lambda d: d[0])])
+    st.tuples(st.integers(0, 39), st.sampled_from(list(OperatorAction)), st.floats(0.0, 20.0)),
+    max_size=6,
+).map(lambda deeds: [TimedAction(*deed) for deed in sorted(deeds, key=lambda d: d[0])])
 SAMPLES = st.lists(
     st.tuples(STEPS, NUMBERS, NUMBERS, st.sampled_from([True] * 5 + [False])), max_size=40
 )
@@ -64,7 +65,7 @@ def test_both_evaluators_agree_exactly_with_the_slow_one(alarm, samples, deeds, 
     x, y = (np.array([s[k] for s in samples], float) for k in (1, 2))
     enabled = np.array([s[3] for s in samples], bool)
     slow = Slow(alarm, gap_s)
-    board = Board([Watching("x", alarm)], ["x", "y"], gap_s=gap_s)
+    board = AlarmTracker([ChannelAlarm("x", alarm)], ["x", "y"], gap_s=gap_s)
     want, got = [], []
     for k, time in enumerate(times):
         for deed in (d for d in deeds if d.sample == k):
@@ -72,7 +73,7 @@ def test_both_evaluators_agree_exactly_with_the_slow_one(alarm, samples, deeds, 
             board.do(0, deed.act, until_s=deed.until_s)
         want.append(slow.take(time, x[k], y[k], enabled=bool(enabled[k])))
         if k % 3 == 2:  # kept and taken up again: nothing is lost
-            fresh = Board([Watching("x", alarm)], ["x", "y"], gap_s=gap_s)
+            fresh = AlarmTracker([ChannelAlarm("x", alarm)], ["x", "y"], gap_s=gap_s)
             fresh.resume(json.loads(json.dumps(board.to_dict(), allow_nan=False)))
             board = fresh
         board.take(time, np.array([x[k], y[k]]), enabled=enabled[k : k + 1])
@@ -83,12 +84,14 @@ def test_both_evaluators_agree_exactly_with_the_slow_one(alarm, samples, deeds, 
         watched = change(times, x, alarm.window_s, gap_s)
     elif alarm.watch is Watch.DIFFERENCE:
         watched = difference(x, y if alarm.other else alarm.nominal)
-    course = follow(alarm, times, watched, enabled=enabled, deeds=deeds, gap_s=gap_s)
+    course = alarm_timeline(alarm, times, watched, enabled=enabled, deeds=deeds, gap_s=gap_s)
     assert course.strip().tolist() == want
     # A value that is not good counts as none, whatever number stands there.
     if alarm.watch in {Watch.VALUE, Watch.READING}:
         good, filled = np.isfinite(x), np.nan_to_num(x, nan=1.0)
-        marked = follow(alarm, times, filled, good=good, enabled=enabled, deeds=deeds, gap_s=gap_s)
+        marked = alarm_timeline(
+            alarm, times, filled, good=good, enabled=enabled, deeds=deeds, gap_s=gap_s
+        )
         assert marked.strip().tolist() == want
     before = [NORMAL, *want[:-1]]
     assert course.sample.tolist() == [k for k, s in enumerate(want) if s != before[k]]
@@ -101,15 +104,15 @@ def test_the_pieces_of_a_long_recording_do_not_show(chunk, alarm, samples) -> No
 
     times = np.cumsum([s[0] for s in samples])
     x = np.array([s[1] for s in samples], float)
-    whole = follow(alarm, times, x)
+    whole = alarm_timeline(alarm, times, x)
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(process, "CHUNK", chunk)
         patch.setattr(process, "RUNS", chunk)
-        pieces = follow(alarm, times, x)
+        pieces = alarm_timeline(alarm, times, x)
     assert pieces.strip().tolist() == whole.strip().tolist()
 
 
-HOT = AlarmPoint.above("hot", 78.0, 75.0, delay_s=30.0, clear_delay_s=10.0)
+HOT = AlarmDefinition.above("hot", 78.0, 75.0, delay_s=30.0, clear_delay_s=10.0)
 
 
 @pytest.mark.parametrize(
@@ -135,21 +138,21 @@ HOT = AlarmPoint.above("hot", 78.0, 75.0, delay_s=30.0, clear_delay_s=10.0)
 )
 def test_what_goes_wrong_easily(samples, states) -> None:
     times, values = (np.array(column, float) for column in zip(*samples, strict=True))
-    assert follow(HOT, times, values, gap_s=60.0).strip().tolist() == states
+    assert alarm_timeline(HOT, times, values, gap_s=60.0).strip().tolist() == states
 
 
 def test_no_reading_is_an_alarm_of_its_own() -> None:
-    alarm = AlarmPoint(
+    alarm = AlarmDefinition(
         "lost", (1.0, 1.0), (1.0, 1.0), inside=True, watch=Watch.READING, delay_s=2.0
     )
     values = np.array([1.0, math.nan, math.nan, math.nan, 1.0])
-    course = follow(alarm, np.arange(5.0), values)
+    course = alarm_timeline(alarm, np.arange(5.0), values)
     assert course.strip().tolist() == [NORMAL, PENDING, PENDING, TRIPPED, NORMAL]
     assert course.trips == 1
     assert course.to_dict()["changes"][1] == {"time_s": 3.0, "state": "unacknowledged"}
 
 
 def test_a_state_of_other_alarms_is_not_taken_up() -> None:
-    board = Board([Watching("x", HOT)], ["x"])
+    board = AlarmTracker([ChannelAlarm("x", HOT)], ["x"])
     with pytest.raises(ValueError, match="other alarms"):
-        Board([Watching("y", HOT)], ["y"]).resume(board.to_dict())
+        AlarmTracker([ChannelAlarm("y", HOT)], ["y"]).resume(board.to_dict())

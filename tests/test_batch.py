@@ -6,7 +6,7 @@ import pytest
 
 import leitwerk as lw
 from conftest import PASSWORDS, example
-from leitwerk.transfer.batch import read_units, upload_batch
+from leitwerk.transfer.batch import read_batch, upload_batch
 
 
 @pytest.fixture
@@ -54,7 +54,7 @@ def test_every_unit_gets_its_own_and_a_second_run_goes_on_with_the_rest(fleet, l
     }
     second = leitwerk("batch", fleet.file, fleet.table, "--json")
     assert {o["state"] for o in json.loads(second.stdout)} == {"earlier"}
-    units = read_units(fleet.file, fleet.table)
+    units = read_batch(fleet.file, fleet.table)
     with lw.connect(units[3].setup) as device:
         assert device.read_settings().settings["title"] == units[3].setup.title == "Kiln 4"
     lines = fleet.lines()
@@ -75,7 +75,7 @@ def test_one_that_fails_stops_no_other(fleet, leitwerk):
 
 def test_a_hundred_units_some_of_which_drop_the_link_end_verified_or_told(fleet, tmp_path):
     fleet(100, "--drop-share", "0.05")
-    units = read_units(fleet.file, fleet.table)
+    units = read_batch(fleet.file, fleet.table)
     options = lw.LinkOptions(2.0, retries=4)
     outcomes = upload_batch(
         units, keep=tmp_path / "kept", passwords=lambda setup: PASSWORDS, options=options,
@@ -123,7 +123,7 @@ def test_any_value_may_differ_and_mistakes_are_told_before_anything_is_written(
         ["1;modbus+tcp://a;every 5 s;Air;KILN-1", "2;modbus+tcp://b;every 0.1 s;;"],
         "serial;at;sample;channels.air_top.label;settings.name",
     )
-    units = read_units(fleet.file, fleet.table)
+    units = read_batch(fleet.file, fleet.table)
     assert units[0].setup.channels["air_top"].label == "Air"
     assert units[0].setup.settings == {"name": "KILN-1"}
     assert units[1].setup.channels["air_top"].label == "Air above the stack"

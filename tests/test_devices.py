@@ -17,7 +17,7 @@ from leitwerk.devices.recordings import fetch_recording, list_recordings
 from leitwerk.devices.watchdog import try_watchdog
 from leitwerk.identity import same_number
 from leitwerk.parsing.address import DeviceName, parse_address
-from leitwerk.project.inventory import FILE, locate
+from leitwerk.project.inventory import FILE, resolve_address
 from leitwerk.standins.clock import DeviceClock
 from leitwerk.standins.flow import FlowTransmitter
 from leitwerk.standins.profile import find_profile
@@ -47,8 +47,8 @@ def test_a_device_keeps_its_name_when_its_address_changes(here):
     assert (again.name, again.address) == ("valley", ELSEWHERE)
     (known,) = here.devices()
     assert (known.identity.firmware, known.address) == ("2.1", ELSEWHERE)
-    assert locate(DeviceName("VALLEY")) == ELSEWHERE
-    assert locate(AT) == AT
+    assert resolve_address(DeviceName("VALLEY")) == ELSEWHERE
+    assert resolve_address(AT) == AT
 
 
 def test_duplicates_and_odd_names_are_refused(here):

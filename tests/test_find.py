@@ -10,7 +10,7 @@ import leitwerk as lw
 from conftest import NOWHERE, MemoryLink
 from leitwerk.devices import scan as scanning
 from leitwerk.devices.datasheet_trial import try_datasheet
-from leitwerk.devices.scan import FoundDevice, Port, Scan, scan, spread
+from leitwerk.devices.scan import FoundDevice, Port, Scan, expand_addresses, scan
 from leitwerk.parsing.address import parse_address
 
 
@@ -22,7 +22,7 @@ def address(standin):
 def test_a_scan_finds_who_is_there_and_tells_it_early(address):
     seen, steps = [], []
     found = scan(
-        spread(address, range(1, 6)), [lw.find_datasheet("linde"), lw.find_datasheet("fichte-8")],
+        expand_addresses(address, range(1, 6)), [lw.find_datasheet("linde"), lw.find_datasheet("fichte-8")],
         progress=lambda done, total: steps.append((done, total, len(seen))), on_found=seen.append,
     )  # fmt: skip
     assert [(d.address.unit, d.identity.serial) for d in found.found] == [(3, "K2-00417")]

@@ -5,13 +5,13 @@ import json
 import pytest
 
 import leitwerk as lw
-from leitwerk.datasheet.needs import Needs, _protects, parse_counted, why_not
+from leitwerk.datasheet.needs import Needs, _protects, parse_counted, unmet_needs
 
 SHEET = lw.find_datasheet("fichte-8")
 
 
 def reasons(*inputs, **more):
-    return why_not(Needs(inputs=tuple(parse_counted(i) for i in inputs), **more), SHEET)
+    return unmet_needs(Needs(inputs=tuple(parse_counted(i) for i in inputs), **more), SHEET)
 
 
 @pytest.mark.parametrize(

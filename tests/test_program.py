@@ -20,7 +20,7 @@ from leitwerk.protocols.board_image import (
 
 SHEET = lw.find_datasheet("buche-6")
 SETUP = lw.parse_setup((EXAMPLES / "panel.yaml").read_text("utf-8"))
-IMAGE = lw.Image("buche-6", {**lw.encode_setup(SETUP, SHEET).settings, "bus.unit": 11.0})
+IMAGE = lw.DeviceSettings("buche-6", {**lw.encode_setup(SETUP, SHEET).settings, "bus.unit": 11.0})
 MADE = build_program(IMAGE, SHEET)
 
 

@@ -26,7 +26,7 @@ from leitwerk.standins.firmware import Refusal, RefusedError
 from leitwerk.standins.logger import Logger
 from leitwerk.standins.profile import find_profile
 from leitwerk.transfer.history import read_history
-from leitwerk.transfer.recover import Found, look_back, unfinished
+from leitwerk.transfer.recover import RecoveryState, inspect_interrupted, unfinished
 
 STATION_PASSWORDS = {"operator": "2208"}
 
@@ -100,9 +100,9 @@ def test_cut_at_every_request_then_recovered(tmp_path_factory, model, end, undo,
             # Nothing to recover: then nothing is half.
             assert firmware.holding in (old, new)
             continue
-        found = look_back(again, journal).found
-        assert (found is Found.OLD) == (firmware.holding == old)
-        assert (found is Found.NEW) == (firmware.holding == new)
+        found = inspect_interrupted(again, journal).found
+        assert (found is RecoveryState.OLD) == (firmware.holding == old)
+        assert (found is RecoveryState.NEW) == (firmware.holding == new)
         lw.recover(again, journal, lw.Terms(keep, passwords), undo=undo)
         assert firmware.holding == (old if undo else new)
         with pytest.raises(lw.FileProblem, match="no upload to this device was broken off"):

@@ -13,10 +13,10 @@ from hypothesis import strategies as st
 import leitwerk as lw
 from conftest import EXAMPLES
 from leitwerk.alarms.bands import BandPart, Bands
-from leitwerk.alarms.board import Board, Watching
+from leitwerk.alarms.board import AlarmTracker, ChannelAlarm
 from leitwerk.alarms.chatter import cycles_per_hour
-from leitwerk.alarms.definition import AlarmPoint
-from leitwerk.alarms.timeline import follow
+from leitwerk.alarms.definition import AlarmDefinition
+from leitwerk.alarms.timeline import alarm_timeline
 from leitwerk.analysis.expression import work_out
 from leitwerk.errors import QuantityError, SetupError
 from leitwerk.evaluation.course import parse_course
@@ -122,7 +122,7 @@ def test_bands_have_hysteresis_and_live_and_recorded_agree(values, hysteresis):
     )
     bands = Bands(parts, hysteresis)
     got = bands.at(values).tolist()
-    board = Board([Watching("x", border) for border in bands.borders()], ["x"])
+    board = AlarmTracker([ChannelAlarm("x", border) for border in bands.borders()], ["x"])
     passed = [0, 0, 0]
     for k, value in enumerate(values):
         board.take(float(k), [value])
@@ -138,10 +138,10 @@ def test_bands_have_hysteresis_and_live_and_recorded_agree(values, hysteresis):
 
 @pytest.mark.parametrize(("apart", "delay"), [(0.0, 0.0), (0.1, 0.0), (0.1, 2.0), (0.2, 1.0)])
 def test_chatter_is_foretold_as_a_simulation_has_it(apart, delay):
-    alarm = AlarmPoint.above("a", apart / 2, -apart / 2, delay_s=delay, clear_delay_s=delay)
+    alarm = AlarmDefinition.above("a", apart / 2, -apart / 2, delay_s=delay, clear_delay_s=delay)
     count = 400_000
     noise = np.random.default_rng(7).normal(0.0, 0.1, count)
-    seen = follow(alarm, np.arange(count) * 1.0, noise).trips * 3600.0 / count
+    seen = alarm_timeline(alarm, np.arange(count) * 1.0, noise).trips * 3600.0 / count
     assert cycles_per_hour(alarm, 0.1, 1.0) == pytest.approx(seen, rel=0.15)
 
 

@@ -16,12 +16,12 @@ from aiosmtpd.smtp import AuthResult
 
 import leitwerk as lw
 from conftest import EXAMPLES, PASSWORDS, Clock, MemoryLink, example
-from leitwerk.alarms.states import Act
+from leitwerk.alarms.states import OperatorAction
 from leitwerk.commissioning.alarm_proof import prove, warming
 from leitwerk.commissioning.loop_check import check_loop, pulse
 from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.evaluation.course import parse_course
-from leitwerk.monitoring.attendant import Attendant, Means
+from leitwerk.monitoring.attendant import Attendant, AttendOptions
 from leitwerk.monitoring.operator_acts import request_act
 from leitwerk.monitoring.outbox import Outbox, SendFailed
 from leitwerk.monitoring.senders import sender
@@ -60,7 +60,7 @@ class Bench:
         self.device = lw.Device(sheet, self.link)
         lw.upload(self.setup, self.device, keep=keep, passwords=PASSWORDS)
         self.seen = []
-        self.means = Means(
+        self.means = AttendOptions(
             Path(keep), armed=armed, passwords=PASSWORDS, told=self.seen.append,
             wall=lambda: DAY + timedelta(seconds=self.clock.now_s),
             clock=self.clock, wait=self.clock.wait,
@@ -235,12 +235,12 @@ def test_people_acknowledge_by_a_file_and_by_a_message(sheet, tmp_path, gateway)
     bench = Bench(sheet, tmp_path, gateway, course="85; stay 1 h")
     one = Attendant(bench.setup, bench.device, bench.means)
     one.attend(period_s=0.5, duration_s=8.0)
-    request_act(tmp_path, "K2-00417", ALARM, Act.SHELVE, 60.0)
+    request_act(tmp_path, "K2-00417", ALARM, OperatorAction.SHELVE, 60.0)
     (tmp_path / "K2-00417" / "acts" / "x.json").write_text("{")
     one.step()
     assert [text for _, text in bench.told("operator")] == ["shelve: unacknowledged -> shelved"]
     assert ("x.json", "holds nothing that could be done") in bench.told("trouble")
-    request_act(tmp_path, "K2-00417", ALARM, Act.UNSHELVE)
+    request_act(tmp_path, "K2-00417", ALARM, OperatorAction.UNSHELVE)
     one.step()
     for number in ("+49 170 0000001", "+49 170 9999999"):
         gateway.post("/received", "", {"from": number, "text": "ok, I come"})

@@ -26,7 +26,7 @@ from leitwerk.project.passwords import broker_password
 from leitwerk.protocols.station import (
     Answer,
     Desired,
-    Standing,
+    RequestStatus,
     State,
     Topics,
     build,
@@ -109,13 +109,13 @@ def settled(setup, link, keep, standing):
 def test_requested_then_in_force_and_read_like_any_device(head_water, leitwerk, tmp_path):
     setup, link = head_water("--time-factor", "2000")
     asked = request_setup(setup, link, SHEET, keep=tmp_path, by="Ida", expires_s=3600)
-    assert asked.standing is Standing.REQUESTED
+    assert asked.standing is RequestStatus.REQUESTED
     assert {c.setting for c in asked.waiting} == {
         *setup.settings,
         "sample.interval",
         "report.interval",
     }
-    view = settled(setup, link, tmp_path, Standing.IN_FORCE)
+    view = settled(setup, link, tmp_path, RequestStatus.IN_FORCE)
     assert view.state.settings["sensor.depth"] == 1.2
     assert request_setup(setup, link, SHEET, keep=tmp_path).desired.id == asked.desired.id
     path = str(tmp_path / "hw.yaml")
@@ -152,13 +152,13 @@ def test_a_change_while_one_waits_replaces_it(head_water, leitwerk, tmp_path):
     later = look_station(
         setup, link, SHEET, keep=tmp_path, now=lambda: datetime.now(UTC) + timedelta(hours=3)
     )
-    assert (later.standing, later.overdue) == (Standing.EXPIRED, True)
+    assert (later.standing, later.overdue) == (RequestStatus.EXPIRED, True)
 
 
 def test_a_station_refuses_all_of_it_with_a_reason(head_water, tmp_path):
     setup, link = head_water(*FAST, "--flat-battery")
     request_setup(setup, link, SHEET, keep=tmp_path)
-    view = settled(setup, link, tmp_path, Standing.REFUSED)
+    view = settled(setup, link, tmp_path, RequestStatus.REFUSED)
     assert "my battery is flat" in dict(view.rows())["change"]
     assert view.state.settings["name"] == "laerche"
 
@@ -226,14 +226,14 @@ def state(answer=None, **more):
 @pytest.mark.parametrize(
     ("desired", "answer", "after", "standing"),
     [
-        (None, None, 0, Standing.NONE),
-        (change(), None, 0, Standing.REQUESTED),
-        (change(), ("in force", "0123456789abcdef"), 0, Standing.IN_FORCE),
-        (change(), ("refused", "0123456789abcdef"), 0, Standing.REFUSED),
-        (change(), ("in force", "fedcba9876543210"), 0, Standing.REQUESTED),
-        (change(expires=NOW + timedelta(hours=1)), None, 3599, Standing.REQUESTED),
-        (change(expires=NOW + timedelta(hours=1)), None, 3600, Standing.EXPIRED),
-        (change(expires=NOW), ("in force", "0123456789abcdef"), 9999, Standing.IN_FORCE),
+        (None, None, 0, RequestStatus.NONE),
+        (change(), None, 0, RequestStatus.REQUESTED),
+        (change(), ("in force", "0123456789abcdef"), 0, RequestStatus.IN_FORCE),
+        (change(), ("refused", "0123456789abcdef"), 0, RequestStatus.REFUSED),
+        (change(), ("in force", "fedcba9876543210"), 0, RequestStatus.REQUESTED),
+        (change(expires=NOW + timedelta(hours=1)), None, 3599, RequestStatus.REQUESTED),
+        (change(expires=NOW + timedelta(hours=1)), None, 3600, RequestStatus.EXPIRED),
+        (change(expires=NOW), ("in force", "0123456789abcdef"), 9999, RequestStatus.IN_FORCE),
     ],
 )
 def test_how_a_change_stands(desired, answer, after, standing):
@@ -307,7 +307,7 @@ def test_any_payload_is_a_message_or_an_error(payload):
 def test_a_station_tests_itself_before_it_starts(head_water, tmp_path):
     setup, link = head_water(*FAST, "--open", "1")
     request_setup(setup, link, SHEET, keep=tmp_path, self_test=True)
-    view = settled(setup, link, tmp_path, Standing.REFUSED)
+    view = settled(setup, link, tmp_path, RequestStatus.REFUSED)
     rows = dict(view.rows())
     assert "the self-test failed: pressure: 0 is not plausible" in rows["change"]
     assert "pressure: 0 is not plausible" in rows["self-test"]

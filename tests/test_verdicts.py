@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from conftest import kiln
 from leitwerk.check.assignment import assign_channels
-from leitwerk.datasheet.image import Change
+from leitwerk.datasheet.image import SettingChange
 from leitwerk.evaluation.verdict import Context, Verdict, judge
 from leitwerk.findings import Findings
 from leitwerk.signals import thermocouple
@@ -63,7 +63,7 @@ def test_verdict_and_reason(channels, name, values, qualities, verdict, reason):
 
 
 def test_settings_that_differ_are_named_as_the_first_thing_to_mend(channels):
-    change = Change("channel.5.scale.value_high", 80.0, 100.0, "%")
+    change = SettingChange("channel.5.scale.value_high", 80.0, 100.0, "%")
     reason = report(channels["valve"], [32.0], changes=[change]).reason
     assert "channel.5.scale.value_high is 80 %, not 100 %" in reason
     assert reason.endswith("upload it")

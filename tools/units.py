@@ -166,7 +166,7 @@ def figures(row: Row, size: float) -> tuple[float, float, dict[str, float]]:
         # 459.67 °F below 0 °F; the difference of two rounded numbers is worse than the definition.
         return (5 / 9 if "Fahr" in row.pint else 1.0), zero, {"temperature": 1.0} if one else {}
     quantity = registry.Quantity(1.0, "") * registry.parse_expression(row.pint)
-    powers = {BASES[str(k)]: float(v) for k, v in quantity.dimensionality.items()}
+    powers = {BASES[str(k)]: float(str(v)) for k, v in quantity.dimensionality.items()}
     magnitude = size * quantity.m_as(_si(quantity))
     if row.apart:
         powers[row.apart] = powers.get(row.apart, 0.0) + 1.0
@@ -176,7 +176,7 @@ def figures(row: Row, size: float) -> tuple[float, float, dict[str, float]]:
 def _si(quantity: pint.Quantity[float]) -> str:
     names = {"[length]": "meter", "[mass]": "kilogram", "[time]": "second", "[current]": "ampere",
              "[temperature]": "kelvin", "[substance]": "mole", "[luminosity]": "candela"}  # fmt: skip
-    parts = [f"{names[str(k)]} ** {float(v)}" for k, v in quantity.dimensionality.items()]
+    parts = [f"{names[str(k)]} ** {v}" for k, v in quantity.dimensionality.items()]
     return " * ".join(parts) or "dimensionless"
 
 

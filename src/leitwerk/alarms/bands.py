@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from leitwerk.alarms.definition import AlarmPoint
-from leitwerk.alarms.runs import levels
+from leitwerk.alarms.definition import AlarmDefinition
+from leitwerk.alarms.runs import level_changes
 from leitwerk.alarms.states import Level
 
 if TYPE_CHECKING:
@@ -40,11 +40,11 @@ class Bands:
     parts: tuple[BandPart, ...]
     hysteresis: float = 0.0
 
-    def borders(self) -> list[AlarmPoint]:
+    def borders(self) -> list[AlarmDefinition]:
         """Every border as what it is passed like, from the lowest up."""
         ends = sorted({end for part in self.parts for end in (part.start, part.end)})
         return [
-            AlarmPoint.above(f"{end:g}", end, end - self.hysteresis)
+            AlarmDefinition.above(f"{end:g}", end, end - self.hysteresis)
             for end in ends
             if np.isfinite(end)
         ]
@@ -71,7 +71,7 @@ class Bands:
         borders = self.borders()
         passed = np.zeros(x.size, np.intp)
         for border in borders:
-            at, level = levels(border, times, x)
+            at, level = level_changes(border, times, x)
             lengths = np.diff(np.concatenate(([0], at, [x.size])))
             passed += np.repeat(np.append(False, level == Level.TRIPPED), lengths)
         # Between which borders a value lies, and which band that is.

@@ -10,9 +10,16 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.alarms.runs import BEYOND, NEITHER, OFF, SAFE
-from leitwerk.alarms.states import Act, Deed, Level, Standing, State, state_table
+from leitwerk.alarms.states import (
+    Acknowledgement,
+    Level,
+    OperatorAction,
+    State,
+    TimedAction,
+    state_table,
+)
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -23,11 +30,11 @@ _VERSION = 1
 
 
 @dataclass(frozen=True, slots=True)
-class Watching:
+class ChannelAlarm:
     """An alarm and the channel that it is about."""
 
     channel: str
-    alarm: AlarmPoint
+    alarm: AlarmDefinition
 
     @property
     def name(self) -> str:
@@ -35,12 +42,12 @@ class Watching:
         return f"{self.channel}.{self.alarm.name}"
 
 
-class Board:
+class AlarmTracker:
     """Follows alarms as samples come; each sample is a handful of array operations for all of them.
 
     Parameters
     ----------
-    watched : sequence of Watching
+    watched : sequence of ChannelAlarm
     channels : sequence of str
         The channels' names, in the order of the values that will come.
     gap_s : float, in s
@@ -48,15 +55,15 @@ class Board:
 
     Examples
     --------
-    >>> hot = Watching("air", AlarmPoint.above("hot", 78.0, 75.0))
-    >>> board = Board([hot], ["air"])
+    >>> hot = ChannelAlarm("air", AlarmDefinition.above("hot", 78.0, 75.0))
+    >>> board = AlarmTracker([hot], ["air"])
     >>> board.take(0.0, [80.0]).tolist(), State(int(board.state[0])).words
     ([0], 'unacknowledged')
 
     """
 
     def __init__(
-        self, watched: Sequence[Watching], channels: Sequence[str], *, gap_s: float = math.inf
+        self, watched: Sequence[ChannelAlarm], channels: Sequence[str], *, gap_s: float = math.inf
     ) -> None:
         self.watched = tuple(watched)
         self.gap_s = gap_s
@@ -140,15 +147,15 @@ class Board:
             level[off] = Level.OFF
         return self._show(level)
 
-    def do(self, number: int, act: Act, *, until_s: float = math.inf) -> None:
+    def do(self, number: int, act: OperatorAction, *, until_s: float = math.inf) -> None:
         """An operator's act on one alarm; one that does not fit its state changes nothing."""
-        before = Standing(
+        before = Acknowledgement(
             bool(self.unacknowledged[number]),
             bool(self.latched[number]),
             float(self.shelved_until[number]) if self._is_shelved(number) else None,
             bool(self.out[number]),
         )
-        after = before.after(Deed(0, act, until_s), tripped=bool(self.tripped[number]))
+        after = before.after(TimedAction(0, act, until_s), tripped=bool(self.tripped[number]))
         self.unacknowledged[number] = after.unacknowledged
         self.latched[number] = after.latched
         until = after.shelved_until_s
@@ -297,7 +304,7 @@ def _those(which: Any) -> NDArray[np.intp]:
     return np.flatnonzero(np.fromiter(which, bool))
 
 
-def _table(alarms: Sequence[AlarmPoint]) -> NDArray[np.uint8]:
+def _table(alarms: Sequence[AlarmDefinition]) -> NDArray[np.uint8]:
     """For each alarm, level and marks the state."""
     kinds = {
         (latch, acknowledge): state_table(latch=latch, acknowledge=acknowledge)

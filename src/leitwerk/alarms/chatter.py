@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import math
 
-from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.alarms.definition import AlarmDefinition, Watch
 
 
-def cycles_per_hour(alarm: AlarmPoint, deviation: float, interval_s: float) -> float:
+def cycles_per_hour(alarm: AlarmDefinition, deviation: float, interval_s: float) -> float:
     """How often an alarm would trip and clear in an hour, at worst, from noise alone.
 
     The value is taken to rest half way between trip and clear point, with independent normal noise.
@@ -24,7 +24,7 @@ def cycles_per_hour(alarm: AlarmPoint, deviation: float, interval_s: float) -> f
 
     Examples
     --------
-    >>> bare = AlarmPoint.above("hot", 78.0)
+    >>> bare = AlarmDefinition.above("hot", 78.0)
     >>> round(cycles_per_hour(bare, 0.1, 1.0))
     900
 

@@ -23,7 +23,7 @@ class Watch(enum.StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class AlarmPoint:
+class AlarmDefinition:
     """An alarm: it trips outside ``trip``, or inside, and clears inside or outside ``clear``.
 
     Both are spans with their ends counted in, in the channel's unit. Above 78, clear at 75 is
@@ -69,7 +69,7 @@ class AlarmPoint:
     @classmethod
     def above(
         cls, name: str, trip: float, clear: float | None = None, **more: object
-    ) -> AlarmPoint:
+    ) -> AlarmDefinition:
         """Trips when the value rises above ``trip``, clears at ``clear`` or below it."""
         back = trip if clear is None else clear
         return cls(name, (-math.inf, trip), (-math.inf, back), **more)  # type: ignore[arg-type]
@@ -77,7 +77,7 @@ class AlarmPoint:
     @classmethod
     def below(
         cls, name: str, trip: float, clear: float | None = None, **more: object
-    ) -> AlarmPoint:
+    ) -> AlarmDefinition:
         """Trips when the value falls below ``trip``, clears at ``clear`` or above it."""
         back = trip if clear is None else clear
         return cls(name, (trip, math.inf), (back, math.inf), **more)  # type: ignore[arg-type]

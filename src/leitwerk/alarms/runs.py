@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from leitwerk.alarms.definition import AlarmPoint
+from leitwerk.alarms.definition import AlarmDefinition
 from leitwerk.alarms.states import Level
 
 if TYPE_CHECKING:
@@ -25,7 +25,7 @@ BEYOND, SAFE, NEITHER, OFF = 1, -1, 0, 2
 
 
 def said(
-    alarm: AlarmPoint,
+    alarm: AlarmDefinition,
     watched: NDArray[np.float64],
     good: NDArray[np.bool_] | None,
     enabled: NDArray[np.bool_] | None,
@@ -57,8 +57,8 @@ def _outside(values: NDArray[np.float64], ends: tuple[float, float]) -> NDArray[
     return values < low if math.isinf(high) else (values < low) | (values > high)
 
 
-def levels(
-    alarm: AlarmPoint,
+def level_changes(
+    alarm: AlarmDefinition,
     times_s: NDArray[np.float64],
     watched: NDArray[np.float64],
     good: NDArray[np.bool_] | None = None,
@@ -92,7 +92,7 @@ def levels(
 
 
 def _runs(
-    alarm: AlarmPoint,
+    alarm: AlarmDefinition,
     times_s: NDArray[np.float64],
     watched: NDArray[np.float64],
     good: NDArray[np.bool_] | None,
@@ -139,7 +139,7 @@ def _runs(
 
 
 def _changes(
-    alarm: AlarmPoint,
+    alarm: AlarmDefinition,
     t: NDArray[np.float64],
     start: NDArray[np.intp],
     end: NDArray[np.intp],
@@ -148,7 +148,7 @@ def _changes(
     tripped: bool,
     rises: bool,
 ) -> tuple[NDArray[np.intp], NDArray[np.int8], bool]:
-    """The levels that runs come to, one after the other, and whether the alarm ends up tripped."""
+    """The level_changes that runs come to, one after the other, and whether the alarm ends up tripped."""
     since = t[start]
     delay = np.array([0.0, alarm.delay_s, 0.0, alarm.clear_delay_s])[code]  # by BEYOND, OFF, SAFE
     trips = code == BEYOND

@@ -54,7 +54,7 @@ _WORDS = {
 }
 
 
-class Act(enum.StrEnum):
+class OperatorAction(enum.StrEnum):
     """What an operator does to an alarm."""
 
     ACKNOWLEDGE = "acknowledge"
@@ -86,16 +86,16 @@ def state_table(*, latch: bool, acknowledge: bool) -> list[list[State]]:
 
 
 @dataclass(frozen=True, slots=True)
-class Deed:
+class TimedAction:
     """An act, done before the sample with this number; ``until_s`` ends a shelving."""
 
     sample: int
-    act: Act
+    act: OperatorAction
     until_s: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class Acknowledgement:
     """What has to be remembered of what people did and have to do.
 
     ``unacknowledged`` and ``latched`` begin with a trip. Out of service counts more than shelved,
@@ -112,20 +112,20 @@ class Standing:
         """Whether the alarm is shelved or out of service."""
         return self.out_of_service or self.shelved_until_s is not None
 
-    def after(self, deed: Deed, *, tripped: bool) -> Standing:
+    def after(self, deed: TimedAction, *, tripped: bool) -> Acknowledgement:
         """The standing after an act. One that does not fit the state changes nothing."""
         match deed.act:
-            case Act.ACKNOWLEDGE:
+            case OperatorAction.ACKNOWLEDGE:
                 return replace(self, unacknowledged=False)
-            case Act.RESET:
+            case OperatorAction.RESET:
                 return self if tripped or self.unacknowledged else replace(self, latched=False)
-            case Act.SHELVE:
+            case OperatorAction.SHELVE:
                 return replace(self, shelved_until_s=deed.until_s)
-            case Act.TAKE_OUT:
+            case OperatorAction.TAKE_OUT:
                 return replace(self, out_of_service=True)
-            case Act.UNSHELVE:
+            case OperatorAction.UNSHELVE:
                 back = replace(self, shelved_until_s=None)
-            case Act.PUT_BACK:
+            case OperatorAction.PUT_BACK:
                 back = replace(self, out_of_service=False)
         # What comes back into view is new to everybody when it is active, and else normal.
         return self if back == self else replace(back, unacknowledged=tripped, latched=tripped)

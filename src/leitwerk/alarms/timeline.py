@@ -9,9 +9,16 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from leitwerk.alarms.definition import AlarmPoint, Watch
-from leitwerk.alarms.runs import levels
-from leitwerk.alarms.states import Act, Deed, Level, Standing, State, state_table
+from leitwerk.alarms.definition import AlarmDefinition, Watch
+from leitwerk.alarms.runs import level_changes
+from leitwerk.alarms.states import (
+    Acknowledgement,
+    Level,
+    OperatorAction,
+    State,
+    TimedAction,
+    state_table,
+)
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -24,7 +31,7 @@ class Timeline:
     Before the first of them the alarm is normal. ``count`` is the number of samples.
     """
 
-    alarm: AlarmPoint
+    alarm: AlarmDefinition
     count: int
     sample: NDArray[np.intp]
     time_s: NDArray[np.float64]
@@ -50,14 +57,14 @@ class Timeline:
         }
 
 
-def follow(
-    alarm: AlarmPoint,
+def alarm_timeline(
+    alarm: AlarmDefinition,
     times_s: NDArray[np.float64],
     watched: NDArray[np.float64],
     *,
     good: NDArray[np.bool_] | None = None,
     enabled: NDArray[np.bool_] | None = None,
-    deeds: Sequence[Deed] = (),
+    deeds: Sequence[TimedAction] = (),
     gap_s: float = math.inf,
 ) -> Timeline:
     """Follow an alarm through a recording.
@@ -72,36 +79,36 @@ def follow(
         Which values are good; all that are not NaN when not given.
     enabled : array of shape (n,), optional
         Where the alarm is watched at all; it is suppressed, and begins anew, elsewhere.
-    deeds : sequence of Deed
+    deeds : sequence of TimedAction
         What operators did, in the order of their samples.
     gap_s : float, in s
         Samples further apart than this do not belong together: a wait begins anew.
 
     Examples
     --------
-    >>> hot = AlarmPoint.above("hot", 78.0, 75.0, delay_s=30.0)
-    >>> follow(hot, np.array([0.0, 30.0, 60.0]), np.array([80.0, 79.0, 75.0])).state.tolist()
+    >>> hot = AlarmDefinition.above("hot", 78.0, 75.0, delay_s=30.0)
+    >>> alarm_timeline(hot, np.array([0.0, 30.0, 60.0]), np.array([80.0, 79.0, 75.0])).state.tolist()
     [1, 2, 0]
 
     """
     if alarm.watch is Watch.READING:
         bad = ~np.isfinite(watched)
         watched, good = (bad if good is None else bad | ~good).astype(float), None
-    sample, level = levels(alarm, times_s, watched, good, enabled, gap_s=gap_s)
+    sample, level = level_changes(alarm, times_s, watched, good, enabled, gap_s=gap_s)
     at, state = _states(alarm, times_s, sample, level, deeds)
     return Timeline(alarm, int(times_s.size), at, times_s[at], state)
 
 
 def _states(
-    alarm: AlarmPoint,
+    alarm: AlarmDefinition,
     times_s: NDArray[np.float64],
     sample: NDArray[np.intp],
     level: NDArray[np.int8],
-    deeds: Sequence[Deed],
+    deeds: Sequence[TimedAction],
 ) -> tuple[NDArray[np.intp], NDArray[np.uint8]]:
-    """The states that levels come to with what people did, each change once."""
+    """The states that level_changes come to with what people did, each change once."""
     table = np.array(state_table(latch=alarm.latch, acknowledge=alarm.acknowledge), np.uint8)
-    standing, now = Standing(), Level.NORMAL
+    standing, now = Acknowledgement(), Level.NORMAL
     found_at, found = [], []
     first = 0
     for deed in (*_with_ends(deeds, times_s), None):
@@ -116,7 +123,7 @@ def _states(
             found.append(table[piece, 2 * unacknowledged.view(np.int8) + latched.view(np.int8)])
         if at.size:
             now = Level(int(piece[-1]))
-            standing = Standing(
+            standing = Acknowledgement(
                 bool(unacknowledged[-1]),
                 bool(latched[-1]),
                 standing.shelved_until_s,
@@ -141,7 +148,7 @@ def _states(
 
 
 def _marks(
-    level: NDArray[np.int8], standing: Standing
+    level: NDArray[np.int8], standing: Acknowledgement
 ) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
     """At each change of the level: whether the alarm is unacknowledged, and whether latched."""
     order = np.arange(level.size)
@@ -152,18 +159,18 @@ def _marks(
     return marked | (neither & standing.unacknowledged), marked | (neither & standing.latched)
 
 
-def _with_ends(deeds: Sequence[Deed], times_s: NDArray[np.float64]) -> Iterator[Deed]:
+def _with_ends(deeds: Sequence[TimedAction], times_s: NDArray[np.float64]) -> Iterator[TimedAction]:
     """The deeds, and among them the end of each shelving, when its time has come."""
     end: int | None = None
     for deed in deeds:
         if end is not None and end < deed.sample:
-            yield Deed(end, Act.UNSHELVE)
+            yield TimedAction(end, OperatorAction.UNSHELVE)
             end = None
         yield deed
-        if deed.act is Act.SHELVE:
+        if deed.act is OperatorAction.SHELVE:
             over = np.flatnonzero(times_s[deed.sample :] >= deed.until_s)
             end = deed.sample + int(over[0]) if over.size else None
-        elif deed.act is Act.UNSHELVE:
+        elif deed.act is OperatorAction.UNSHELVE:
             end = None
     if end is not None:
-        yield Deed(end, Act.UNSHELVE)
+        yield TimedAction(end, OperatorAction.UNSHELVE)

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 
-from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import format_number, format_span, format_value
 from leitwerk.parsing.units import Unit
@@ -27,7 +27,7 @@ class Scope:
     states: tuple[str, str] | None = None
 
 
-def check_reach_of(point: AlarmPoint, scope: Scope, path: KeyPath, findings: Findings) -> None:
+def check_reach_of(point: AlarmDefinition, scope: Scope, path: KeyPath, findings: Findings) -> None:
     """Trip points that the channel cannot come to, or always is beyond."""
     if point.watch is not Watch.VALUE or scope.states is not None:
         return
@@ -46,7 +46,7 @@ def check_reach_of(point: AlarmPoint, scope: Scope, path: KeyPath, findings: Fin
     )
 
 
-def check_sides(point: AlarmPoint, scope: Scope, path: KeyPath, findings: Findings) -> None:
+def check_sides(point: AlarmDefinition, scope: Scope, path: KeyPath, findings: Findings) -> None:
     """Clear points that lie where the alarm is tripped: it would never clear."""
     if point.clears:
         return
@@ -74,7 +74,7 @@ def check_sides(point: AlarmPoint, scope: Scope, path: KeyPath, findings: Findin
 
 
 def check_together(
-    points: Sequence[AlarmPoint], scope: Scope, path: KeyPath, findings: Findings
+    points: Sequence[AlarmDefinition], scope: Scope, path: KeyPath, findings: Findings
 ) -> None:
     """Alarms that say the same, and alarms of which one is always tripped."""
     for first, second in combinations(points, 2):
@@ -101,7 +101,7 @@ def check_together(
 
 
 def check_doubt(
-    points: Sequence[AlarmPoint],
+    points: Sequence[AlarmDefinition],
     scope: Scope,
     uncertainty: float,
     path: KeyPath,
@@ -137,7 +137,7 @@ def check_doubt(
             )
 
 
-def may_chatter(alarm: AlarmPoint, span: tuple[float, float]) -> bool:
+def may_chatter(alarm: AlarmDefinition, span: tuple[float, float]) -> bool:
     """Whether an alarm without delays clears so near its trip point that noise could matter."""
     if alarm.watch is not Watch.VALUE or alarm.inside or not alarm.clears:
         return False
@@ -146,14 +146,14 @@ def may_chatter(alarm: AlarmPoint, span: tuple[float, float]) -> bool:
     )
 
 
-def _apart_from_clear(alarm: AlarmPoint) -> float:
+def _apart_from_clear(alarm: AlarmDefinition) -> float:
     """The way between trip and clear point, the shorter one of two."""
     ends = zip(alarm.trip, alarm.clear, strict=True)
     return min((abs(t - c) for t, c in ends if math.isfinite(t)), default=math.inf)
 
 
 def check_chatter(
-    points: Sequence[AlarmPoint], step: float, unit: Unit, path: KeyPath, findings: Findings
+    points: Sequence[AlarmDefinition], step: float, unit: Unit, path: KeyPath, findings: Findings
 ) -> None:
     """Alarms that trip and clear within what the input's own noise does.
 

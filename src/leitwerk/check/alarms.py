@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterator
 from dataclasses import replace
 
-from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.check.alarm_doubts import Scope, check_reach_of, check_sides, check_together
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
@@ -23,7 +23,7 @@ _CHANGES = ("rises", "falls", "changes")
 
 def alarm_points(
     channel: Channel, scope: Scope, path: KeyPath, findings: Findings
-) -> Iterator[AlarmPoint]:
+) -> Iterator[AlarmDefinition]:
     """The alarms of a channel in its unit; what can never trip or never clear is a finding."""
     points = []
     for name, alarm in channel.alarms.items():
@@ -53,7 +53,7 @@ def alarm_points(
     yield from points
 
 
-def device_alarm(alarm: AlarmPoint, host: Chain) -> AlarmPoint | None:
+def device_alarm(alarm: AlarmDefinition, host: Chain) -> AlarmDefinition | None:
     """An alarm in terms of what the device shows, None when that cannot be said.
 
     What Leitwerk works behind the device is turned back; where it falls, above becomes below. A
@@ -70,7 +70,7 @@ def device_alarm(alarm: AlarmPoint, host: Chain) -> AlarmPoint | None:
     trip, clear, beyond = host.signal([point, back, point + (1e-6 if above else -1e-6)]).tolist()
     if not (math.isfinite(trip) and math.isfinite(clear)):
         return None
-    turned = AlarmPoint.above if above == _rises(host, trip, beyond) else AlarmPoint.below
+    turned = AlarmDefinition.above if above == _rises(host, trip, beyond) else AlarmDefinition.below
     ends = turned(alarm.name, trip, clear)
     return replace(alarm, trip=ends.trip, clear=ends.clear)
 
@@ -103,10 +103,10 @@ def _kind(alarm: Alarm, path: KeyPath, findings: Findings) -> str | None:
     return None
 
 
-def _point(name: str, alarm: Alarm, key: str, scope: Scope) -> AlarmPoint:
+def _point(name: str, alarm: Alarm, key: str, scope: Scope) -> AlarmDefinition:
     if scope.states is not None and key != "when":
         raise QuantityError("a contact has states and no numbers", valid="{when: ajar}")
-    bare = AlarmPoint(
+    bare = AlarmDefinition(
         name=name,
         trip=(-math.inf, math.inf),
         clear=(-math.inf, math.inf),
@@ -129,8 +129,8 @@ def _point(name: str, alarm: Alarm, key: str, scope: Scope) -> AlarmPoint:
     return _of_difference(bare, alarm, scope)
 
 
-def _one_sided(bare: AlarmPoint, trip: float, clear: float, key: str) -> AlarmPoint:
-    made = (AlarmPoint.above if key == "above" else AlarmPoint.below)("", trip, clear)
+def _one_sided(bare: AlarmDefinition, trip: float, clear: float, key: str) -> AlarmDefinition:
+    made = (AlarmDefinition.above if key == "above" else AlarmDefinition.below)("", trip, clear)
     return replace(bare, trip=made.trip, clear=made.clear)
 
 
@@ -182,8 +182,8 @@ def _clear(alarm: Alarm, trip: float, scope: Scope, *, above: bool) -> float:
 
 
 def _of_span(
-    bare: AlarmPoint, alarm: Alarm, typed: Span, scope: Scope, *, inside: bool
-) -> AlarmPoint:
+    bare: AlarmDefinition, alarm: Alarm, typed: Span, scope: Scope, *, inside: bool
+) -> AlarmDefinition:
     low, high = typed.ends_in(scope.unit)
     if low > high:
         raise QuantityError(f"{typed} stands upside down", valid=format_span(high, low, scope.unit))
@@ -200,7 +200,7 @@ def _of_span(
     return replace(bare, trip=(low, high), clear=ends, inside=inside)
 
 
-def _of_state(bare: AlarmPoint, state: str, scope: Scope) -> AlarmPoint:
+def _of_state(bare: AlarmDefinition, state: str, scope: Scope) -> AlarmDefinition:
     if state == NO_READING:
         return replace(bare, trip=(1.0, 1.0), clear=(1.0, 1.0), inside=True, watch=Watch.READING)
     states = scope.states or ()
@@ -212,7 +212,7 @@ def _of_state(bare: AlarmPoint, state: str, scope: Scope) -> AlarmPoint:
     return replace(bare, trip=(number, number), clear=(number, number), inside=True)
 
 
-def _of_change(bare: AlarmPoint, alarm: Alarm, key: str, scope: Scope) -> AlarmPoint:
+def _of_change(bare: AlarmDefinition, alarm: Alarm, key: str, scope: Scope) -> AlarmDefinition:
     window = _seconds(alarm.within)
     if window <= 0:
         raise QuantityError(f"{key!r} needs a time", remedy="add 'within: 1 min'")
@@ -230,7 +230,7 @@ def _of_change(bare: AlarmPoint, alarm: Alarm, key: str, scope: Scope) -> AlarmP
     return replace(bare, trip=trip, clear=clear, watch=Watch.CHANGE, window_s=window)
 
 
-def _of_difference(bare: AlarmPoint, alarm: Alarm, scope: Scope) -> AlarmPoint:
+def _of_difference(bare: AlarmDefinition, alarm: Alarm, scope: Scope) -> AlarmDefinition:
     most = _apart(alarm.by, scope, "by")
     if isinstance(alarm.clear, Span | Share):
         raise QuantityError("a difference clears at a number", valid="clear: 1 K")

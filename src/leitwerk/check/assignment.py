@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from leitwerk.alarms.bands import Bands
-from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.check.alarm_doubts import Scope, check_chatter, check_doubt, may_chatter
 from leitwerk.check.alarms import alarm_points, device_alarm
 from leitwerk.check.bands import channel_bands
@@ -45,8 +45,8 @@ class Assignment:
     range: Range | None
     expected: tuple[float, float] | None
     states: tuple[str, str]
-    alarms: tuple[AlarmPoint, ...]
-    device_alarms: tuple[AlarmPoint, ...]
+    alarms: tuple[AlarmDefinition, ...]
+    device_alarms: tuple[AlarmDefinition, ...]
     bands: Bands | None = None
 
     @property
@@ -293,7 +293,7 @@ def _range(
     channel: Channel,
     measurement: Measurement,
     expected: tuple[float, float] | None,
-    alarms: tuple[AlarmPoint, ...],
+    alarms: tuple[AlarmDefinition, ...],
     path: KeyPath,
     findings: Findings,
 ) -> Range | None:
@@ -310,8 +310,8 @@ def _range(
 
 
 def _on_device(
-    alarms: tuple[AlarmPoint, ...], measurement: Measurement, path: KeyPath, findings: Findings
-) -> Iterator[AlarmPoint]:
+    alarms: tuple[AlarmDefinition, ...], measurement: Measurement, path: KeyPath, findings: Findings
+) -> Iterator[AlarmDefinition]:
     for alarm in alarms:
         stored = device_alarm(alarm, measurement.host)
         if stored is not None:
@@ -329,7 +329,7 @@ def _on_device(
 
 
 def judged_values(
-    expected: tuple[float, float] | None, alarms: tuple[AlarmPoint, ...]
+    expected: tuple[float, float] | None, alarms: tuple[AlarmDefinition, ...]
 ) -> list[float]:
     """Values that a channel must be able to show: expectation with its tolerance, alarm points."""
     used = [point for alarm in alarms if alarm.watch is Watch.VALUE for point in alarm.points]

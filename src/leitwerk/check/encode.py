@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from leitwerk.check.compile import check_into
 from leitwerk.check.settings import read_settings, wanted_settings
-from leitwerk.datasheet.image import Image
+from leitwerk.datasheet.image import DeviceSettings
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
 from leitwerk.errors import SetupError
@@ -12,7 +12,7 @@ from leitwerk.findings import Finding, Findings
 from leitwerk.setup.model import Setup
 
 
-def encode_setup(setup: Setup, datasheet: Datasheet) -> Image:
+def encode_setup(setup: Setup, datasheet: Datasheet) -> DeviceSettings:
     """The settings that a setup comes to, rounded as the device will round them.
 
     Raises
@@ -24,7 +24,9 @@ def encode_setup(setup: Setup, datasheet: Datasheet) -> Image:
     return encode_with_findings(setup, datasheet)[0]
 
 
-def encode_with_findings(setup: Setup, datasheet: Datasheet) -> tuple[Image, list[Finding]]:
+def encode_with_findings(
+    setup: Setup, datasheet: Datasheet
+) -> tuple[DeviceSettings, list[Finding]]:
     """As ``encode_setup``, with all that checking has to say.
 
     Raises
@@ -44,4 +46,4 @@ def encode_with_findings(setup: Setup, datasheet: Datasheet) -> tuple[Image, lis
         if family is not None:
             point = family.point(wanted.slot)
             settings[point.name] = point.storable(wanted.value)
-    return Image(datasheet.model, settings), findings.sorted()
+    return DeviceSettings(datasheet.model, settings), findings.sorted()

@@ -15,13 +15,13 @@ from leitwerk.datasheet.points import setting_value
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.rules.definition import (
-    Acknowledge,
     Action,
     ChangeSetting,
+    ControlRecording,
     Escalation,
+    HandleAlarm,
     Notify,
     Pulse,
-    Record,
     Rule,
     SwitchOutput,
     WriteLog,
@@ -29,8 +29,7 @@ from leitwerk.rules.definition import (
 from leitwerk.rules.message_text import SECRETS, message_parts, names_in
 from leitwerk.setup.contacts import Contact
 from leitwerk.setup.model import Setup
-from leitwerk.setup.rules import MAX_RULES
-from leitwerk.setup.rules import Rule as RuleText
+from leitwerk.setup.rules import MAX_RULES, RuleEntry
 
 ALARM_STATES = ("active", *(state.words for state in State))
 # What templates may name beside channels and outputs.
@@ -121,7 +120,7 @@ def _known(
     )
 
 
-def _rule(name: str, text: RuleText, known: _Known) -> Rule:
+def _rule(name: str, text: RuleEntry, known: _Known) -> Rule:
     units = {c.name: c.unit for c in known.channels.values()}
 
     def fitted(condition: Condition | None) -> Condition | None:
@@ -150,7 +149,7 @@ def _rule(name: str, text: RuleText, known: _Known) -> Rule:
     )
 
 
-def _check_rule(rule: RuleText, known: _Known, path: KeyPath, findings: Findings) -> None:
+def _check_rule(rule: RuleEntry, known: _Known, path: KeyPath, findings: Findings) -> None:
     condition = rule.when.condition
     if condition is not None:
         _check_names(condition, known, (*path, "when"), findings)
@@ -271,12 +270,12 @@ def _check_action(action: Action, known: _Known, path: KeyPath, findings: Findin
                 _check_contact(name, text, known, path, findings)
         case WriteLog(text):
             _check_text(text, known, path, findings)
-        case Record() if "start" not in commands_of(known.datasheet):
+        case ControlRecording() if "start" not in commands_of(known.datasheet):
             message = f"{known.datasheet.model} cannot be told to start or stop recording"
             findings.error("cannot-do", path, message, remedy="remove the action")
         case ChangeSetting(setting, value):
             _check_change(setting, value, known, path, findings)
-        case Acknowledge(_, alarm) if alarm not in known.alarms:
+        case HandleAlarm(_, alarm) if alarm not in known.alarms:
             valid = ", ".join(sorted(known.alarms)[:8])
             message = f"there is no alarm {alarm[:60]!r}"
             findings.error("unknown-name", path, message, valid=valid)

@@ -11,7 +11,7 @@ from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
 from leitwerk.cli.options import link_options
 
 if TYPE_CHECKING:
-    from leitwerk.datasheet.image import Image
+    from leitwerk.datasheet.image import DeviceSettings
     from leitwerk.datasheet.model import Datasheet
     from leitwerk.links.options import LinkOptions
 
@@ -67,7 +67,7 @@ def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
     Exit code 0: no difference. 1: differences. 2: usage. 3: not reached.
     """
     from leitwerk.cli.printing import console, echo_json
-    from leitwerk.datasheet.image import common_changes, lines_by_block
+    from leitwerk.datasheet.image import diff_common, lines_by_block
     from leitwerk.errors import QuantityError
 
     sheet, first = _side(one, link)
@@ -77,7 +77,7 @@ def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
             f"{one} is of the model {sheet.model}, {other} of {other_sheet.model}",
             valid="two of one model",
         )
-    changes, count = common_changes(first, second, sheet)
+    changes, count = diff_common(first, second, sheet)
     if as_json:
         echo_json({"compared": count, "differences": [change.to_dict() for change in changes]})
     else:
@@ -88,7 +88,7 @@ def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
     return FOUND if changes else FINE
 
 
-def _side(text: str, link: LinkOptions) -> tuple[Datasheet, Image]:
+def _side(text: str, link: LinkOptions) -> tuple[Datasheet, DeviceSettings]:
     """The settings of whatever stands on one side of a comparison."""
     from leitwerk.check.encode import encode_setup
     from leitwerk.cli.devices import place

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
     from leitwerk.commissioning.alarm_proof import Proof
     from leitwerk.links.options import LinkOptions
-    from leitwerk.monitoring.attendant import Means
+    from leitwerk.monitoring.attendant import AttendOptions
     from leitwerk.monitoring.events import Event
     from leitwerk.setup.model import Setup
 
@@ -32,25 +32,25 @@ def _folder(setup: str, keep: str | None) -> Path:
     return Path(keep) if keep else Path(setup).parent / "kept"
 
 
-def _means(wanted: Setup, folder: Path, *, armed: bool, quiet: bool) -> Means:
+def _means(wanted: Setup, folder: Path, *, armed: bool, quiet: bool) -> AttendOptions:
     from leitwerk.cli.options import user
-    from leitwerk.monitoring.attendant import Means
+    from leitwerk.monitoring.attendant import AttendOptions
 
     told = (lambda event: None) if quiet else _tell
     passwords = _passwords(wanted, armed=armed)
-    return Means(folder, armed=armed, passwords=passwords, told=told, by=user())
+    return AttendOptions(folder, armed=armed, passwords=passwords, told=told, by=user())
 
 
 def _passwords(wanted: Setup, *, armed: bool) -> Mapping[str, str]:
     """What will be needed, asked for now: later nobody may be there."""
     from leitwerk.cli.password import passwords_of
     from leitwerk.project.library import find_datasheet
-    from leitwerk.rules.definition import ChangeSetting, Record
+    from leitwerk.rules.definition import ChangeSetting, ControlRecording
 
     every = passwords_of(wanted.device.model, wanted.device.serial)
     role = find_datasheet(wanted.device.model).role
     actions = [action for rule in wanted.rules.values() for action in (*rule.do, *rule.escalate)]
-    needs = wanted.schedule or any(isinstance(a, ChangeSetting | Record) for a in actions)
+    needs = wanted.schedule or any(isinstance(a, ChangeSetting | ControlRecording) for a in actions)
     return {role: every[role]} if role and (armed or needs) else every
 
 
@@ -133,7 +133,7 @@ def acknowledge(
 
     Exit code 0: asked for. 2: usage, or there is no such alarm.
     """
-    from leitwerk.alarms.states import Act
+    from leitwerk.alarms.states import OperatorAction
     from leitwerk.errors import QuantityError
     from leitwerk.monitoring.operator_acts import request_act
     from leitwerk.project.setups import assign_setup, read_setup
@@ -144,7 +144,7 @@ def acknowledge(
     known = [f"{c.name}.{a.name}" for c in assign_setup(wanted) for a in c.alarms]
     if alarm not in known:
         raise QuantityError(f"there is no alarm {alarm[:60]!r}", valid=", ".join(known[:12]))
-    chosen = Act.SHELVE if lasts_s else Act(act or Act.ACKNOWLEDGE)
+    chosen = OperatorAction.SHELVE if lasts_s else OperatorAction(act or OperatorAction.ACKNOWLEDGE)
     request_act(_folder(setup, keep), wanted.device.serial, alarm, chosen, lasts_s or 0.0)
     click.echo(f"{alarm}: {chosen.value}, asked for", err=True)
     return FINE
@@ -226,7 +226,7 @@ def _print_proof(found: Proof) -> None:
 def _prove(
     wanted: Setup,
     alarm: str,
-    means: Means,
+    means: AttendOptions,
     link: LinkOptions,
     *,
     duration_s: float,
@@ -242,12 +242,12 @@ def _prove(
 @contextmanager
 def _warmed(
     wanted: Setup, alarm: str, link: LinkOptions, *, quiet: bool
-) -> Iterator[tuple[Setup, Means]]:
+) -> Iterator[tuple[Setup, AttendOptions]]:
     """The setup on a stand-in that holds it already, and how it is attended."""
     from leitwerk.commissioning.alarm_proof import warming
     from leitwerk.devices.device import connect
     from leitwerk.errors import QuantityError
-    from leitwerk.monitoring.attendant import Means
+    from leitwerk.monitoring.attendant import AttendOptions
     from leitwerk.project.setups import assign_setup
     from leitwerk.standins.warmed import passwords_of, simulated
     from leitwerk.transfer.upload import upload
@@ -262,4 +262,4 @@ def _warmed(
         with connect(one.setup, options=link) as device:
             upload(one.setup, device, keep=one.folder, passwords=passwords, by="simulation")
         told = (lambda event: None) if quiet else _tell
-        yield one.setup, Means(one.folder, armed=True, passwords=passwords, told=told)
+        yield one.setup, AttendOptions(one.folder, armed=True, passwords=passwords, told=told)

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from leitwerk.cli.options import Writing
     from leitwerk.links.options import LinkOptions
     from leitwerk.setup.model import Setup
-    from leitwerk.transfer.batch import Outcome, Unit
+    from leitwerk.transfer.batch import BatchItem, Outcome
 
 
 @click.command()
@@ -52,9 +52,9 @@ def batch(
     from leitwerk.cli.printing import console, echo_json, print_findings
     from leitwerk.cli.progress import StepView
     from leitwerk.project.library import find_datasheet
-    from leitwerk.transfer.batch import read_units, upload_batch
+    from leitwerk.transfer.batch import read_batch, upload_batch
 
-    units = read_units(setup, table)
+    units = read_batch(setup, table)
     wrong = 0
     for unit in units:
         findings = check_setup(unit.setup, find_datasheet(unit.setup.device.model))
@@ -76,7 +76,7 @@ def batch(
                 if not as_json:
                     steps.say(str(outcome))
 
-        def stepped(unit: Unit, step: str, done: int, total: int) -> None:
+        def stepped(unit: BatchItem, step: str, done: int, total: int) -> None:
             with lock:
                 steps.show_unit(unit.serial, step, done, total)
 

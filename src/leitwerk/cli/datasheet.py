@@ -51,10 +51,10 @@ def datasheet(file: str, *, address: str | None, as_json: bool, link: LinkOption
     from leitwerk.devices.datasheet_trial import try_datasheet
     from leitwerk.devices.device import open_device
     from leitwerk.parsing.address import parse_where
-    from leitwerk.project.inventory import locate
+    from leitwerk.project.inventory import resolve_address
 
     results = []
-    with open_device(sheet, locate(parse_where(address)), options=link) as device:
+    with open_device(sheet, resolve_address(parse_where(address)), options=link) as device:
         for tried in try_datasheet(device):
             results.append(tried)
             if not as_json:

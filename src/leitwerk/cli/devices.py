@@ -199,23 +199,23 @@ def _set_clock(one: Any) -> None:
 
 def place(where: str, model: str | None, options: LinkOptions) -> tuple[Datasheet, LinkAddress]:
     """The datasheet and the address of a device, whatever it was called by."""
-    from leitwerk.devices.presence import recognise
+    from leitwerk.devices.presence import identify_by_datasheets
     from leitwerk.errors import QuantityError
     from leitwerk.parsing.address import DeviceName, parse_where
-    from leitwerk.project.inventory import Inventory, locate
+    from leitwerk.project.inventory import Inventory, resolve_address
     from leitwerk.project.library import find_datasheet, known_models
     from leitwerk.project.setups import read_setup
 
     if Path(where).is_file():
         setup = read_setup(where)
-        return find_datasheet(model or setup.device.model), locate(setup.device.at)
+        return find_datasheet(model or setup.device.model), resolve_address(setup.device.at)
     place = parse_where(where)
     if isinstance(place, DeviceName):
         known = Inventory.nearest().find(place.name)
         return find_datasheet(model or known.identity.model), known.address
     if model is None:
         sheets = [find_datasheet(name) for name in known_models()]
-        identity = recognise(place, sheets, options)
+        identity = identify_by_datasheets(place, sheets, options)
         if identity is None:
             raise QuantityError(
                 f"nobody that a datasheet knows answers at {place}",

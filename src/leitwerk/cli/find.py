@@ -11,7 +11,7 @@ from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
 from leitwerk.cli.options import timeout_option
 
 if TYPE_CHECKING:
-    from leitwerk.parsing.address import LinkAddress, Unit
+    from leitwerk.parsing.address import BusAddress, LinkAddress
 
 
 @click.command()
@@ -66,13 +66,13 @@ def find(
     from leitwerk.cli.devices import remember as note
     from leitwerk.cli.printing import echo_json
     from leitwerk.cli.progress import StepView
-    from leitwerk.devices.scan import USUAL_LINES, scan_lines, spread
+    from leitwerk.devices.scan import USUAL_LINES, expand_addresses, scan_lines
     from leitwerk.parsing.address import parse_where
-    from leitwerk.project.inventory import locate
+    from leitwerk.project.inventory import resolve_address
     from leitwerk.project.library import find_datasheet, known_models
 
-    base = locate(parse_where(address))
-    every = spread(base, _units(units, base), _numbers(hosts, 0, 255) if hosts else ())
+    base = resolve_address(parse_where(address))
+    every = expand_addresses(base, _units(units, base), _numbers(hosts, 0, 255) if hosts else ())
     sheets = [find_datasheet(model) for model in known_models()]
     on_lines = list(USUAL_LINES) if lines and base.is_serial else [base.line]
     with StepView() as steps:
@@ -93,7 +93,7 @@ def find(
     return FINE if seen.found else FOUND
 
 
-def _units(text: str | None, base: LinkAddress) -> Sequence[Unit]:
+def _units(text: str | None, base: LinkAddress) -> Sequence[BusAddress]:
     """The units to ask; on a serial line all that there can be, elsewhere the one of the address."""
     from leitwerk.errors import QuantityError
     from leitwerk.links.kinds import find_kind

@@ -23,7 +23,7 @@ def program(source: str, target: str, *, force: bool) -> int:
     Exit code 0: written. 1: the setup has errors. 2: usage, or the image is none.
     """
     from leitwerk.check.encode import encode_setup
-    from leitwerk.datasheet.image import Image
+    from leitwerk.datasheet.image import DeviceSettings
     from leitwerk.datasheet.vocabulary import BUS_UNIT
     from leitwerk.errors import FileProblem, QuantityError
     from leitwerk.identity import Identity
@@ -52,7 +52,7 @@ def program(source: str, target: str, *, force: bool) -> int:
         at = setup.device.at
         if BUS_UNIT in sheet.settings and isinstance(at, LinkAddress) and isinstance(at.unit, int):
             # The board will answer where the setup says that it is reached.
-            image = Image(image.model, {**image.settings, BUS_UNIT: float(at.unit)})
+            image = DeviceSettings(image.model, {**image.settings, BUS_UNIT: float(at.unit)})
         made = build_program(image, sheet)
         text = to_hex(made, sheet) if kinds[1] == ".hex" else to_c(made, sheet, setup.title)
     elif kinds[0] in {".hex", ".h"} and kinds[1] in {".yaml", ".yml"}:

@@ -42,7 +42,7 @@ def recover(
     from leitwerk.cli.progress import StepView
     from leitwerk.devices.device import connect
     from leitwerk.project.setups import read_setup
-    from leitwerk.transfer.recover import look_back, unfinished
+    from leitwerk.transfer.recover import inspect_interrupted, unfinished
     from leitwerk.transfer.recover import recover as settle
 
     if finish and undo:
@@ -55,7 +55,7 @@ def recover(
         StepView() as steps,
     ):
         if not (finish or undo):
-            found = look_back(device, journal)
+            found = inspect_interrupted(device, journal)
             print_result(found, as_json=as_json)
             if not as_json:
                 click.echo("  finish it with --finish, or give the old settings back with --undo")

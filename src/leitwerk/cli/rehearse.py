@@ -1,4 +1,4 @@
-"""leitwerk rehearse."""
+"""leitwerk dry_run."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 @click.option("--json", "as_json", is_flag=True, help="Print the states as JSON.")
 @click.option("--figure", metavar="FILE", help="Draw values, limits and states (PNG).")
 @reports_errors
-def rehearse(
+def dry_run(
     setup: str,
     *,
     courses: tuple[str, ...],
@@ -48,7 +48,7 @@ def rehearse(
     No device is needed. Exit code 0: done. 1: errors in the setup. 2: usage.
     """
     from leitwerk.cli.printing import print_result
-    from leitwerk.evaluation.dry_run import rehearse as run
+    from leitwerk.evaluation.dry_run import dry_run as run
     from leitwerk.project.setups import assign_setup, read_setup
 
     wanted = read_setup(setup)

@@ -85,13 +85,13 @@ def _reach(setup: str, link: LinkOptions) -> tuple[Any, Any, Any]:
     from leitwerk.errors import QuantityError
     from leitwerk.links.kinds import find_kind
     from leitwerk.links.mqtt import StationLink
-    from leitwerk.project.inventory import locate
+    from leitwerk.project.inventory import resolve_address
     from leitwerk.project.library import find_datasheet
     from leitwerk.project.setups import read_setup
 
     wanted = read_setup(setup)
     sheet = find_datasheet(wanted.device.model)
-    address = locate(wanted.device.at)
+    address = resolve_address(wanted.device.at)
     if address.protocol != sheet.link or not find_kind(sheet.link).sleeps:
         raise QuantityError(
             f"{wanted.device.model} at {address} is no station that sleeps",
@@ -109,11 +109,11 @@ def _reach(setup: str, link: LinkOptions) -> tuple[Any, Any, Any]:
 
 def _show(view: StationView, *, as_json: bool) -> int:
     from leitwerk.cli.printing import console, echo_json, print_rows
-    from leitwerk.protocols.station import Standing
+    from leitwerk.protocols.station import RequestStatus
 
     if as_json:
         echo_json(view.to_dict())
     else:
         print_rows(view.rows(), console())
-    settled = view.standing in {Standing.NONE, Standing.IN_FORCE}
+    settled = view.standing in {RequestStatus.NONE, RequestStatus.IN_FORCE}
     return FINE if settled and not view.overdue else FOUND

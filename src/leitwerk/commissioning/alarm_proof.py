@@ -9,13 +9,13 @@ from datetime import datetime
 from typing import Any
 
 from leitwerk.alarms.conditions import Not, Stated, sentences
-from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.alarms.states import State
 from leitwerk.check.assignment import Assignment
 from leitwerk.devices.device import Device
 from leitwerk.errors import QuantityError
 from leitwerk.evaluation.situation import ACTIVE
-from leitwerk.monitoring.attendant import Attendant, Means
+from leitwerk.monitoring.attendant import Attendant, AttendOptions
 from leitwerk.monitoring.events import Event
 from leitwerk.parsing.quantities import format_value
 from leitwerk.rules.definition import Notify, Pulse, Rule, SwitchOutput
@@ -25,7 +25,7 @@ _MESSAGE_WAIT_S = 30.0  # so long after the alarm has cleared a message may stil
 
 
 @dataclass(slots=True)
-class Step:
+class ProofStep:
     """One thing that should happen: what, and when and how it did."""
 
     name: str
@@ -57,7 +57,7 @@ class Proof:
 
     alarm: str
     title: str
-    steps: tuple[Step, ...]
+    steps: tuple[ProofStep, ...]
     events: tuple[Event, ...] = field(repr=False, default=())
 
     @property
@@ -93,7 +93,7 @@ class Proof:
 def prove(
     setup: Setup,
     device: Device,
-    means: Means,
+    means: AttendOptions,
     alarm: str,
     *,
     duration_s: float,
@@ -152,16 +152,23 @@ class _Watch:
             c for c in attendant.channels if c.name == board.watched[self.number].channel
         )
         self.alarm = board.watched[self.number].alarm
-        self.beyond = Step(f"the value goes {self.alarm.condition(self._symbol, self._states)}")
+        self.beyond = ProofStep(
+            f"the value goes {self.alarm.condition(self._symbol, self._states)}"
+        )
         wait = f" after {self.alarm.delay_s:g} s" if self.alarm.delay_s else ""
-        self.trip = Step(f"the alarm trips{wait}")
-        self.back = Step(f"the value comes back to {self._clear_words()}")
+        self.trip = ProofStep(f"the alarm trips{wait}")
+        self.back = ProofStep(f"the value comes back to {self._clear_words()}")
         later = f", after {self.alarm.clear_delay_s:g} s there" if self.alarm.clear_delay_s else ""
-        self.clear = Step(f"the alarm clears there, not before{later}")
+        self.clear = ProofStep(f"the alarm clears there, not before{later}")
         own = f"the device's own alarm {self.own_number}"
-        self.own = [Step(f"{own} trips"), Step(f"{own} clears")] if self.own_number else []
+        self.own = (
+            [ProofStep(f"{own} trips"), ProofStep(f"{own} clears")] if self.own_number else []
+        )
         self.outputs = {
-            o.name: (Step(f"output {o.name} goes on"), Step(f"output {o.name} goes off again"))
+            o.name: (
+                ProofStep(f"output {o.name} goes on"),
+                ProofStep(f"output {o.name} goes off again"),
+            )
             for o in attendant.outputs
             if name in o.follows
         }
@@ -193,7 +200,7 @@ class _Watch:
         has = self.attendant.device.datasheet.family("status", "alarm.{k}.state") is not None
         return every.index(self.name) + 1 if has and self.name in every else 0
 
-    def _actions(self) -> Iterator[tuple[Rule, Any, Step]]:
+    def _actions(self) -> Iterator[tuple[Rule, Any, ProofStep]]:
         """What rules should do because of this alarm: each action is a step."""
         for rule in self.attendant.engine.rules:
             condition = rule.trigger.condition
@@ -205,13 +212,17 @@ class _Watch:
             for action in rule.actions:
                 if isinstance(action, Notify):
                     for contact in action.contacts:
-                        yield rule, (Notify, contact), Step(f"{contact} is told (rule {rule.name})")
+                        yield (
+                            rule,
+                            (Notify, contact),
+                            ProofStep(f"{contact} is told (rule {rule.name})"),
+                        )
                 elif isinstance(action, SwitchOutput | Pulse):
                     state = action.state if isinstance(action, SwitchOutput) else "on"
-                    step = Step(f"output {action.output} goes {state} (rule {rule.name})")
+                    step = ProofStep(f"output {action.output} goes {state} (rule {rule.name})")
                     yield rule, (SwitchOutput, action.output, state), step
                 else:
-                    yield rule, (str(action),), Step(f"{action} (rule {rule.name})")
+                    yield rule, (str(action),), ProofStep(f"{action} (rule {rule.name})")
 
     # ------------------------------------------------------------------ while it happens
 
@@ -310,7 +321,7 @@ class _Watch:
         """Whether nothing is waited for any more."""
         return all(step.at is not None for step in self.steps())
 
-    def steps(self) -> list[Step]:
+    def steps(self) -> list[ProofStep]:
         """All steps, in the order in which they should happen."""
         rising = [s for r, _, s in self.actions if not _is_end(r, self.name)]
         falling = [s for r, _, s in self.actions if _is_end(r, self.name)]
@@ -328,7 +339,7 @@ class _Watch:
         ]
 
 
-def _match(rule: Rule, what: Any, step: Step, event: Event) -> None:
+def _match(rule: Rule, what: Any, step: ProofStep, event: Event) -> None:
     """Whether an event is what a step waits for, or says why that will not come."""
     if event.subject == rule.name and event.kind == "trouble":
         step.wrong = event.text
@@ -353,7 +364,7 @@ def _is_end(rule: Rule, alarm: str) -> bool:
     return condition == Not(Stated(alarm, ACTIVE)) or condition == Stated(alarm, "normal")
 
 
-def warming(alarm: AlarmPoint, channel: Assignment) -> str:
+def warming(alarm: AlarmDefinition, channel: Assignment) -> str:
     """A course that takes a channel past an alarm and back: for simulated sensors.
 
     Raises

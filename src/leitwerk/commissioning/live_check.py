@@ -15,7 +15,7 @@ from leitwerk.check.assignment import Assignment
 from leitwerk.check.compile import check_into
 from leitwerk.check.encode import encode_setup
 from leitwerk.commissioning.live_report import LiveReport
-from leitwerk.datasheet.image import Change, compare_images
+from leitwerk.datasheet.image import SettingChange, diff_settings
 from leitwerk.devices.device import Device
 from leitwerk.errors import SetupError
 from leitwerk.evaluation.situation import Situation
@@ -80,7 +80,7 @@ def verify(
         raise SetupError(findings.file, findings.sorted())
     identity = device.require(setup.device.model, setup.device.serial)
     image = encode_setup(setup, device.datasheet)
-    changes = compare_images(device.read_settings(), image, device.datasheet)
+    changes = diff_settings(device.read_settings(), image, device.datasheet)
     poller = Poller(device, channels)
     watch = _Watch(channels, changes, count, setup.zone)
     started = datetime.now(UTC)
@@ -107,7 +107,7 @@ class _Watch:
     def __init__(
         self,
         channels: Sequence[Assignment],
-        changes: Sequence[Change],
+        changes: Sequence[SettingChange],
         count: int,
         zone: ZoneInfo,
     ) -> None:

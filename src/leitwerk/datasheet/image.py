@@ -18,7 +18,7 @@ _DIGITS = 12  # of a setting: all that any device keeps
 
 
 @dataclass(frozen=True)
-class Image:
+class DeviceSettings:
     """Settings by name, on one model. Numbers are in the unit of their setting."""
 
     model: str
@@ -30,7 +30,7 @@ class Image:
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class SettingChange:
     """A setting that is one thing in one image and another in the next."""
 
     setting: str
@@ -63,20 +63,26 @@ def show_setting(value: Stored | None, unit: str) -> str:
     return format_number(value, _DIGITS) + (f" {unit}" if unit else "")
 
 
-def compare_images(present: Image, wanted: Image, datasheet: Datasheet) -> list[Change]:
+def diff_settings(
+    present: DeviceSettings, wanted: DeviceSettings, datasheet: Datasheet
+) -> list[SettingChange]:
     """What must change in ``present`` to become what ``wanted`` asks for."""
     merged = {**present.settings, **wanted.settings}
     return [
-        Change(name, present.settings.get(name), value, setting_unit(name, merged, datasheet))
+        SettingChange(
+            name, present.settings.get(name), value, setting_unit(name, merged, datasheet)
+        )
         for name, value in wanted.settings.items()
         if present.settings.get(name) != value
     ]
 
 
-def common_changes(one: Image, other: Image, datasheet: Datasheet) -> tuple[list[Change], int]:
+def diff_common(
+    one: DeviceSettings, other: DeviceSettings, datasheet: Datasheet
+) -> tuple[list[SettingChange], int]:
     """In what two images differ, of the settings that both determine, and how many those are."""
     names = {name: other.settings[name] for name in one.settings if name in other.settings}
-    return compare_images(one, Image(other.model, names), datasheet), len(names)
+    return diff_settings(one, DeviceSettings(other.model, names), datasheet), len(names)
 
 
 def setting_unit(name: str, settings: Mapping[str, Stored], datasheet: Datasheet) -> str:

@@ -95,7 +95,7 @@ def parse_protection(text: str) -> str:
     return text.strip().upper()
 
 
-def why_not(needs: Needs, datasheet: Datasheet) -> list[str]:
+def unmet_needs(needs: Needs, datasheet: Datasheet) -> list[str]:
     """What stands against a model, in words; empty when it meets all needs.
 
     Raises

@@ -15,7 +15,7 @@ _GROUPS = ("identity", "status", "readings", "settings")
 
 
 @dataclass(frozen=True, slots=True)
-class Tried:
+class PointTrial:
     """One point on trial: what it holds, or why there is nothing."""
 
     group: str
@@ -35,7 +35,7 @@ class Tried:
         return asdict(self)
 
 
-def try_datasheet(device: Device) -> Iterator[Tried]:
+def try_datasheet(device: Device) -> Iterator[PointTrial]:
     """Read every point of a datasheet from a device, one request each, and tell what came.
 
     Raises
@@ -58,7 +58,7 @@ def try_datasheet(device: Device) -> Iterator[Tried]:
             first = False
             if isinstance(value, str) and value.startswith("code "):
                 trouble = f"{value} stands for nothing that the datasheet knows"
-            yield Tried(group, point.name, point.place, value, _unit(point), trouble)
+            yield PointTrial(group, point.name, point.place, value, _unit(point), trouble)
 
 
 def _unit(point: Any) -> str:

@@ -10,7 +10,7 @@ from datetime import timedelta
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self
 
-from leitwerk.datasheet.image import Image
+from leitwerk.datasheet.image import DeviceSettings
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
 from leitwerk.devices.clock import CLOCK_FORM, ClockReading, now, read_clock
@@ -20,7 +20,7 @@ from leitwerk.links.kinds import find_kind
 from leitwerk.links.options import USUAL, LinkOptions
 from leitwerk.links.register_session import Session
 from leitwerk.parsing.address import LinkAddress
-from leitwerk.project.inventory import locate
+from leitwerk.project.inventory import resolve_address
 from leitwerk.project.library import find_datasheet
 from leitwerk.project.passwords import broker_password
 from leitwerk.setup.model import Setup
@@ -174,9 +174,9 @@ class Device:
         family = self.datasheet.family("access", "command")
         return family is not None and "commit" in dict(family.template.choices)
 
-    def read_settings(self) -> Image:
+    def read_settings(self) -> DeviceSettings:
         """All settings that the device stores."""
-        return Image(self.datasheet.model, self._read_group("settings"))
+        return DeviceSettings(self.datasheet.model, self._read_group("settings"))
 
     def write_settings(
         self,
@@ -348,7 +348,7 @@ def connect(
 
     """
     sheet = datasheet or find_datasheet(setup.device.model)
-    return open_device(sheet, locate(setup.device.at), options=options)
+    return open_device(sheet, resolve_address(setup.device.at), options=options)
 
 
 def open_device(

@@ -28,7 +28,7 @@ class Presence(enum.Enum):
     GARBAGE = "something that is no answer"
 
 
-class _Heard:
+class _AnyAnswer:
     """Notes whether anything came back, whatever it was."""
 
     def __init__(self) -> None:
@@ -38,7 +38,7 @@ class _Heard:
         self.anything |= not entry.sent and bool(entry.frame)
 
 
-def look_at(
+def probe(
     address: LinkAddress, options: LinkOptions, datasheets: Sequence[Datasheet] = ()
 ) -> Presence:
     """Whether somebody is at an address.
@@ -53,9 +53,9 @@ def look_at(
     """
     kind = find_kind(address.protocol)
     if kind.greet is None:
-        found = recognise(address, datasheets, options)
+        found = identify_by_datasheets(address, datasheets, options)
         return Presence.NOBODY if found is None else Presence.SOMEBODY
-    heard = _Heard()
+    heard = _AnyAnswer()
     try:
         with closing(kind.link(address, None, replace(options, tracer=heard))) as link:
             kind.greet(link)
@@ -68,7 +68,7 @@ def look_at(
     return Presence.SOMEBODY
 
 
-def recognise(
+def identify_by_datasheets(
     address: LinkAddress, datasheets: Sequence[Datasheet], options: LinkOptions
 ) -> Identity | None:
     """Who it is, by the datasheet whose model it says that it is; None when none of them fits."""
@@ -85,7 +85,7 @@ def recognise(
     return None
 
 
-def introduce(address: LinkAddress, options: LinkOptions) -> Identity | None:
+def identify_natively(address: LinkAddress, options: LinkOptions) -> Identity | None:
     """What somebody says of itself in the way of the protocol, though no datasheet knows it."""
     kind = find_kind(address.protocol)
     if kind.introduce is None:

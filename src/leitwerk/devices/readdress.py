@@ -9,7 +9,7 @@ from typing import Any
 
 from leitwerk.datasheet.vocabulary import BUS_UNIT
 from leitwerk.devices.device import Device
-from leitwerk.devices.presence import Presence, look_at
+from leitwerk.devices.presence import Presence, probe
 from leitwerk.errors import (
     DeviceRefused,
     LeitwerkError,
@@ -21,7 +21,7 @@ from leitwerk.errors import (
 )
 from leitwerk.identity import Identity, same_number
 from leitwerk.links.options import LinkOptions
-from leitwerk.parsing.address import LinkAddress, Unit
+from leitwerk.parsing.address import BusAddress, LinkAddress
 
 _NAME = "name"
 _AFTER_RESTART = (
@@ -31,7 +31,7 @@ _AFTER_RESTART = (
 
 
 @dataclass(frozen=True, slots=True)
-class Moved:
+class AddressChange:
     """A device that has another address now."""
 
     identity: Identity
@@ -44,13 +44,13 @@ class Moved:
 
 def change_unit(
     device: Device,
-    unit: Unit,
+    unit: BusAddress,
     *,
     serial: str,
     passwords: Mapping[str, str],
     reach: Callable[[LinkAddress], Device],
     progress: Callable[[str, int, int], None] = lambda step, done, total: None,
-) -> Moved:
+) -> AddressChange:
     """Give a device another unit identifier, and prove that it answers there.
 
     Parameters
@@ -99,7 +99,7 @@ def change_unit(
     try:
         found = _step(progress, "identify it at the new address", lambda: _identify(new, reach))
         if same_number(found.serial, serial):
-            return Moved(found, old, new)
+            return AddressChange(found, old, new)
         what = f"{found.model} with serial number {found.serial} answers at the new address"
     except LeitwerkError as error:
         what = f"it does not answer at the new address ({error.message})"
@@ -174,7 +174,7 @@ def _require_free(device: Device, new: LinkAddress) -> None:
     options: LinkOptions = replace(device.link.options, retries=1)
     presence = Presence.NOBODY
     with contextlib.suppress(NotReached):
-        presence = look_at(new, options, [device.datasheet])
+        presence = probe(new, options, [device.datasheet])
     if presence is not Presence.NOBODY:
         raise ReaddressError(
             f"somebody answers at {new} already; two devices would share it",

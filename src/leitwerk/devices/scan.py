@@ -12,12 +12,12 @@ from typing import Any
 from serial.tools import list_ports
 
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.devices.presence import Presence, introduce, look_at, recognise
+from leitwerk.devices.presence import Presence, identify_by_datasheets, identify_natively, probe
 from leitwerk.errors import NotReached, QuantityError
 from leitwerk.identity import Identity, folded_number
 from leitwerk.links.options import LinkOptions
 from leitwerk.links.serial_port import framing_errors, why_port_fails
-from leitwerk.parsing.address import LinkAddress, SerialLine, Unit
+from leitwerk.parsing.address import BusAddress, LinkAddress, SerialLine
 
 USUAL_LINES = (
     SerialLine(19200, 8, "E", 1),
@@ -139,8 +139,8 @@ def list_serial_ports() -> list[Port]:
     return ports
 
 
-def spread(
-    base: LinkAddress, units: Sequence[Unit] = (), hosts: Sequence[int] = ()
+def expand_addresses(
+    base: LinkAddress, units: Sequence[BusAddress] = (), hosts: Sequence[int] = ()
 ) -> list[LinkAddress]:
     """The addresses to ask: every unit behind every host.
 
@@ -148,7 +148,7 @@ def spread(
     ----------
     base : LinkAddress
     units : sequence of int or str
-        Unit identifiers; that of ``base`` where none are given.
+        BusAddress identifiers; that of ``base`` where none are given.
     hosts : sequence of int
         Last numbers of IPv4 addresses; the host of ``base`` where none are given.
 
@@ -278,11 +278,11 @@ def _asked(
 
 
 def _ask(address: LinkAddress, datasheets: Sequence[Datasheet], options: LinkOptions) -> Scan:
-    presence = look_at(address, options, datasheets)
+    presence = probe(address, options, datasheets)
     if presence is Presence.SOMEBODY:
         naming = replace(options, timeout_s=max(options.timeout_s, _NAMING_S), retries=1)
-        known = recognise(address, datasheets, naming)
-        who = known or introduce(address, naming)
+        known = identify_by_datasheets(address, datasheets, naming)
+        who = known or identify_natively(address, naming)
         return Scan(found=[FoundDevice(address, who, has_datasheet=known is not None)])
     if presence is Presence.GARBAGE:
         return Scan(garbage=1, garbage_at=[address.line] if address.is_serial else [])

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from leitwerk.alarms.definition import AlarmPoint, Watch
+from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.alarms.inputs import change, difference
 from leitwerk.alarms.states import State
-from leitwerk.alarms.timeline import Timeline, follow
+from leitwerk.alarms.timeline import Timeline, alarm_timeline
 from leitwerk.check.assignment import Assignment
 from leitwerk.errors import QuantityError
 from leitwerk.evaluation.course import Course
@@ -44,7 +44,7 @@ class Track:
 
 
 @dataclass(frozen=True)
-class Rehearsal:
+class DryRun:
     """What alarms did in a dry run. ``times_s`` has shape (n,), and so have all values."""
 
     title: str
@@ -165,9 +165,9 @@ def read_recorded(text: str) -> Courses:
     return Courses(times, values)
 
 
-def rehearse(
+def dry_run(
     title: str, channels: Sequence[Assignment], courses: Courses, *, gap_s: float = math.inf
-) -> Rehearsal:
+) -> DryRun:
     """Feed courses of values through the alarms of a setup.
 
     Channels without a course stay at what is expected of them, or show nothing.
@@ -201,7 +201,7 @@ def rehearse(
     tracks = []
     for c in channels:
         timelines = tuple(
-            follow(
+            alarm_timeline(
                 alarm,
                 t,
                 watched(alarm, t, values[c.name], values.get(alarm.other), gap_s),
@@ -212,11 +212,11 @@ def rehearse(
         )
         if c.name in courses.values or timelines:
             tracks.append(Track(c, values[c.name], timelines, _bands(c, t, values[c.name])))
-    return Rehearsal(title, t, tuple(tracks))
+    return DryRun(title, t, tuple(tracks))
 
 
 def watched(
-    alarm: AlarmPoint,
+    alarm: AlarmDefinition,
     times_s: NDArray[np.float64],
     values: NDArray[np.float64],
     other: NDArray[np.float64] | None,

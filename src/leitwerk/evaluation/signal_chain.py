@@ -26,7 +26,7 @@ _USUAL_JUNCTION_C = 23.0  # a device in a cabin, when nothing is known of its te
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class ChainStep:
     """One link of the chain: who works it, what it does, and what comes out."""
 
     who: str
@@ -62,7 +62,7 @@ class Explanation:
     unit: str
     quality: str
     expanded_uncertainty: float | None
-    steps: tuple[Step, ...]
+    steps: tuple[ChainStep, ...]
     marks: tuple[Mark, ...]
     ranges: tuple[dict[str, Any], ...]
     budget: tuple[dict[str, Any], ...]
@@ -253,26 +253,26 @@ def _signal_at_input(
 
 def _steps(
     channel: Assignment, on_device: Scale, at_input: float
-) -> tuple[list[Step], float | None, Quality]:
+) -> tuple[list[ChainStep], float | None, Quality]:
     m, chosen = channel.measurement, channel.range
     steps = []
     if m.axis is not None and m.axis.per_typed != 1.0:
         typed = at_input / m.axis.per_typed
-        steps.append(Step("terminal", "current of the loop", typed, m.axis.typed.symbol))
+        steps.append(ChainStep("terminal", "current of the loop", typed, m.axis.typed.symbol))
         ohm = m.axis.per_typed * convert(1000.0, m.input.unit, _volt())
-        steps.append(Step("shunt", f"{ohm:.6g} Ω", at_input, m.input.unit.symbol))
+        steps.append(ChainStep("shunt", f"{ohm:.6g} Ω", at_input, m.input.unit.symbol))
     else:
-        steps.append(Step("terminal", "signal", at_input, m.input.unit.symbol))
+        steps.append(ChainStep("terminal", "signal", at_input, m.input.unit.symbol))
     x, quality = at_input, Quality.GOOD
     if chosen is not None:
         x, quality = _converted(at_input, chosen, m.input.step(chosen))
         text = f"range {chosen}, {m.input.bits} bits"
-        steps.append(Step("converter", text, x, m.input.unit.symbol))
+        steps.append(ChainStep("converter", text, x, m.input.unit.symbol))
     for who, link, unit in _links(channel, on_device):
         values, qualities = link.convert([x], [quality])
         x, quality = float(values[0]), Quality(int(qualities[0]))
         value = x if math.isfinite(x) else None
-        steps.append(Step(who, str(link), value, unit.symbol))
+        steps.append(ChainStep(who, str(link), value, unit.symbol))
     return steps, (x if math.isfinite(x) else None), quality
 
 

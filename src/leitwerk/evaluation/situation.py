@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from leitwerk.alarms.board import Board, Watching
+from leitwerk.alarms.board import AlarmTracker, ChannelAlarm
 from leitwerk.alarms.conditions import Condition, holds
 from leitwerk.alarms.states import State
 from leitwerk.check.assignment import Assignment
@@ -33,8 +33,8 @@ class Situation:
 
     def __init__(self, channels: Sequence[Assignment], *, gap_s: float = math.inf) -> None:
         self.channels = tuple(channels)
-        watched = [Watching(c.name, alarm) for c in channels for alarm in c.alarms]
-        self.board = Board(watched, [c.name for c in channels], gap_s=gap_s)
+        watched = [ChannelAlarm(c.name, alarm) for c in channels for alarm in c.alarms]
+        self.board = AlarmTracker(watched, [c.name for c in channels], gap_s=gap_s)
         self.time_of_day_s = 0.0
         self.outputs: dict[str, str] = {}
         self._column = {c.name: k for k, c in enumerate(channels)}

@@ -13,7 +13,7 @@ import numpy as np
 from leitwerk.alarms.chatter import cycles_per_hour
 from leitwerk.alarms.states import State
 from leitwerk.check.assignment import Assignment
-from leitwerk.datasheet.image import Change
+from leitwerk.datasheet.image import SettingChange
 from leitwerk.evaluation.diagnosis import Seen, likely_cause
 from leitwerk.parsing.quantities import format_number, format_value
 from leitwerk.signals.quality import Quality
@@ -84,7 +84,7 @@ class Context:
 
     cold_junction: float | None = None
     interval_s: float = 0.0
-    changes: Sequence[Change] = ()
+    changes: Sequence[SettingChange] = ()
     alarms: Mapping[str, State] = field(default_factory=dict)
 
 

@@ -28,7 +28,7 @@ from leitwerk.links.plugins import further_protocols
 from leitwerk.links.register_session import RegisterSession, Session
 from leitwerk.links.sdi12 import Sdi12Link
 from leitwerk.links.text_sessions import ScpiSession, SensorSession, StationSession, TextSession
-from leitwerk.parsing.address import LinkAddress, Unit
+from leitwerk.parsing.address import BusAddress, LinkAddress
 from leitwerk.protocols.sdi12 import UNITS
 
 
@@ -56,7 +56,7 @@ class LinkKind:
     link: Callable[[LinkAddress, Datasheet | None, LinkOptions], Any]
     session: Callable[[Any, Datasheet], Session]
     sleeps: bool = False
-    units: Sequence[Unit] = ()
+    units: Sequence[BusAddress] = ()
     greet: Callable[[Any], None] | None = None
     introduce: Callable[[Any], Identity | None] | None = None
 

@@ -15,13 +15,13 @@ from typing import Any
 
 import numpy as np
 
-from leitwerk.alarms.states import Act, State
+from leitwerk.alarms.states import OperatorAction, State
 from leitwerk.check.assignment import Assignment
 from leitwerk.check.compile import check_into
 from leitwerk.check.outputs import assign_outputs
 from leitwerk.check.rules import check_rules, commands_of, contact_ways
 from leitwerk.check.timing import run_plans
-from leitwerk.datasheet.image import Image
+from leitwerk.datasheet.image import DeviceSettings
 from leitwerk.datasheet.points import setting_value
 from leitwerk.devices.device import Device
 from leitwerk.errors import (
@@ -43,13 +43,12 @@ from leitwerk.project.kept import device_folder
 from leitwerk.project.locks import only_attendant
 from leitwerk.rules.definition import (
     MOVES,
-    Acknowledge,
     ChangeSetting,
-    Deal,
+    ControlRecording,
+    HandleAlarm,
     Happening,
     Notify,
     Pulse,
-    Record,
     Snapshot,
     SwitchOutput,
     WriteLog,
@@ -59,17 +58,16 @@ from leitwerk.rules.message_text import fill
 from leitwerk.rules.switches import Switches
 from leitwerk.setup.model import Setup
 from leitwerk.signals.quality import Quality
-from leitwerk.transfer.task import NOTHING_MORE, Source, Task, Terms, content_hash
+from leitwerk.transfer.task import NOTHING_MORE, TaskSource, Terms, UploadTask, content_hash
 from leitwerk.transfer.transaction import carry
 
 _LOG_BYTES = 5_000_000  # then the log is begun anew, and the old one kept beside it
-_ACTS = {Deal.ACKNOWLEDGE: Act.ACKNOWLEDGE, Deal.RESET: Act.RESET, Deal.SHELVE: Act.SHELVE}
 _STATE_FORMAT = 1
 _FULL = 99.95  # percent of the memory: devices tell tenths
 
 
 @dataclass(frozen=True)
-class Means:
+class AttendOptions:
     """How a device is attended.
 
     Attributes
@@ -107,7 +105,7 @@ class Attendant:
 
     """
 
-    def __init__(self, setup: Setup, device: Device, means: Means) -> None:
+    def __init__(self, setup: Setup, device: Device, means: AttendOptions) -> None:
         findings = Findings(setup.source.file, setup.source.root)
         sheet = device.datasheet
         self.channels: Sequence[Assignment] = check_into(setup, sheet, findings)
@@ -275,7 +273,7 @@ class Attendant:
                 self.switches.ask(output, "on", now_s, lasts_s=lasts_s)
             case Notify(contacts, text):
                 self._notify(contacts, self.fill(text, due, wall), wall)
-            case Record(start):
+            case ControlRecording(start):
                 self._with_rights(lambda: self.device.command("start" if start else "stop"))
             case Snapshot(label):
                 self._snapshot(label, wall)
@@ -283,8 +281,8 @@ class Attendant:
                 self._change(setting, value)
             case WriteLog(text):
                 self._tell(wall, "log", due.rule, self.fill(text, due, wall))
-            case Acknowledge(deal, alarm, lasts_s):
-                self._act(alarm, _ACTS[deal], wall, lasts_s)
+            case HandleAlarm(action, alarm, lasts_s):
+                self._act(alarm, action, wall, lasts_s)
 
     def fill(self, text: str, due: Due, wall: datetime) -> str:
         """A text with its names filled in."""
@@ -346,11 +344,11 @@ class Attendant:
     def _change(self, setting: str, text: str) -> None:
         point = self.device.datasheet.settings[setting]
         value = setting_value(point, text)
-        wanted = Image(self.device.datasheet.model, {setting: point.storable(value)})
+        wanted = DeviceSettings(self.device.datasheet.model, {setting: point.storable(value)})
         digest = content_hash(self.setup.source.content)
-        source = Source("rule", self.setup.source.file, self.setup.title, digest)
+        source = TaskSource("rule", self.setup.source.file, self.setup.title, digest)
         terms = Terms(self.means.keep, self.means.passwords, NOTHING_MORE, self.means.by)
-        carry(self.device, Task(wanted, source, self.setup.device.serial), terms)
+        carry(self.device, UploadTask(wanted, source, self.setup.device.serial), terms)
 
     def _snapshot(self, label: str, wall: datetime) -> None:
         content = {
@@ -422,7 +420,7 @@ class Attendant:
 
     # ------------------------------------------------------------------ people
 
-    def _act(self, alarm: str, act: Act, wall: datetime, lasts_s: float = 0.0) -> None:
+    def _act(self, alarm: str, act: OperatorAction, wall: datetime, lasts_s: float = 0.0) -> None:
         number = self.situation.board.number(alarm)
         until = wall.timestamp() + lasts_s if lasts_s else math.inf
         before = self.situation.state(number)
@@ -439,7 +437,7 @@ class Attendant:
         for path in sorted(folder.glob("*.json"))[:1000]:
             try:
                 content = json.loads(read_bytes(path))
-                alarm, act = str(content["alarm"]), Act(content["act"])
+                alarm, act = str(content["alarm"]), OperatorAction(content["act"])
                 self._act(alarm, act, wall, float(content.get("lasts_s", 0.0)))
             except (ValueError, KeyError, TypeError, FileProblem):
                 self._tell(wall, "trouble", path.name[:24], "holds nothing that could be done")

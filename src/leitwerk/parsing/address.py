@@ -46,7 +46,7 @@ _NAME = re.compile(r"[A-Za-z][\w.-]{0,39}", re.ASCII)
 _USER = re.compile(r"[\w.-]{0,64}", re.ASCII)
 _BAUD_MOST = 4_000_000
 
-Unit: TypeAlias = int | str
+BusAddress: TypeAlias = int | str
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +69,7 @@ class _Scheme:
     port: int | None = None
     needs_port: bool = False
     line: SerialLine | None = None
-    unit: Unit = ""
+    unit: BusAddress = ""
     takes_user: bool = False
 
 
@@ -98,7 +98,7 @@ class LinkAddress:
     scheme: str
     host: str
     port: int
-    unit: Unit = ""
+    unit: BusAddress = ""
     serial_port: str = ""
     line: SerialLine = SerialLine()
     user: str = ""
@@ -204,7 +204,7 @@ def _scheme(name: str, text: str) -> _Scheme:
     return _Scheme(line=_USUAL) if match[1] == "serial" else _Scheme(needs_port=True)
 
 
-def _parse_unit(name: str, scheme: _Scheme, options: dict[str, str]) -> Unit:
+def _parse_unit(name: str, scheme: _Scheme, options: dict[str, str]) -> BusAddress:
     text = options.pop("unit", None)
     if text is None:
         return scheme.unit
@@ -220,7 +220,7 @@ def _parse_unit(name: str, scheme: _Scheme, options: dict[str, str]) -> Unit:
 
 
 def _serial(
-    text: str, parts: SplitResult, usual: SerialLine, unit: Unit, options: dict[str, str]
+    text: str, parts: SplitResult, usual: SerialLine, unit: BusAddress, options: dict[str, str]
 ) -> LinkAddress:
     path = parts.path.removeprefix("/") if _COM.fullmatch(parts.path[1:]) else parts.path
     line = _parse_line(options.pop("line", ""), usual)

@@ -268,7 +268,7 @@ def _name_or_none(text: str) -> Where | None:
         return None
 
 
-def locate(where: Where) -> LinkAddress:
+def resolve_address(where: Where) -> LinkAddress:
     """The address of a device, by name out of the nearest inventory.
 
     Raises

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from leitwerk.check.compile import check_into
-from leitwerk.datasheet.needs import Needs, require_known, why_not
+from leitwerk.datasheet.needs import Needs, require_known, unmet_needs
 from leitwerk.findings import Finding, Findings, Severity
 from leitwerk.project.library import find_datasheet, known_models
 from leitwerk.setup.model import Setup
@@ -93,7 +93,7 @@ def choose_by_needs(needs: Needs) -> list[NeedsFit]:
     """
     sheets = [find_datasheet(model) for model in known_models()]
     require_known(needs, sheets)
-    fits = [NeedsFit(s.model, s.summary, tuple(why_not(needs, s))) for s in sheets]
+    fits = [NeedsFit(s.model, s.summary, tuple(unmet_needs(needs, s))) for s in sheets]
     return sorted(fits, key=lambda fit: len(fit.reasons))
 
 

@@ -21,7 +21,7 @@ import zlib
 
 from intelhex import HexReaderError, IntelHex, IntelHexError
 
-from leitwerk.datasheet.image import Image
+from leitwerk.datasheet.image import DeviceSettings
 from leitwerk.datasheet.model import Datasheet, ProgramLayout
 from leitwerk.datasheet.points import Point
 from leitwerk.errors import QuantityError
@@ -37,7 +37,7 @@ _END = ":00000001FF"  # the record that ends an Intel HEX file
 _SHOWN = 8  # missing settings that are named
 
 
-def build_program(image: Image, datasheet: Datasheet) -> bytes:
+def build_program(image: DeviceSettings, datasheet: Datasheet) -> bytes:
     """The bytes of a program with these settings. A setting that may be 0 is 0 if nothing is said.
 
     Raises
@@ -82,7 +82,7 @@ def read_model(program: bytes) -> str:
     return _take_apart(program)[0]
 
 
-def parse_program(program: bytes, datasheet: Datasheet) -> Image:
+def parse_program(program: bytes, datasheet: Datasheet) -> DeviceSettings:
     """The settings in a program.
 
     Raises
@@ -109,7 +109,7 @@ def parse_program(program: bytes, datasheet: Datasheet) -> Image:
         point.name: point.decode(registers[point.start : point.end])
         for point in datasheet.points("settings")
     }
-    return Image(datasheet.model, settings)
+    return DeviceSettings(datasheet.model, settings)
 
 
 def to_hex(program: bytes, datasheet: Datasheet) -> str:

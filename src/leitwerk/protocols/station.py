@@ -91,7 +91,7 @@ class State(_Message):
     self_test: SelfTest | None = None
 
 
-class Standing(enum.StrEnum):
+class RequestStatus(enum.StrEnum):
     """How a change stands."""
 
     NONE = "nothing was asked for"
@@ -169,19 +169,19 @@ def build(message: _Message) -> bytes:
     return message.model_dump_json(exclude_none=True).encode("utf-8")
 
 
-def judge(desired: Desired | None, state: State | None, now: datetime) -> Standing:
+def judge(desired: Desired | None, state: State | None, now: datetime) -> RequestStatus:
     """How the change that is asked for stands.
 
     What the station has answered counts, also when the time is over by now.
     """
     if desired is None:
-        return Standing.NONE
+        return RequestStatus.NONE
     answer = state.answer if state is not None else None
     if answer is not None and answer.id == desired.id:
-        return Standing.IN_FORCE if answer.result == "in force" else Standing.REFUSED
+        return RequestStatus.IN_FORCE if answer.result == "in force" else RequestStatus.REFUSED
     if desired.expires is not None and now >= desired.expires:
-        return Standing.EXPIRED
-    return Standing.REQUESTED
+        return RequestStatus.EXPIRED
+    return RequestStatus.REQUESTED
 
 
 def is_overdue(state: State, now: datetime) -> bool:

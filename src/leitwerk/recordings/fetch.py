@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
 
-from leitwerk.datasheet.image import Image
+from leitwerk.datasheet.image import DeviceSettings
 from leitwerk.devices.device import Device
 from leitwerk.devices.recordings import Recording, fetch_recording, list_recordings
 from leitwerk.project.files import write_atomic
@@ -17,7 +17,7 @@ from leitwerk.project.files import write_atomic
 
 def fetch_recordings(
     device: Device,
-    settings: Image,
+    settings: DeviceSettings,
     stem: Path,
     progress: Callable[[str, int, int], None] = lambda step, done, total: None,
 ) -> list[Path]:
@@ -26,7 +26,7 @@ def fetch_recordings(
     Parameters
     ----------
     device : Device
-    settings : Image
+    settings : DeviceSettings
         What the device is set to: labels and units of the columns.
     stem : Path
         The beginning of the files' names.
@@ -53,7 +53,7 @@ def fetch_recordings(
     return files
 
 
-def recording_csv(recording: Recording, settings: Image) -> str:
+def recording_csv(recording: Recording, settings: DeviceSettings) -> str:
     """A recording as CSV: the time of the device's clock, and a column for each slot in use."""
     info = recording.info
     used = [
@@ -73,7 +73,7 @@ def recording_csv(recording: Recording, settings: Image) -> str:
     return out.getvalue()
 
 
-def _heading(slot: int, settings: Image) -> str:
+def _heading(slot: int, settings: DeviceSettings) -> str:
     label = settings.settings.get(f"channel.{slot}.label") or f"slot {slot}"
     unit = settings.settings.get(f"channel.{slot}.unit")
     return f"{label} [{unit}]" if unit else str(label)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from leitwerk.datasheet.image import Image, lines_by_block, setting_unit, show_setting
+from leitwerk.datasheet.image import DeviceSettings, lines_by_block, setting_unit, show_setting
 from leitwerk.datasheet.points import Stored
 from leitwerk.devices.clock import ClockReading
 from leitwerk.devices.device import Device
@@ -34,7 +34,7 @@ class DevicePage:
     clock_trouble: str
     status: Mapping[str, Stored]
     recordings: tuple[RecordingInfo, ...]
-    settings: Image
+    settings: DeviceSettings
     units: Mapping[str, str]
     receipts: tuple[Mapping[str, Any], ...]
 

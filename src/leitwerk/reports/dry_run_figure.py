@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from leitwerk.alarms.timeline import Timeline
-    from leitwerk.evaluation.dry_run import Rehearsal, Track
+    from leitwerk.evaluation.dry_run import DryRun, Track
 
 _MOST = 6  # channels that can be read on one page
 _POINTS = 4000
@@ -35,7 +35,7 @@ _COLOURS = {
 }
 
 
-def draw_rehearsal(rehearsal: Rehearsal, path: str | Path) -> None:
+def draw_rehearsal(rehearsal: DryRun, path: str | Path) -> None:
     """Draw the channels whose alarms changed (else all with alarms) into a PNG file.
 
     Raises

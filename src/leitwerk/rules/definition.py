@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import enum
 from dataclasses import dataclass
 from typing import TypeAlias
 
 from leitwerk.alarms.conditions import Condition, TimeOfDay
+from leitwerk.alarms.states import OperatorAction
 from leitwerk.parsing.durations import format_time_of_day
 
 
@@ -44,7 +44,7 @@ class Notify:
 
 
 @dataclass(frozen=True, slots=True)
-class Record:
+class ControlRecording:
     """Start or stop recording."""
 
     start: bool
@@ -84,28 +84,27 @@ class WriteLog:
         return "write to the log"
 
 
-class Deal(enum.StrEnum):
-    """What a rule does to an alarm in an operator's place."""
-
-    ACKNOWLEDGE = "acknowledge"
-    RESET = "reset"
-    SHELVE = "shelve"
-
-
 @dataclass(frozen=True, slots=True)
-class Acknowledge:
-    """Acknowledge, reset or shelve an alarm (``channel.alarm``), as an operator would."""
+class HandleAlarm:
+    """HandleAlarm, reset or shelve an alarm (``channel.alarm``), as an operator would."""
 
-    deal: Deal
+    action: OperatorAction
     alarm: str
     lasts_s: float = 0.0
 
     def __str__(self) -> str:
-        return f"{self.deal} {self.alarm}"
+        return f"{self.action.value} {self.alarm}"
 
 
 Action: TypeAlias = (
-    SwitchOutput | Pulse | Notify | Record | Snapshot | ChangeSetting | WriteLog | Acknowledge
+    SwitchOutput
+    | Pulse
+    | Notify
+    | ControlRecording
+    | Snapshot
+    | ChangeSetting
+    | WriteLog
+    | HandleAlarm
 )
 MOVES = (SwitchOutput, Pulse)  # actions that move things, and need to be armed
 

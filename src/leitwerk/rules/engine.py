@@ -24,7 +24,7 @@ class Due:
 
 
 @dataclass(slots=True)
-class _Standing:
+class _RuleState:
     held: bool | None = None
     acted_s: float = -math.inf
     day: int | None = None
@@ -49,7 +49,7 @@ class Engine:
 
     def __init__(self, rules: Sequence[Rule], now_s: float = 0.0) -> None:
         self.rules = tuple(rules)
-        self._standing = [_Standing() for _ in rules]
+        self._standing = [_RuleState() for _ in rules]
         self._timers = [now_s] * len(self.rules)
 
     def step(
@@ -86,7 +86,7 @@ class Engine:
         self,
         number: int,
         rule: Rule,
-        standing: _Standing,
+        standing: _RuleState,
         now_s: float,
         day: int,
         facts: Facts,
@@ -129,7 +129,7 @@ class Engine:
         return why if now_s - standing.acted_s >= rule.pause_s else ""
 
     def _do(
-        self, rule: Rule, standing: _Standing, why: str, now_s: float, facts: Facts
+        self, rule: Rule, standing: _RuleState, why: str, now_s: float, facts: Facts
     ) -> list[Due]:
         standing.acted_s = now_s
         if rule.escalation is not None:
@@ -143,7 +143,7 @@ class Engine:
                 due.append(Due(rule.name, action, why))
         return due
 
-    def _escalate(self, rule: Rule, standing: _Standing, now_s: float, facts: Facts) -> list[Due]:
+    def _escalate(self, rule: Rule, standing: _RuleState, now_s: float, facts: Facts) -> list[Due]:
         if rule.escalation is None or standing.escalates_s is None:
             return []
         alarms = [s.subject for s in _alarms(rule)]
@@ -157,7 +157,7 @@ class Engine:
         why = f"nobody acknowledged within {rule.escalation.after_s:g} s"
         return [Due(rule.name, action, why) for action in rule.escalation.actions]
 
-    def _let_go(self, rule: Rule, standing: _Standing, facts: Facts) -> list[Due]:
+    def _let_go(self, rule: Rule, standing: _RuleState, facts: Facts) -> list[Due]:
         """Notifications that were kept back in quiet hours, when these are over."""
         if not standing.kept_back or (rule.quiet is not None and holds(rule.quiet, facts)):
             return []
@@ -195,7 +195,7 @@ class Engine:
         self._timers = [then_s - ago for ago in kept["timers"]]
 
 
-def _kept(standing: _Standing, now_s: float) -> dict[str, Any]:
+def _kept(standing: _RuleState, now_s: float) -> dict[str, Any]:
     acted = standing.acted_s
     return {
         "held": standing.held,
@@ -206,9 +206,9 @@ def _kept(standing: _Standing, now_s: float) -> dict[str, Any]:
     }
 
 
-def _taken_up(entry: Mapping[str, Any], then_s: float) -> _Standing:
+def _taken_up(entry: Mapping[str, Any], then_s: float) -> _RuleState:
     ago, coming = entry["acted_ago_s"], entry["escalates_in_s"]
-    return _Standing(
+    return _RuleState(
         entry["held"],
         -math.inf if ago is None else then_s - ago,
         entry["day"],

@@ -24,7 +24,7 @@ class Switch:
 
 
 @dataclass(slots=True)
-class _Standing:
+class _OutputState:
     state: str
     since_s: float
     asked_s: float
@@ -52,7 +52,7 @@ class Switches:
     def __init__(self, switches: Sequence[Switch], now_s: float = 0.0) -> None:
         self.switches = {switch.name: switch for switch in switches}
         # Nobody knows for how long they have been as they are: as if for ever.
-        self._now = {s.name: _Standing(s.normal, float("-inf"), now_s) for s in switches}
+        self._now = {s.name: _OutputState(s.normal, float("-inf"), now_s) for s in switches}
 
     @property
     def states(self) -> Mapping[str, str]:

@@ -15,7 +15,7 @@ from leitwerk.setup.fields import Line, QuantityField
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class AsFoundPoints:
     """Pairs of reading and reference, as found at a calibration."""
 
     points: tuple[tuple[Quantity, Quantity], ...]
@@ -31,12 +31,12 @@ def _date(value: object) -> dt.date:
         ) from None
 
 
-def _found(value: object) -> Found:
+def _found(value: object) -> AsFoundPoints:
     valid = "pairs of reading and reference, such as {20.1 °C: 20.0 °C, 80.3 °C: 80.0 °C}"
     if not isinstance(value, dict) or not value:
         raise QuantityError(f"{shown(value)} are no calibration points", valid=valid)
     pairs: dict[str, Any] = value
-    return Found(
+    return AsFoundPoints(
         tuple((parse_quantity(k), parse_quantity(text_of(v, valid))) for k, v in pairs.items())
     )
 
@@ -56,8 +56,8 @@ DateField = Annotated[
     WithJsonSchema({"type": "string", "format": "date", "description": "Year-month-day"}),
 ]
 FoundField = Annotated[
-    Found,
-    reader(Found, _found),
+    AsFoundPoints,
+    reader(AsFoundPoints, _found),
     WithJsonSchema(
         {
             "type": "object",

@@ -37,7 +37,7 @@ from leitwerk.setup.fields import (
     VersionField,
 )
 from leitwerk.setup.limits import LimitSet, LimitsGroup, UsedLimits, UsedLimitsField, expand_limits
-from leitwerk.setup.rules import Output, Rule
+from leitwerk.setup.rules import Output, RuleEntry
 from leitwerk.setup.timing import Group, KeepField, Run, ZoneField
 
 _NAME_RULE = "letters, digits and _, beginning with a letter, at most 40 characters"
@@ -130,15 +130,15 @@ class Setup(Model):
         None, description="A file with contacts that several setups share, beside this one"
     )
     services: Services | None = None
-    rules: dict[str, Rule] = Field(default_factory=dict, description="Rules by name")
+    rules: dict[str, RuleEntry] = Field(default_factory=dict, description="Rules by name")
     settings: dict[str, SettingField] = Field(
         default_factory=dict, description="Further settings, by their names in the datasheet"
     )
 
-    _source: Source = PrivateAttr(default_factory=lambda: Source("setup"))
+    _source: SetupSource = PrivateAttr(default_factory=lambda: SetupSource("setup"))
 
     @property
-    def source(self) -> Source:
+    def source(self) -> SetupSource:
         """The file this setup was read from."""
         return self._source
 
@@ -157,7 +157,7 @@ class Setup(Model):
 
 
 @dataclass(frozen=True, slots=True)
-class Source:
+class SetupSource:
     """Where a setup comes from: name of the file, its text's bytes, and the places of its keys."""
 
     file: str
@@ -223,7 +223,7 @@ def draft_setup(text: str | bytes, *, file: str, library: Library) -> tuple[Setu
             shared = shared_contacts(setup.contact_list, library.find_contacts, findings)
             setup = setup.model_copy(update={"contacts": {**shared, **setup.contacts}})
         content = text.encode() if isinstance(text, str) else text
-        setup._source = Source(file, content, root)  # noqa: SLF001 - set once, here
+        setup._source = SetupSource(file, content, root)  # noqa: SLF001 - set once, here
     return setup, findings
 
 
@@ -233,7 +233,7 @@ _GROUPS: dict[str, type[Model]] = {
     "schedule": Run,
     "outputs": Output,
     "contacts": Contact,
-    "rules": Rule,
+    "rules": RuleEntry,
 }
 
 

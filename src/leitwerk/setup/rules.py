@@ -9,18 +9,18 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, WithJsonSchema
 
 from leitwerk.alarms.conditions import TimeOfDay, parse_condition
+from leitwerk.alarms.states import OperatorAction
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.durations import DAY_S, parse_duration, parse_time_of_day
 from leitwerk.parsing.models import Model, OnOff, reader, text_of
 from leitwerk.rules.definition import (
     EVENTS,
-    Acknowledge,
     Action,
     ChangeSetting,
-    Deal,
+    ControlRecording,
+    HandleAlarm,
     Notify,
     Pulse,
-    Record,
     Snapshot,
     SwitchOutput,
     Trigger,
@@ -75,7 +75,7 @@ class Output(Model):
     supply: QuantityField | None = Field(None, description="The voltage that drives the loop")
 
 
-class Rule(Model):
+class RuleEntry(Model):
     """When this happens, and all of these hold, do these in order."""
 
     when: TriggerField
@@ -142,13 +142,13 @@ def _text(entry: Mapping[str, Any], key: str) -> str:
 def _recording(entry: Mapping[str, Any]) -> Action:
     if entry["recording"] not in {"start", "stop"}:
         raise QuantityError(f"{entry['recording']!r:.40} is nothing to do", valid="start, stop")
-    return Record(entry["recording"] == "start")
+    return ControlRecording(entry["recording"] == "start")
 
 
-def _deal(deal: Deal) -> Callable[[Mapping[str, Any]], Action]:
+def _handle(action: OperatorAction) -> Callable[[Mapping[str, Any]], Action]:
     def make(entry: Mapping[str, Any]) -> Action:
-        lasts = _duration(_text(entry, "for")) if deal is Deal.SHELVE else 0.0
-        return Acknowledge(deal, str(entry[deal.value]), lasts)
+        lasts = _duration(_text(entry, "for")) if action is OperatorAction.SHELVE else 0.0
+        return HandleAlarm(action, str(entry[action.value]), lasts)
 
     return make
 
@@ -162,9 +162,9 @@ _ACTIONS: dict[str, tuple[tuple[str, ...], Callable[[Mapping[str, Any]], Action]
     "snapshot": ((), lambda e: Snapshot(_text(e, "snapshot"))),
     "change": (("to",), lambda e: ChangeSetting(str(e["change"]), _text(e, "to"))),
     "log": ((), lambda e: WriteLog(_text(e, "log"))),
-    "acknowledge": ((), _deal(Deal.ACKNOWLEDGE)),
-    "reset": ((), _deal(Deal.RESET)),
-    "shelve": (("for",), _deal(Deal.SHELVE)),
+    "acknowledge": ((), _handle(OperatorAction.ACKNOWLEDGE)),
+    "reset": ((), _handle(OperatorAction.RESET)),
+    "shelve": (("for",), _handle(OperatorAction.SHELVE)),
 }
 _ACTION_EXAMPLES = "{set: fan, to: on}, {notify: foreman, text: Too hot}, {pulse: horn, for: 2 s}"
 
@@ -238,7 +238,7 @@ QuietField = Annotated[
 PauseField = Annotated[
     float, reader(float, _pause), text_schema("How often it may act at most", "once in 1 h")
 ]
-Rule.model_rebuild()
+RuleEntry.model_rebuild()
 
 
 # ---------------------------------------------------------------------- files of their own

@@ -17,7 +17,7 @@ import click
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.errors import LeitwerkError, QuantityError
 from leitwerk.evaluation.course import Course, parse_course
-from leitwerk.parsing.address import LinkAddress, SerialLine, Unit
+from leitwerk.parsing.address import BusAddress, LinkAddress, SerialLine
 from leitwerk.project.files import read_bytes
 from leitwerk.project.library import find_datasheet
 from leitwerk.protocols.board_image import from_hex, parse_program
@@ -51,7 +51,7 @@ _COUNT = click.IntRange(min=0)
 
 
 @dataclass(frozen=True)
-class _Wish:
+class _Options:
     """What the options say about every stand-in of this program."""
 
     faults: Faults
@@ -79,7 +79,7 @@ class _Wish:
 @click.option("--numbered", is_flag=True, help="Copies have numbers, and a life, of their own.")
 @click.option("--rtu", is_flag=True, help="On a serial line (a pseudo-terminal) instead of TCP.")
 @click.option("--bus", is_flag=True, help="All of them that speak Modbus on one serial line.")
-@click.option("--unit", default=None, help="Unit to answer to; the profile's, if not given.")
+@click.option("--unit", default=None, help="BusAddress to answer to; the profile's, if not given.")
 @click.option("--serial", default=None, help="Another serial number than the profile's.")
 @click.option("--as-model", default=None, help="Say it is another model.")
 @click.option("--open", "open_", multiple=True, metavar="T", help="Terminal with a broken wire.")
@@ -176,7 +176,7 @@ def main(
     They listen on ports of the loopback address or on pseudo-terminals, and print their addresses.
     Copies of a probe share one bus.
     """
-    wish = _Wish(
+    wish = _Options(
         Faults(
             silent_after_writes, silent_after_requests, slow, corrupt_every, drop_every,
             wrong_unit_every, power_loss_at_write,
@@ -244,14 +244,14 @@ def _run(servers: list[Coroutine[Any, Any, None]], port: int, *, with_parent: bo
 # ---------------------------------------------------------------------- one server each
 
 
-def _serve_tcp(device: Firmware, wish: _Wish, port: int) -> Coroutine[Any, Any, None]:
+def _serve_tcp(device: Firmware, wish: _Options, port: int) -> Coroutine[Any, Any, None]:
     def ready(where: int) -> None:
         _tell(device.profile, LinkAddress("modbus+tcp", _HOST, where, device.unit))
 
     return serve_tcp(device, host=_HOST, port=port, faults=wish.faults, ready=ready)
 
 
-def _serve_rtu(devices: list[Firmware], wish: _Wish) -> Coroutine[Any, Any, None]:
+def _serve_rtu(devices: list[Firmware], wish: _Options) -> Coroutine[Any, Any, None]:
     def ready(path: str) -> None:
         for device in devices:
             _tell(device.profile, _serial("modbus+rtu", device.unit, path, RTU_LINE))
@@ -260,7 +260,7 @@ def _serve_rtu(devices: list[Firmware], wish: _Wish) -> Coroutine[Any, Any, None
 
 
 def _serve_lines(
-    device: LineDevice, wish: _Wish, port: int, *, serial: bool
+    device: LineDevice, wish: _Options, port: int, *, serial: bool
 ) -> Coroutine[Any, Any, None]:
     protocol = device.datasheet.link
     if serial:
@@ -281,7 +281,7 @@ def _serve_lines(
 
 
 def _serve_numbered(
-    sheet: Datasheet, profile: Profile, wish: _Wish, copies: int
+    sheet: Datasheet, profile: Profile, wish: _Options, copies: int
 ) -> list[Coroutine[Any, Any, None]]:
     """Copies that are devices of their own; a share of them hangs up at requests that vary."""
     chance = random.Random(_SEED)  # noqa: S311 - repeatable, and no secret
@@ -300,7 +300,7 @@ def _serve_numbered(
 
 
 def _serve_probes(
-    sheet: Datasheet, profile: Profile, wish: _Wish, copies: int
+    sheet: Datasheet, profile: Profile, wish: _Options, copies: int
 ) -> Coroutine[Any, Any, None]:
     first, width = UNITS.index(profile.unit), len(profile.serial)
     probes = [
@@ -322,7 +322,7 @@ def _serve_probes(
 
 
 def _run_station(
-    sheet: Datasheet, profile: Profile, wish: _Wish, broker: str | None
+    sheet: Datasheet, profile: Profile, wish: _Options, broker: str | None
 ) -> Coroutine[Any, Any, None]:
     where = None
     if broker is not None:
@@ -336,7 +336,7 @@ def _run_station(
     )
 
 
-def _serial(scheme: str, unit: Unit, path: str, line: SerialLine) -> LinkAddress:
+def _serial(scheme: str, unit: BusAddress, path: str, line: SerialLine) -> LinkAddress:
     return LinkAddress(scheme, "", 0, unit, path, line)
 
 
@@ -345,7 +345,7 @@ def _tell(profile: Profile, address: LinkAddress) -> None:
     sys.stdout.flush()
 
 
-def _make(profile: Profile, datasheet: Datasheet, wish: _Wish) -> Firmware | LineDevice:
+def _make(profile: Profile, datasheet: Datasheet, wish: _Options) -> Firmware | LineDevice:
     """The simulated device of a profile's kind."""
     troubles = wish.troubles
     clock = DeviceClock(ahead_s=wish.ahead_s)

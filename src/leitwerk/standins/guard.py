@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from leitwerk.alarms.board import Board, Watching
-from leitwerk.alarms.definition import AlarmPoint
+from leitwerk.alarms.board import AlarmTracker, ChannelAlarm
+from leitwerk.alarms.definition import AlarmDefinition
 from leitwerk.alarms.states import State
 from leitwerk.datasheet.points import Stored
 from leitwerk.rules.switches import Switch, Switches
@@ -35,7 +35,7 @@ class Guard:
             condition = str(self._setting("alarm.{k}.condition", k))
             if condition == "off":
                 continue
-            make = AlarmPoint.above if condition == "above" else AlarmPoint.below
+            make = AlarmDefinition.above if condition == "above" else AlarmDefinition.below
             alarm = make(
                 str(k),
                 float(self._setting("alarm.{k}.trip", k)),
@@ -44,8 +44,10 @@ class Guard:
                 clear_delay_s=float(self._setting("alarm.{k}.clear_delay", k)),
             )
             self._numbers.append(k)
-            watched.append(Watching(str(int(float(self._setting("alarm.{k}.channel", k)))), alarm))
-        self._board = Board(watched, [str(slot) for slot in range(11)])
+            watched.append(
+                ChannelAlarm(str(int(float(self._setting("alarm.{k}.channel", k)))), alarm)
+            )
+        self._board = AlarmTracker(watched, [str(slot) for slot in range(11)])
         self._switches = Switches([self._switch(r) for r in range(1, RELAYS + 1)], now_s)
         self._driven.clear()
         self._seen_s = now_s

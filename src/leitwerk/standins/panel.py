@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from leitwerk.datasheet.image import Image
+from leitwerk.datasheet.image import DeviceSettings
 from leitwerk.datasheet.points import Stored
 from leitwerk.standins.firmware import Firmware
 
@@ -20,7 +20,7 @@ class Panel(Firmware):
         super().__init__(*args, **more)
         self._noise = np.random.default_rng(seed)
 
-    def burn(self, image: Image) -> None:
+    def burn(self, image: DeviceSettings) -> None:
         """Take the settings of a program, as a board does that starts with it."""
         for name, value in image.settings.items():
             self._set(self.datasheet.settings[name], value)

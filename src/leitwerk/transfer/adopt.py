@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from leitwerk.check.encode import encode_setup
-from leitwerk.datasheet.image import Image, compare_images, show_setting
+from leitwerk.datasheet.image import DeviceSettings, diff_settings, show_setting
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
 from leitwerk.datasheet.vocabulary import BUS_UNIT
@@ -36,7 +36,7 @@ _NAME = 40  # characters of a channel's name
 _SECONDS = "s"
 
 
-def adopt(image: Image, identity: Identity, address: str, datasheet: Datasheet) -> str:
+def adopt(image: DeviceSettings, identity: Identity, address: str, datasheet: Datasheet) -> str:
     """A setup file that says what a device holds: uploaded unchanged, it changes nothing.
 
     Every value has a comment that says what it may be. What a setup cannot say is told at the top of
@@ -44,7 +44,7 @@ def adopt(image: Image, identity: Identity, address: str, datasheet: Datasheet) 
 
     Parameters
     ----------
-    image : Image
+    image : DeviceSettings
         All settings of the device.
     identity : Identity
     address : str
@@ -59,7 +59,7 @@ def adopt(image: Image, identity: Identity, address: str, datasheet: Datasheet) 
     return "\n".join([f"# Setup of {identity}, as it was read from it.", *remarks, text])
 
 
-def _head(image: Image, identity: Identity, address: str, sheet: Datasheet) -> list[str]:
+def _head(image: DeviceSettings, identity: Identity, address: str, sheet: Datasheet) -> list[str]:
     title = image.settings.get("title") or image.settings.get("name") or sheet.summary
     lines = [
         "leitwerk: 1",
@@ -87,7 +87,7 @@ def _head(image: Image, identity: Identity, address: str, sheet: Datasheet) -> l
 # ---------------------------------------------------------------------- channels
 
 
-def _channels(image: Image, sheet: Datasheet) -> list[str]:
+def _channels(image: DeviceSettings, sheet: Datasheet) -> list[str]:
     blocks = list(_wired(image, sheet)) or list(_own(sheet))
     if not blocks:
         return ["channels: {}    # nothing is wired to it yet", ""]
@@ -99,7 +99,7 @@ def _channels(image: Image, sheet: Datasheet) -> list[str]:
     return lines
 
 
-def _wired(image: Image, sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
+def _wired(image: DeviceSettings, sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
     """The terminals that are in use, each with a wish for a name and its lines."""
     alarms = _alarms(image)
     for terminal in sheet.terminals.values():
@@ -148,7 +148,7 @@ def _measurement(sensor: str, found: dict[str, Stored], sheet: Datasheet) -> lis
     return lines
 
 
-def _alarms(image: Image) -> dict[int, list[dict[str, Stored]]]:
+def _alarms(image: DeviceSettings) -> dict[int, list[dict[str, Stored]]]:
     """The alarms that are switched on, by the slot that they watch."""
     by_slot: dict[int, list[dict[str, Stored]]] = {}
     for name, value in image.settings.items():
@@ -185,7 +185,7 @@ def _own(sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
 # ---------------------------------------------------------------------- further settings
 
 
-def _settings(image: Image, sheet: Datasheet) -> list[str]:
+def _settings(image: DeviceSettings, sheet: Datasheet) -> list[str]:
     lines = []
     for name, value in image.settings.items():
         head = name.partition(".")[0]
@@ -217,14 +217,14 @@ def _span(point: Any) -> str:
 # ---------------------------------------------------------------------- how it is written
 
 
-def _remarks(text: str, image: Image, sheet: Datasheet) -> list[str]:
+def _remarks(text: str, image: DeviceSettings, sheet: Datasheet) -> list[str]:
     """What an upload of this text would change after all, as comments."""
     try:
         asked = encode_setup(parse_setup(text), sheet)
     except SetupError as error:
         found = [str(finding) for finding in error.findings]
         return ["# It cannot be uploaded as it stands:", *(_comment(line) for line in found)]
-    changes = compare_images(image, asked, sheet)
+    changes = diff_settings(image, asked, sheet)
     if not changes:
         return []
     return ["# A setup cannot say all of it; an upload would change:", *map(_comment, changes)]

@@ -30,7 +30,7 @@ _MOST = 10_000  # units of one batch
 
 
 @dataclass(frozen=True)
-class Unit:
+class BatchItem:
     """One device of a batch: the line of the table, and its own setup."""
 
     line: int
@@ -42,7 +42,7 @@ class Unit:
 class Outcome:
     """What became of one unit: ``done`` now, ``earlier`` by this batch before, or ``failed``."""
 
-    unit: Unit
+    unit: BatchItem
     state: str
     message: str
     receipt: Receipt | None = None
@@ -66,7 +66,7 @@ class Outcome:
         return "\n".join([f"{self.state:8} {self.unit.serial}: {head}", *rest])
 
 
-def read_units(setup: str | Path, table: str | Path) -> list[Unit]:
+def read_batch(setup: str | Path, table: str | Path) -> list[BatchItem]:
     """The units of a batch.
 
     Parameters
@@ -87,7 +87,7 @@ def read_units(setup: str | Path, table: str | Path) -> list[Unit]:
 
     """
     text = read_setup(setup).source.content.decode("utf-8-sig")
-    units: list[Unit] = []
+    units: list[BatchItem] = []
     for line, row in _rows(Path(table)):
         try:
             own = with_values(text, {_way(column): value for column, value in row.items() if value})
@@ -96,13 +96,13 @@ def read_units(setup: str | Path, table: str | Path) -> list[Unit]:
                 f"{table}:{line}: {error.message}", remedy=f"valid columns: {error.valid}"
             ) from error
         unit = parse_setup(own, file=f"{setup} with {table}:{line}", folder=Path(setup).parent)
-        units.append(Unit(line, unit.device.serial, unit))
+        units.append(BatchItem(line, unit.device.serial, unit))
     _require_different(units, table)
     return units
 
 
 def upload_batch(
-    units: Sequence[Unit],
+    units: Sequence[BatchItem],
     *,
     keep: str | Path,
     passwords: Callable[[Setup], Mapping[str, str]],
@@ -111,7 +111,7 @@ def upload_batch(
     at_once: int = AT_ONCE,
     again: bool = False,
     options: LinkOptions = USUAL,
-    on_step: Callable[[Unit, str, int, int], None] = lambda unit, step, done, total: None,
+    on_step: Callable[[BatchItem, str, int, int], None] = lambda unit, step, done, total: None,
     on_end: Callable[[Outcome], None] = lambda outcome: None,
 ) -> list[Outcome]:
     """Upload to every unit; one that fails stops no other.
@@ -148,7 +148,7 @@ def upload_batch(
         outcomes[outcome.unit.line] = outcome
         on_end(outcome)
 
-    def one(unit: Unit) -> Outcome:
+    def one(unit: BatchItem) -> Outcome:
         try:
             with connect(unit.setup, options=options) as device:
                 receipt = upload(
@@ -200,18 +200,18 @@ class _Record:
                     remedy="move it away; then every unit is looked at again",
                 ) from error
 
-    def has(self, unit: Unit) -> bool:
+    def has(self, unit: BatchItem) -> bool:
         """Whether this setup has been proven to be in this unit."""
         return self._done.get(folded_number(unit.serial)) == _digest(unit)
 
-    def add(self, unit: Unit) -> None:
+    def add(self, unit: BatchItem) -> None:
         """Write down that it is."""
         self._done[folded_number(unit.serial)] = _digest(unit)
         content = {"batch": 1, "done": self._done}
         write_atomic(self._path, json.dumps(content, indent=2) + "\n")
 
 
-def _digest(unit: Unit) -> str:
+def _digest(unit: BatchItem) -> str:
     return content_hash(unit.setup.source.content)
 
 
@@ -256,7 +256,7 @@ def _way(column: str) -> tuple[str, ...]:
     return (head, rest) if head == "settings" and rest else tuple(column.split("."))
 
 
-def _require_different(units: Sequence[Unit], table: str | Path) -> None:
+def _require_different(units: Sequence[BatchItem], table: str | Path) -> None:
     seen: dict[tuple[str, str], int] = {}
     for unit in units:
         for what, key in (

@@ -13,13 +13,13 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from leitwerk.datasheet.image import Change
+from leitwerk.datasheet.image import SettingChange
 from leitwerk.datasheet.points import Stored
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
 from leitwerk.project.files import read_bytes, remove_file, write_atomic
 from leitwerk.transfer.receipt import JOURNAL, stored_value
-from leitwerk.transfer.task import Source
+from leitwerk.transfer.task import TaskSource
 
 _VERSION = 1
 
@@ -29,12 +29,12 @@ class Journal:
     """An upload under way, or broken off. ``stage`` is the last thing that it was about to do."""
 
     path: Path
-    source: Source
+    source: TaskSource
     identity: Identity
     address: str
     by: str
     started: datetime
-    changes: tuple[Change, ...]
+    changes: tuple[SettingChange, ...]
     stage: str
     stopped: bool = False
 
@@ -112,12 +112,14 @@ def read_journal(folder: Path) -> Journal | None:
 def _parse(path: Path, content: Mapping[str, Any]) -> Journal:
     device = content["device"]
     changes = tuple(
-        Change(_text(c["setting"]), _stored(c["old"]), stored_value(c["new"]), _text(c["unit"]))
+        SettingChange(
+            _text(c["setting"]), _stored(c["old"]), stored_value(c["new"]), _text(c["unit"])
+        )
         for c in content["changes"]
     )
     return Journal(
         path=path,
-        source=Source.from_dict(content["what"]),
+        source=TaskSource.from_dict(content["what"]),
         identity=Identity(*(_text(device[k]) for k in ("maker", "model", "serial", "firmware"))),
         address=_text(device["address"]),
         by=_text(content["by"]),

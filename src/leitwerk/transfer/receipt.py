@@ -9,14 +9,14 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from leitwerk.datasheet.image import Change, Image, lines_by_block
+from leitwerk.datasheet.image import DeviceSettings, SettingChange, lines_by_block
 from leitwerk.datasheet.points import Stored
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
 from leitwerk.project.files import free_path, read_bytes, remove_file, write_atomic
 from leitwerk.project.kept import device_folder
 from leitwerk.transfer.history import RECEIPT, read_history
-from leitwerk.transfer.task import Source, content_hash
+from leitwerk.transfer.task import TaskSource, content_hash
 
 JOURNAL = "journal.json"
 _KINDS = ("-backup.json", RECEIPT, "-receipt.txt")
@@ -29,10 +29,10 @@ class Receipt:
     by: str
     started: datetime
     finished: datetime
-    source: Source
+    source: TaskSource
     identity: Identity
     address: str
-    changes: tuple[Change, ...]
+    changes: tuple[SettingChange, ...]
     requests: int
     together: bool
     verified: int
@@ -142,7 +142,7 @@ class KeptFiles:
         """The file of a kind: ``backup.json``, ``receipt.json``, ``receipt.txt``."""
         return self.stem.with_name(f"{self.stem.name}-{kind}")
 
-    def write_backup(self, image: Image, identity: Identity, moment: datetime) -> Path:
+    def write_backup(self, image: DeviceSettings, identity: Identity, moment: datetime) -> Path:
         """Keep the settings that a device had."""
         content = {
             "backup": 1,
@@ -172,7 +172,7 @@ def last_receipts(keep: Path, serial: str, count: int) -> list[dict[str, Any]]:
     return list(read_history(device_folder(keep, serial)).receipts[::-1][:count])
 
 
-def settings_hash(image: Image) -> str:
+def settings_hash(image: DeviceSettings) -> str:
     """SHA-256 of settings: of their JSON with sorted keys, UTF-8, without spaces (RFC 8785 in short)."""
     text = json.dumps(
         dict(image.settings), sort_keys=True, ensure_ascii=False, separators=(",", ":")
@@ -180,7 +180,7 @@ def settings_hash(image: Image) -> str:
     return content_hash(text.encode("utf-8"))
 
 
-def read_backup(path: str | Path) -> tuple[Identity, Image, str]:
+def read_backup(path: str | Path) -> tuple[Identity, DeviceSettings, str]:
     """Whose settings a backup holds, the settings, and the SHA-256 of the file.
 
     Raises
@@ -197,7 +197,7 @@ def read_backup(path: str | Path) -> tuple[Identity, Image, str]:
             f"{path} is no backup: {error}",
             remedy="backups are the files …-backup.json in the folder 'kept'",
         ) from error
-    return identity, Image(identity.model, settings), content_hash(content)
+    return identity, DeviceSettings(identity.model, settings), content_hash(content)
 
 
 def _parse_backup(data: Any) -> tuple[Identity, dict[str, Stored]]:

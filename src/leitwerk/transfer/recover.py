@@ -7,17 +7,17 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from leitwerk.datasheet.image import Change, Image
+from leitwerk.datasheet.image import DeviceSettings, SettingChange
 from leitwerk.devices.device import Device
 from leitwerk.errors import FileProblem
 from leitwerk.project.kept import device_folder
 from leitwerk.transfer.journal import Journal, read_journal
 from leitwerk.transfer.receipt import JOURNAL, Receipt
-from leitwerk.transfer.task import Task, Terms, content_hash
+from leitwerk.transfer.task import Terms, UploadTask, content_hash
 from leitwerk.transfer.transaction import carry
 
 
-class Found(enum.StrEnum):
+class RecoveryState(enum.StrEnum):
     """What the settings of the device are."""
 
     OLD = "all of the settings are the old ones"
@@ -27,13 +27,13 @@ class Found(enum.StrEnum):
 
 
 @dataclass(frozen=True)
-class Aftermath:
+class InterruptedUpload:
     """A device after an upload that was broken off."""
 
     journal: Journal
-    found: Found
-    new: tuple[Change, ...]
-    old: tuple[Change, ...]
+    found: RecoveryState
+    new: tuple[SettingChange, ...]
+    old: tuple[SettingChange, ...]
     other: tuple[str, ...]
 
     def __str__(self) -> str:
@@ -78,7 +78,7 @@ def unfinished(keep: str | Path, serial: str) -> Journal:
     return journal
 
 
-def look_back(device: Device, journal: Journal) -> Aftermath:
+def inspect_interrupted(device: Device, journal: Journal) -> InterruptedUpload:
     """Read a device after an upload that was broken off; nothing is written.
 
     Raises
@@ -95,12 +95,12 @@ def look_back(device: Device, journal: Journal) -> Aftermath:
     old = tuple(c for c in journal.changes if present.get(c.setting) == c.old and c not in new)
     other = tuple(c.setting for c in journal.changes if c not in new and c not in old)
     if other:
-        found = Found.OTHER
+        found = RecoveryState.OTHER
     elif not new:
-        found = Found.OLD
+        found = RecoveryState.OLD
     else:
-        found = Found.MIXED if old else Found.NEW
-    return Aftermath(journal, found, new, old, other)
+        found = RecoveryState.MIXED if old else RecoveryState.NEW
+    return InterruptedUpload(journal, found, new, old, other)
 
 
 def recover(device: Device, journal: Journal, terms: Terms, *, undo: bool) -> Receipt:
@@ -121,8 +121,8 @@ def recover(device: Device, journal: Journal, terms: Terms, *, undo: bool) -> Re
         kind="undo" if undo else "finish",
         sha256=content_hash(repr(sorted(settings.items())).encode()),
     )
-    task = Task(
-        Image(journal.identity.model, settings),
+    task = UploadTask(
+        DeviceSettings(journal.identity.model, settings),
         source,
         journal.identity.serial,
         backwards=undo,

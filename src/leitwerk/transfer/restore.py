@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from leitwerk.datasheet.image import Image
+from leitwerk.datasheet.image import DeviceSettings
 from leitwerk.datasheet.vocabulary import BUS_UNIT
 from leitwerk.devices.device import Device
 from leitwerk.transfer.receipt import Receipt, read_backup
-from leitwerk.transfer.task import Source, Task, Terms
+from leitwerk.transfer.task import TaskSource, Terms, UploadTask
 from leitwerk.transfer.transaction import carry
 
 
@@ -33,5 +33,7 @@ def restore(backup: str | Path, device: Device, terms: Terms) -> Receipt:
         for name, value in image.settings.items()
         if name in points and not points[name].read_only and name != BUS_UNIT
     }
-    source = Source("restore", str(backup), f"settings of {identity.model}", digest)
-    return carry(device, Task(Image(image.model, writable), source, identity.serial), terms)
+    source = TaskSource("restore", str(backup), f"settings of {identity.model}", digest)
+    return carry(
+        device, UploadTask(DeviceSettings(image.model, writable), source, identity.serial), terms
+    )

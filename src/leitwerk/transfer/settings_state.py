@@ -5,7 +5,7 @@ from __future__ import annotations
 import enum
 
 
-class Condition(enum.StrEnum):
+class SettingsState(enum.StrEnum):
     """What the device's settings are if the transaction ends at this moment."""
 
     UNTOUCHED = "unchanged; no setting of it was touched"
@@ -27,7 +27,12 @@ class Condition(enum.StrEnum):
     VERIFIED = "it works with the new settings, and they have been verified"
 
 
-NOTHING_TO_RECOVER = {Condition.UNTOUCHED, Condition.UNDONE, Condition.STAGED, Condition.VERIFIED}
+NOTHING_TO_RECOVER = {
+    SettingsState.UNTOUCHED,
+    SettingsState.UNDONE,
+    SettingsState.STAGED,
+    SettingsState.VERIFIED,
+}
 
 
-AS_BEFORE = {Condition.UNTOUCHED, Condition.STAGED}
+AS_BEFORE = {SettingsState.UNTOUCHED, SettingsState.STAGED}

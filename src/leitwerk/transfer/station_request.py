@@ -11,14 +11,14 @@ from pathlib import Path
 from typing import Any
 
 from leitwerk.check.encode import encode_setup
-from leitwerk.datasheet.image import Change, Image, compare_images, lines_by_block
+from leitwerk.datasheet.image import DeviceSettings, SettingChange, diff_settings, lines_by_block
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.errors import FileProblem, QuantityError, WrongDevice
 from leitwerk.identity import same_number
 from leitwerk.links.mqtt import StationLink, utc_now
 from leitwerk.project.files import read_bytes, write_atomic
 from leitwerk.project.kept import device_folder
-from leitwerk.protocols.station import Desired, Standing, State, is_overdue, judge
+from leitwerk.protocols.station import Desired, RequestStatus, State, is_overdue, judge
 from leitwerk.setup.model import Setup
 
 FILE = "requests.json"
@@ -31,9 +31,9 @@ class StationView:
     """A station as it was when it last woke, and how the change stands that is asked of it."""
 
     state: State
-    standing: Standing
+    standing: RequestStatus
     desired: Desired | None
-    waiting: tuple[Change, ...]
+    waiting: tuple[SettingChange, ...]
     overdue: bool
     superseded: str
     now: datetime
@@ -49,7 +49,7 @@ class StationView:
         ]
         if desired is not None:
             rows.append(("asked", f"{_stamp(desired.at)} by {desired.by}"))
-            if desired.expires is not None and self.standing is Standing.REQUESTED:
+            if desired.expires is not None and self.standing is RequestStatus.REQUESTED:
                 rows.append(("expires", _stamp(desired.expires)))
         if self.superseded:
             rows.append(("superseded", self.superseded))
@@ -63,7 +63,7 @@ class StationView:
 
     def _change(self) -> str:
         answer = self.state.answer
-        if self.standing in {Standing.IN_FORCE, Standing.REFUSED} and answer is not None:
+        if self.standing in {RequestStatus.IN_FORCE, RequestStatus.REFUSED} and answer is not None:
             why = f": {answer.reason}" if answer.reason else ""
             return f"{self.standing.value} since {_stamp(answer.at)}{why}"
         return self.standing.value
@@ -111,7 +111,7 @@ def request_setup(
     image = encode_setup(setup, datasheet)
     view = look_station(setup, link, datasheet, keep=keep, now=now)
     changes = _changes(view.state, image, datasheet)
-    if not changes and not self_test and view.standing is not Standing.REQUESTED:
+    if not changes and not self_test and view.standing is not RequestStatus.REQUESTED:
         return view
     moment = now()
     text = json.dumps([dict(image.settings), moment.isoformat()], sort_keys=True)
@@ -125,7 +125,7 @@ def request_setup(
     )
     folder = device_folder(Path(keep), view.state.serial)
     kept = _read(folder / FILE)
-    if view.standing is Standing.REQUESTED and view.desired is not None:
+    if view.standing is RequestStatus.REQUESTED and view.desired is not None:
         kept = [
             {**entry, "superseded_by": desired.id} if entry.get("id") == view.desired.id else entry
             for entry in kept
@@ -163,9 +163,9 @@ def look_station(
             remedy="is it the right broker, the right setup? Nothing was asked for.",
         )
     standing = judge(desired, state, moment)
-    waiting: list[Change] = []
-    if desired is not None and standing is Standing.REQUESTED:
-        waiting = _changes(state, Image(state.model, desired.settings), datasheet)
+    waiting: list[SettingChange] = []
+    if desired is not None and standing is RequestStatus.REQUESTED:
+        waiting = _changes(state, DeviceSettings(state.model, desired.settings), datasheet)
     kept = _read(device_folder(Path(keep), state.serial) / FILE)
     current = desired.id if desired is not None else ""
     replaced = [entry for entry in kept if entry.get("superseded_by") == current and current]
@@ -175,9 +175,11 @@ def look_station(
     )
 
 
-def _changes(state: State, image: Image, datasheet: Datasheet) -> list[Change]:
+def _changes(state: State, image: DeviceSettings, datasheet: Datasheet) -> list[SettingChange]:
     known = {name: value for name, value in image.settings.items() if name in datasheet.settings}
-    return compare_images(Image(state.model, state.settings), Image(state.model, known), datasheet)
+    return diff_settings(
+        DeviceSettings(state.model, state.settings), DeviceSettings(state.model, known), datasheet
+    )
 
 
 def _read(path: Path) -> list[dict[str, Any]]:

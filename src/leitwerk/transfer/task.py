@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, TypeAlias
 
-from leitwerk.datasheet.image import Image
+from leitwerk.datasheet.image import DeviceSettings
 
 Progress: TypeAlias = Callable[[str, int, int], None]
 
@@ -69,15 +69,15 @@ class Terms:
 
 
 @dataclass(frozen=True)
-class Task:
+class UploadTask:
     """What is carried to which device, and where that comes from.
 
     ``backwards`` undoes: the last request comes first. ``replaces`` says that it settles an upload
     that was broken off. ``rounded`` tells what the device will round.
     """
 
-    wanted: Image
-    source: Source
+    wanted: DeviceSettings
+    source: TaskSource
     serial: str
     backwards: bool = False
     replaces: bool = False
@@ -88,7 +88,7 @@ KINDS = ("upload", "restore", "finish", "undo", "rule")
 
 
 @dataclass(frozen=True, slots=True)
-class Source:
+class TaskSource:
     """Where wanted settings come from: the file, its title, and the SHA-256 of its content.
 
     ``kind`` is what is done with it: ``upload`` a setup, ``restore`` a backup, ``finish`` or
@@ -108,7 +108,7 @@ class Source:
         return asdict(self)
 
     @classmethod
-    def from_dict(cls, content: Mapping[str, Any]) -> Source:
+    def from_dict(cls, content: Mapping[str, Any]) -> TaskSource:
         """The source out of plain data.
 
         Raises

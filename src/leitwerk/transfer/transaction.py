@@ -9,7 +9,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import TypeVar
 
-from leitwerk.datasheet.image import Change, Image, compare_images
+from leitwerk.datasheet.image import DeviceSettings, SettingChange, diff_settings
 from leitwerk.devices.device import Device, Status
 from leitwerk.errors import (
     DeviceInUse,
@@ -25,8 +25,8 @@ from leitwerk.recordings.fetch import fetch_recordings
 from leitwerk.transfer.history import head_of
 from leitwerk.transfer.journal import Journal, read_journal
 from leitwerk.transfer.receipt import KeptFiles, Receipt, settings_hash
-from leitwerk.transfer.settings_state import AS_BEFORE, NOTHING_TO_RECOVER, Condition
-from leitwerk.transfer.task import Task, Terms
+from leitwerk.transfer.settings_state import AS_BEFORE, NOTHING_TO_RECOVER, SettingsState
+from leitwerk.transfer.task import Terms, UploadTask
 
 T = TypeVar("T")
 _AGAIN = (
@@ -34,13 +34,13 @@ _AGAIN = (
 )
 
 
-def carry(device: Device, task: Task, terms: Terms) -> Receipt:
+def carry(device: Device, task: UploadTask, terms: Terms) -> Receipt:
     """Carry settings to a device, and prove that they arrived.
 
     Parameters
     ----------
     device : Device
-    task : Task
+    task : UploadTask
         The settings that it shall have; all others stay as they are.
     terms : Terms
 
@@ -70,7 +70,7 @@ def carry(device: Device, task: Task, terms: Terms) -> Receipt:
     except (LeitwerkError, KeyboardInterrupt) as error:
         state = attempt.retreat()
         # While nothing has happened, the cause's own remedy is the better one.
-        own_remedy = getattr(error, "remedy", "") if state == Condition.UNTOUCHED else ""
+        own_remedy = getattr(error, "remedy", "") if state == SettingsState.UNTOUCHED else ""
         raise UploadError(
             getattr(error, "message", "the upload was stopped by the keyboard"),
             state=state,
@@ -81,14 +81,14 @@ def carry(device: Device, task: Task, terms: Terms) -> Receipt:
 class _Attempt:
     """One transaction on its way, and what it has done to the device so far."""
 
-    def __init__(self, device: Device, task: Task, terms: Terms) -> None:
+    def __init__(self, device: Device, task: UploadTask, terms: Terms) -> None:
         self.device = device
         self.task = task
         self.terms = terms
-        self.settings = Condition.UNTOUCHED
+        self.settings = SettingsState.UNTOUCHED
         self.journal: Journal | None = None
         self.earlier: Journal | None = None
-        self.changes: list[Change] = []
+        self.changes: list[SettingChange] = []
         self.logged_in = False
         self.stops = False
         self.erases = False
@@ -96,7 +96,7 @@ class _Attempt:
         self.started_again = False
         self.discarded = 0
         self.fetched: list[Path] = []
-        self.adjusted: list[Change] = []
+        self.adjusted: list[SettingChange] = []
         self.clock = ""
 
     def step(self, name: str, act: Callable[[], T]) -> T:
@@ -123,7 +123,7 @@ class _Attempt:
         self.stopped = self.earlier is not None and self.earlier.stopped and not status.recording
         before = self.step("read its settings", device.read_settings)
         self.step("keep a backup", lambda: files.write_backup(before, identity, started))
-        self.changes = compare_images(before, self.task.wanted, device.datasheet)
+        self.changes = diff_settings(before, self.task.wanted, device.datasheet)
         self.require_idle(status)
         requests = 0
         if self.changes or status.uncommitted or self.erases or self.stopped:
@@ -192,14 +192,14 @@ class _Attempt:
         if status.recording and not allowed.stop_recording and (self.erases or not at_work):
             raise UploadError(
                 "the device is recording, and takes settings only when stopped",
-                state=Condition.UNTOUCHED,
+                state=SettingsState.UNTOUCHED,
                 remedy="wait for its end, or allow it to be stopped (--stop-recording)",
             )
         if status.unfetched and not given_up and not at_work:
             raise UploadError(
                 f"the device holds {counted(status.unfetched)} that nobody has fetched; a new "
                 "setup would erase what they mean",
-                state=Condition.UNTOUCHED,
+                state=SettingsState.UNTOUCHED,
                 remedy="fetch them first (--fetch-recordings), or say that they may go "
                 "(--discard-recordings)",
             )
@@ -210,7 +210,7 @@ class _Attempt:
         if self.device.sleeps and self.changes:
             raise UploadError(
                 "a station that sleeps takes no settings at once",
-                state=Condition.UNTOUCHED,
+                state=SettingsState.UNTOUCHED,
                 remedy="ask for them with 'leitwerk request'; it takes them when it wakes",
             )
         least = self.device.datasheet.least
@@ -223,7 +223,7 @@ class _Attempt:
                 raise UploadError(
                     f"the device is not fit to be written to: {name} is {found:g} {unit}, at least "
                     f"{value:g} {unit} is needed",
-                    state=Condition.UNTOUCHED,
+                    state=SettingsState.UNTOUCHED,
                     remedy="charge or change its battery, or supply it, then upload again",
                 )
 
@@ -272,7 +272,7 @@ class _Attempt:
 
     # ------------------------------------------------------------------ writing
 
-    def make_ready(self, status: Status, files: KeptFiles, before: Image) -> None:
+    def make_ready(self, status: Status, files: KeptFiles, before: DeviceSettings) -> None:
         """Nothing may be recording, in the way, or left from an upload that was broken off."""
         if self.stops:
             if self.journal is not None:
@@ -291,7 +291,7 @@ class _Attempt:
             self.device.command("drop")
 
     def write(self) -> int:
-        self.settings = Condition.STAGED if self.device.commits else Condition.PARTLY
+        self.settings = SettingsState.STAGED if self.device.commits else SettingsState.PARTLY
         return self.device.write_settings(
             {change.setting: change.new for change in self.changes},
             lambda done, total: self.terms.progress("write what differs", done, total),
@@ -300,18 +300,18 @@ class _Attempt:
 
     def commit(self) -> None:
         if not self.device.commits:
-            self.settings = Condition.UNVERIFIED
+            self.settings = SettingsState.UNVERIFIED
             return
         if self.journal is not None:
             self.journal = self.journal.at("commit")
-        self.settings = Condition.COMMITTING
+        self.settings = SettingsState.COMMITTING
         try:
             self.step("commit", lambda: self.device.command("commit"))
         except DeviceRefused:
             # It has answered, and said no: what was written still waits.
-            self.settings = Condition.STAGED
+            self.settings = SettingsState.STAGED
             raise
-        self.settings = Condition.UNVERIFIED
+        self.settings = SettingsState.UNVERIFIED
 
     def restart(self) -> tuple[str, ...]:
         """Restart a device that needs it and can be told to; returns what still waits for one."""
@@ -323,17 +323,17 @@ class _Attempt:
         self.logged_in = False
         return ()
 
-    def verify(self, before: Image) -> Image:
+    def verify(self, before: DeviceSettings) -> DeviceSettings:
         """Read everything back; what was asked must be there, and the rest be as it was."""
         after = self.step("read everything back", self.device.read_settings)
-        asked = Image(after.model, {**before.settings, **self.task.wanted.settings})
+        asked = DeviceSettings(after.model, {**before.settings, **self.task.wanted.settings})
         settings = self.device.datasheet.settings
-        other = compare_images(after, asked, self.device.datasheet)
+        other = diff_settings(after, asked, self.device.datasheet)
         # A device that adjusts a setting by itself has not failed; what it came to is told.
         self.adjusted = [c for c in other if settings[c.setting].adjusts]
         wrong = [c for c in other if not settings[c.setting].adjusts]
         if wrong:
-            self.settings = Condition.DIFFERENT
+            self.settings = SettingsState.DIFFERENT
             raise UploadError(
                 "the device does not hold what it was told: "
                 + "; ".join(f"{c.setting} is {c.old!r} instead of {c.new!r}" for c in wrong[:5])
@@ -341,7 +341,7 @@ class _Attempt:
                 state=self.retreat(),
                 remedy="upload again; if it stays like this, the datasheet does not fit the device",
             )
-        self.settings = Condition.VERIFIED
+        self.settings = SettingsState.VERIFIED
         return after
 
     def finish(self) -> None:
@@ -362,13 +362,13 @@ class _Attempt:
         in reverse. A recording is started again only when its settings are those it began with.
         """
         with contextlib.suppress(LeitwerkError):  # the state below tells what could not be done
-            if self.settings is Condition.STAGED:
+            if self.settings is SettingsState.STAGED:
                 self.device.command("drop")
-                self.settings = Condition.UNTOUCHED
-            if self.settings is Condition.PARTLY:
+                self.settings = SettingsState.UNTOUCHED
+            if self.settings is SettingsState.PARTLY:
                 self._undo()
-            untouched = self.settings is Condition.UNTOUCHED and self.earlier is None
-            whole = untouched or self.settings is Condition.UNDONE
+            untouched = self.settings is SettingsState.UNTOUCHED and self.earlier is None
+            whole = untouched or self.settings is SettingsState.UNDONE
             if self.stopped and not self.started_again and whole:
                 self.device.command("start")
                 self.started_again = True
@@ -397,7 +397,7 @@ class _Attempt:
         self.device.write_settings(old, backwards=not self.task.backwards)
         present = self.device.read_settings().settings
         if all(present.get(name) == value for name, value in old.items()):
-            self.settings = Condition.UNDONE
+            self.settings = SettingsState.UNDONE
 
 
 def counted(recordings: int) -> str:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from leitwerk.check.encode import encode_setup, encode_with_findings
-from leitwerk.datasheet.image import Change, compare_images, lines_by_block, show_setting
+from leitwerk.datasheet.image import SettingChange, diff_settings, lines_by_block, show_setting
 from leitwerk.devices.device import Device
 from leitwerk.identity import Identity
 from leitwerk.setup.model import Setup
@@ -18,9 +18,9 @@ from leitwerk.transfer.task import (
     NOTHING_MORE,
     Allowed,
     Progress,
-    Source,
-    Task,
+    TaskSource,
     Terms,
+    UploadTask,
     content_hash,
 )
 from leitwerk.transfer.transaction import carry
@@ -57,7 +57,7 @@ def upload(
 
     """
     image, findings = encode_with_findings(setup, device.datasheet)
-    task = Task(
+    task = UploadTask(
         image,
         source_of(setup),
         setup.device.serial,
@@ -66,9 +66,9 @@ def upload(
     return carry(device, task, Terms(keep, passwords, allowed, by, progress, now))
 
 
-def source_of(setup: Setup) -> Source:
+def source_of(setup: Setup) -> TaskSource:
     """What is written down about a setup that is uploaded."""
-    return Source("upload", setup.source.file, setup.title, content_hash(setup.source.content))
+    return TaskSource("upload", setup.source.file, setup.title, content_hash(setup.source.content))
 
 
 @dataclass(frozen=True)
@@ -76,7 +76,7 @@ class Plan:
     """What an upload would do; ``kept`` are settings that can be read and not written."""
 
     identity: Identity
-    changes: tuple[Change, ...]
+    changes: tuple[SettingChange, ...]
     same: int
     kept: tuple[tuple[str, str], ...]
     requests: int
@@ -122,7 +122,7 @@ def plan_upload(setup: Setup, device: Device) -> Plan:
     image = encode_setup(setup, device.datasheet)
     identity = device.require(setup.device.model, setup.device.serial)
     present = device.read_settings()
-    changes = compare_images(present, image, device.datasheet)
+    changes = diff_settings(present, image, device.datasheet)
     points = device.datasheet.settings
     kept = tuple(
         (name, show_setting(value, points[name].unit))

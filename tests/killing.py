@@ -36,7 +36,7 @@ def main(path, password):
     with lw.connect(setup) as device:
         old, identity = device.read_settings(), device.identify()
     sheet = lw.find_datasheet(setup.device.model)
-    new = {**old.settings, **lw.encode_setup(setup, sheet).settings}
+    new = {**old.values, **lw.encode_setup(setup, sheet).values}
     start = KeptFiles.at(Path(tempfile.mkdtemp()), identity.serial, datetime.now(UTC))
     backup = start.write_backup(old, identity, datetime.now(UTC))
     for cut in itertools.count():
@@ -48,7 +48,7 @@ def main(path, password):
         if os.waitpid(child, 0)[1] == 0:
             break
         with lw.connect(setup) as device:
-            wanted = (old.settings, new)
+            wanted = (old.values, new)
             try:
                 journal = unfinished(keep, identity.serial)
             except lw.FileProblem:
@@ -56,8 +56,8 @@ def main(path, password):
             else:
                 undo = cut % 2 == 0
                 lw.recover(device, journal, lw.Terms(keep, passwords), undo=undo)
-                wanted = (old.settings if undo else new,)
-            assert device.read_settings().settings in wanted, f"half at cut {cut}"
+                wanted = (old.values if undo else new,)
+            assert device.read_settings().values in wanted, f"half at cut {cut}"
             lw.restore(backup, device, lw.Terms(keep, passwords))
     sys.stdout.write(f"{cut}\n")
 

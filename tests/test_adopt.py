@@ -40,7 +40,7 @@ def test_adopted_and_uploaded_unchanged_nothing_changes(
 def test_what_a_setup_cannot_say_stands_at_the_top(device):
     sheet = device.datasheet
     image = device.read_settings()
-    settings = dict(image.settings)
+    settings = dict(image.values)
     settings |= {"channel.4.sensor": "voltage", "channel.4.range": "±1 V", "channel.4.unit": "%"}
     text = adopt(lw.DeviceSettings("fichte-8", settings), device.identify(), "kiln", sheet)
     assert text.splitlines()[1].startswith("# ")

@@ -56,7 +56,7 @@ def test_every_unit_gets_its_own_and_a_second_run_goes_on_with_the_rest(fleet, l
     assert {o["state"] for o in json.loads(second.stdout)} == {"earlier"}
     units = read_batch(fleet.file, fleet.table)
     with lw.connect(units[3].setup) as device:
-        assert device.read_settings().settings["title"] == units[3].setup.title == "Kiln 4"
+        assert device.read_settings().values["title"] == units[3].setup.title == "Kiln 4"
     lines = fleet.lines()
     fleet.write([line.replace("Kiln 4", "Kiln four") for line in lines[1:]])
     third = leitwerk("batch", fleet.file, fleet.table)
@@ -84,7 +84,7 @@ def test_a_hundred_units_some_of_which_drop_the_link_end_verified_or_told(fleet,
     for outcome in outcomes:
         if outcome.ok:
             with lw.connect(outcome.unit.setup, options=options) as device:
-                assert device.read_settings().settings["title"] == outcome.unit.setup.title
+                assert device.read_settings().values["title"] == outcome.unit.setup.title
         else:
             assert "device: " in outcome.message
     assert sum(outcome.ok for outcome in outcomes) >= 95

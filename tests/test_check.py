@@ -172,11 +172,11 @@ def test_a_thermocouple_needs_a_cold_junction(sheet):
 def test_an_alarm_behind_a_curved_scale_is_stored_as_the_signal_that_trips_it(sheet):
     table = "{0 V: 100 %, 0.2 V: 40 %, 1 V: 0 %}"
     image = encode_setup(parse_setup(KILN.replace("{0 V: 0 %, 1 V: 100 %}", table)), sheet)
-    found = {k: v for k, v in image.settings.items() if k.startswith("alarm.2.")}
+    found = {k: v for k, v in image.values.items() if k.startswith("alarm.2.")}
     # Below 25 % is above 500 mV on a falling table; clear at 28 % is 440 mV.
     assert found["alarm.2.condition"] == "above"
     assert (found["alarm.2.trip"], found["alarm.2.clear"]) == (500.0, 440.0)
-    assert image.settings["channel.4.unit"] == "mV"
+    assert image.values["channel.4.unit"] == "mV"
 
 
 def test_all_mistakes_are_found_at_once_in_the_order_of_the_file(tmp_path):

@@ -20,7 +20,7 @@ from leitwerk.protocols.board_image import (
 
 SHEET = lw.find_datasheet("buche-6")
 SETUP = lw.parse_setup((EXAMPLES / "panel.yaml").read_text("utf-8"))
-IMAGE = lw.DeviceSettings("buche-6", {**lw.encode_setup(SETUP, SHEET).settings, "bus.unit": 11.0})
+IMAGE = lw.DeviceSettings("buche-6", {**lw.encode_setup(SETUP, SHEET).values, "bus.unit": 11.0})
 MADE = build_program(IMAGE, SHEET)
 
 
@@ -35,8 +35,8 @@ def test_both_forms_come_back_whole():
     assert from_hex(to_hex(MADE, SHEET)) == MADE
     assert to_hex(MADE, SHEET).splitlines()[0].startswith(":10400000")
     assert from_c(to_c(MADE, SHEET, "Saw, operator panel")) == MADE
-    found = parse_program(MADE, SHEET).settings
-    assert {name: found[name] for name in IMAGE.settings} == IMAGE.settings
+    found = parse_program(MADE, SHEET).values
+    assert {name: found[name] for name in IMAGE.values} == IMAGE.values
 
 
 @pytest.mark.skipif(shutil.which("cc") is None, reason="no C compiler here")

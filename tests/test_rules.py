@@ -377,7 +377,7 @@ def test_a_station_that_notifies_by_itself_gets_the_numbers():
     sheet = lw.find_datasheet("laerche")
     assert "too-many-contacts" in {f.rule for f in check_setup(setup, sheet)}
     fewer = lw.parse_setup(text + "contacts:\n" + "".join(people.splitlines(keepends=True)[:2]))
-    image = lw.encode_setup(fewer, sheet).settings
+    image = lw.encode_setup(fewer, sheet).values
     assert (image["contact.2.name"], image["contact.2.number"]) == ("c2", "+491700000002")
     assert (image["contact.3.name"], image["contact.3.number"]) == ("", "")
 

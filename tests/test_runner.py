@@ -254,7 +254,7 @@ def test_a_rule_changes_a_setting_with_backup_and_receipt(sheet, tmp_path, gatew
     text = GUARD.replace("{snapshot: too hot}", "{change: sample.interval, to: 5 s}")
     bench = Bench(sheet, tmp_path, gateway, text, course="85; stay 1 h")
     bench.attend(8.0)
-    assert bench.device.read_settings().settings["sample.interval"] == 5.0
+    assert bench.device.read_settings().values["sample.interval"] == 5.0
     assert "rule" in [r["what"]["kind"] for r in map(json.loads, (
         p.read_text() for p in (tmp_path / "K2-00417").glob("*-receipt.json")))]  # fmt: skip
 

@@ -60,7 +60,7 @@ def test_the_error_queue_speaks_for_a_silent_instrument(meter):
     meter.log_in("operator", "larch")
     assert "larch" not in " ".join(meter.link.lines)
     assert meter.write_settings({"integration.time": 10.0}) == 1
-    assert meter.read_settings().settings["integration.time"] == 10.0
+    assert meter.read_settings().values["integration.time"] == 10.0
     meter.link.meter.errors += ['-113,"Undefined header"'] * 3
     with pytest.raises(lw.DeviceRefused, match="-113"):
         meter.write_settings({"integration.time": 11.0})

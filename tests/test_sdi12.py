@@ -136,7 +136,7 @@ def test_a_missing_sensor_is_no_reading():
 def test_what_a_sensor_refuses_and_what_it_cannot_be_told():
     with lw.start_standin("ahorn") as bus, lw.connect(setup(bus.address)) as device:
         device.write_settings({"name": "NORTH", "species": "oak", "averaging": 16.0})
-        assert device.read_settings().settings == {
+        assert device.read_settings().values == {
             "name": "NORTH", "species": "oak", "averaging": 16.0,
         }  # fmt: skip
         with pytest.raises(lw.QuantityError, match="cannot be told"):

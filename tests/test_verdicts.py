@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from conftest import kiln
 from leitwerk.check.assignment import assign_channels
-from leitwerk.datasheet.image import SettingChange
+from leitwerk.datasheet.settings import SettingChange
 from leitwerk.evaluation.verdict import Context, Verdict, judge
 from leitwerk.findings import Findings
 from leitwerk.signals import thermocouple

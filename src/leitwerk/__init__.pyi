@@ -11,11 +11,11 @@ from .commissioning.alarm_proof import Proof as Proof
 from .commissioning.alarm_proof import prove as prove
 from .commissioning.live_check import verify as verify
 from .commissioning.live_report import LiveReport as LiveReport
-from .datasheet.image import DeviceSettings as DeviceSettings
-from .datasheet.image import SettingChange as SettingChange
-from .datasheet.image import diff_settings as diff_settings
 from .datasheet.model import Datasheet as Datasheet
 from .datasheet.read import parse_datasheet as parse_datasheet
+from .datasheet.settings import DeviceSettings as DeviceSettings
+from .datasheet.settings import SettingChange as SettingChange
+from .datasheet.settings import diff_settings as diff_settings
 from .devices.device import Device as Device
 from .devices.device import connect as connect
 from .errors import DeviceInUse as DeviceInUse

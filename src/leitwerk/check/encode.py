@@ -1,12 +1,12 @@
-"""The image: the settings that a setup comes to on one datasheet, as the device will store them."""
+"""The settings: the settings that a setup comes to on one datasheet, as the device will store them."""
 
 from __future__ import annotations
 
 from leitwerk.check.compile import check_into
 from leitwerk.check.settings import read_settings, wanted_settings
-from leitwerk.datasheet.image import DeviceSettings
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.errors import SetupError
 from leitwerk.findings import Finding, Findings
 from leitwerk.setup.model import Setup

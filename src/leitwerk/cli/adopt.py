@@ -11,8 +11,8 @@ from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
 from leitwerk.cli.options import link_options
 
 if TYPE_CHECKING:
-    from leitwerk.datasheet.image import DeviceSettings
     from leitwerk.datasheet.model import Datasheet
+    from leitwerk.datasheet.settings import DeviceSettings
     from leitwerk.links.options import LinkOptions
 
 
@@ -67,7 +67,7 @@ def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
     Exit code 0: no difference. 1: differences. 2: usage. 3: not reached.
     """
     from leitwerk.cli.printing import console, echo_json
-    from leitwerk.datasheet.image import diff_common, lines_by_block
+    from leitwerk.datasheet.settings import diff_common, lines_by_block
     from leitwerk.errors import QuantityError
 
     sheet, first = _side(one, link)
@@ -101,8 +101,8 @@ def _side(text: str, link: LinkOptions) -> tuple[Datasheet, DeviceSettings]:
 
     if Path(text).is_file():
         if text.endswith(".json"):
-            identity, image, _ = read_backup(text)
-            return find_datasheet(identity.model), image
+            identity, settings, _ = read_backup(text)
+            return find_datasheet(identity.model), settings
         if Path(text).suffix in {".hex", ".h"}:
             content = read_bytes(text).decode("ascii", "replace")
             made = from_hex(content) if text.endswith(".hex") else from_c(content)

@@ -100,7 +100,7 @@ def device(
     if as_json:
         echo_json(page.to_dict())
         return FINE
-    count = f"{len(page.settings.settings)}" + ("" if settings else ", shown by --settings")
+    count = f"{len(page.settings.values)}" + ("" if settings else ", shown by --settings")
     print_rows([*page.rows(), ("settings", count)], console())
     if settings:
         for line in page.setting_lines():

@@ -23,7 +23,7 @@ def program(source: str, target: str, *, force: bool) -> int:
     Exit code 0: written. 1: the setup has errors. 2: usage, or the image is none.
     """
     from leitwerk.check.encode import encode_setup
-    from leitwerk.datasheet.image import DeviceSettings
+    from leitwerk.datasheet.settings import DeviceSettings
     from leitwerk.datasheet.vocabulary import BUS_UNIT
     from leitwerk.errors import FileProblem, QuantityError
     from leitwerk.identity import Identity
@@ -52,7 +52,7 @@ def program(source: str, target: str, *, force: bool) -> int:
         at = setup.device.at
         if BUS_UNIT in sheet.settings and isinstance(at, LinkAddress) and isinstance(at.unit, int):
             # The board will answer where the setup says that it is reached.
-            image = DeviceSettings(image.model, {**image.settings, BUS_UNIT: float(at.unit)})
+            image = DeviceSettings(image.model, {**image.values, BUS_UNIT: float(at.unit)})
         made = build_program(image, sheet)
         text = to_hex(made, sheet) if kinds[1] == ".hex" else to_c(made, sheet, setup.title)
     elif kinds[0] in {".hex", ".h"} and kinds[1] in {".yaml", ".yml"}:
@@ -61,7 +61,7 @@ def program(source: str, target: str, *, force: bool) -> int:
         sheet = find_datasheet(read_model(made))
         identity = Identity(sheet.maker, sheet.model, "unknown", "")
         image = parse_program(made, sheet)
-        unit = image.settings.get(BUS_UNIT)
+        unit = image.values.get(BUS_UNIT)
         where = (
             f"{sheet.link}+rtu:///dev/ttyUSB0?unit={unit:.0f}"
             if isinstance(unit, float)

@@ -15,7 +15,7 @@ from leitwerk.check.assignment import Assignment
 from leitwerk.check.compile import check_into
 from leitwerk.check.encode import encode_setup
 from leitwerk.commissioning.live_report import LiveReport
-from leitwerk.datasheet.image import SettingChange, diff_settings
+from leitwerk.datasheet.settings import SettingChange, diff_settings
 from leitwerk.devices.device import Device
 from leitwerk.errors import SetupError
 from leitwerk.evaluation.situation import Situation
@@ -79,8 +79,8 @@ def verify(
     if findings.has_errors:
         raise SetupError(findings.file, findings.sorted())
     identity = device.require(setup.device.model, setup.device.serial)
-    image = encode_setup(setup, device.datasheet)
-    changes = diff_settings(device.read_settings(), image, device.datasheet)
+    settings = encode_setup(setup, device.datasheet)
+    changes = diff_settings(device.read_settings(), settings, device.datasheet)
     poller = Poller(device, channels)
     watch = _Watch(channels, changes, count, setup.zone)
     started = datetime.now(UTC)

@@ -10,9 +10,9 @@ from datetime import timedelta
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self
 
-from leitwerk.datasheet.image import DeviceSettings
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.devices.clock import CLOCK_FORM, ClockReading, now, read_clock
 from leitwerk.errors import DeviceRefused, LinkError, QuantityError, WrongDevice
 from leitwerk.identity import Identity, same_number

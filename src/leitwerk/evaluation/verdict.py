@@ -13,7 +13,7 @@ import numpy as np
 from leitwerk.alarms.chatter import cycles_per_hour
 from leitwerk.alarms.states import State
 from leitwerk.check.assignment import Assignment
-from leitwerk.datasheet.image import SettingChange
+from leitwerk.datasheet.settings import SettingChange
 from leitwerk.evaluation.diagnosis import Seen, likely_cause
 from leitwerk.parsing.quantities import format_number, format_value
 from leitwerk.signals.quality import Quality

@@ -21,8 +21,8 @@ from leitwerk.check.compile import check_into
 from leitwerk.check.outputs import assign_outputs
 from leitwerk.check.rules import check_rules, commands_of, contact_ways
 from leitwerk.check.timing import run_plans
-from leitwerk.datasheet.image import DeviceSettings
 from leitwerk.datasheet.points import setting_value
+from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.devices.device import Device
 from leitwerk.errors import (
     DeviceRefused,
@@ -357,7 +357,7 @@ class Attendant:
             "taken": wall.isoformat(timespec="seconds"),
             "identity": self.device.identify().to_dict(),
             "status": self.device.status_points(),
-            "settings": dict(self.device.read_settings().settings),
+            "settings": dict(self.device.read_settings().values),
             "readings": {c.name: self.situation.value(c.name) for c in self.channels},
             "alarms": {w.name: self.situation.state(k).words
                        for k, w in enumerate(self.situation.board.watched)},

@@ -21,9 +21,9 @@ import zlib
 
 from intelhex import HexReaderError, IntelHex, IntelHexError
 
-from leitwerk.datasheet.image import DeviceSettings
 from leitwerk.datasheet.model import Datasheet, ProgramLayout
 from leitwerk.datasheet.points import Point
+from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.errors import QuantityError
 
 _MARK = b"LWP1"
@@ -50,7 +50,7 @@ def build_program(image: DeviceSettings, datasheet: Datasheet) -> bytes:
     missing = [
         name
         for name, point in datasheet.settings.items()
-        if name not in image.settings and not _may_be_zero(point)
+        if name not in image.values and not _may_be_zero(point)
     ]
     if missing:
         raise QuantityError(
@@ -58,7 +58,7 @@ def build_program(image: DeviceSettings, datasheet: Datasheet) -> bytes:
             valid="a value for each, in the section 'settings'",
         )
     registers = [0] * layout.registers
-    for name, value in image.settings.items():
+    for name, value in image.values.items():
         point: Point = datasheet.settings[name]
         words = point.encode(value)
         if point.bits is not None:

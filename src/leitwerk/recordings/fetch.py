@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
 
-from leitwerk.datasheet.image import DeviceSettings
+from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.devices.device import Device
 from leitwerk.devices.recordings import Recording, fetch_recording, list_recordings
 from leitwerk.project.files import write_atomic
@@ -59,7 +59,7 @@ def recording_csv(recording: Recording, settings: DeviceSettings) -> str:
     used = [
         slot
         for slot in range(1, info.columns + 1)
-        if settings.settings.get(f"channel.{slot}.sensor", "off") != "off"
+        if settings.values.get(f"channel.{slot}.sensor", "off") != "off"
     ]
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
@@ -74,8 +74,8 @@ def recording_csv(recording: Recording, settings: DeviceSettings) -> str:
 
 
 def _heading(slot: int, settings: DeviceSettings) -> str:
-    label = settings.settings.get(f"channel.{slot}.label") or f"slot {slot}"
-    unit = settings.settings.get(f"channel.{slot}.unit")
+    label = settings.values.get(f"channel.{slot}.label") or f"slot {slot}"
+    unit = settings.values.get(f"channel.{slot}.unit")
     return f"{label} [{unit}]" if unit else str(label)
 
 

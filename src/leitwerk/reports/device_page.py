@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from leitwerk.datasheet.image import DeviceSettings, lines_by_block, setting_unit, show_setting
 from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.settings import DeviceSettings, lines_by_block, setting_unit, show_setting
 from leitwerk.devices.clock import ClockReading
 from leitwerk.devices.device import Device
 from leitwerk.devices.recordings import RecordingInfo, list_recordings
@@ -43,7 +43,7 @@ class DevicePage:
         """The features that are switched on: settings ``option.…`` that say yes."""
         return [
             name.removeprefix("option.").replace("_", " ")
-            for name, value in self.settings.settings.items()
+            for name, value in self.settings.values.items()
             if name.startswith("option.") and value in _YES
         ]
 
@@ -56,7 +56,7 @@ class DevicePage:
             "status": dict(self.status),
             "recordings": [str(recording) for recording in self.recordings],
             "enabled": self.enabled,
-            "settings": dict(self.settings.settings),
+            "settings": dict(self.settings.values),
             "receipts": [dict(receipt) for receipt in self.receipts],
         }
 
@@ -82,7 +82,7 @@ class DevicePage:
         """The settings, a line for each block; blocks that are switched off share one."""
         off = {
             name.rpartition(".")[0]
-            for name, value in self.settings.settings.items()
+            for name, value in self.settings.values.items()
             if value == "off" and name.rpartition(".")[2] in _SWITCHES
         }
         numbers: dict[str, list[str]] = {}
@@ -92,7 +92,7 @@ class DevicePage:
         unused = "; ".join(f"{head} {', '.join(every)}" for head, every in numbers.items())
         shown = [
             (name, show_setting(value, self.units.get(name, "")))
-            for name, value in self.settings.settings.items()
+            for name, value in self.settings.values.items()
             if ".".join(name.split(".")[:2]) not in off
         ]
         return lines_by_block([*shown, *([("off", unused)] if unused else [])])
@@ -138,7 +138,7 @@ def read_page(device: Device, *, keep: str | Path) -> DevicePage:
         trouble = error.message  # a clock that was never set is no reason to show nothing
     sheet = device.datasheet
     settings = device.read_settings()
-    units = {name: setting_unit(name, settings.settings, sheet) for name in settings.settings}
+    units = {name: setting_unit(name, settings.values, sheet) for name in settings.values}
     units |= {point.name: point.unit for point in sheet.points("status")}
     return DevicePage(
         address=device.address,

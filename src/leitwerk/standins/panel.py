@@ -6,8 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from leitwerk.datasheet.image import DeviceSettings
 from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.standins.firmware import Firmware
 
 _IDLE = 212  # counts of a button that nobody touches
@@ -20,9 +20,9 @@ class Panel(Firmware):
         super().__init__(*args, **more)
         self._noise = np.random.default_rng(seed)
 
-    def burn(self, image: DeviceSettings) -> None:
+    def burn(self, settings: DeviceSettings) -> None:
         """Take the settings of a program, as a board does that starts with it."""
-        for name, value in image.settings.items():
+        for name, value in settings.values.items():
             self._set(self.datasheet.settings[name], value)
 
     def measured(self) -> dict[str, Stored]:

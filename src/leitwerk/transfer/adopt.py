@@ -8,9 +8,9 @@ from collections.abc import Iterator
 from typing import Any
 
 from leitwerk.check.encode import encode_setup
-from leitwerk.datasheet.image import DeviceSettings, diff_settings, show_setting
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.settings import DeviceSettings, diff_settings, show_setting
 from leitwerk.datasheet.vocabulary import BUS_UNIT
 from leitwerk.errors import SetupError
 from leitwerk.identity import Identity
@@ -36,7 +36,7 @@ _NAME = 40  # characters of a channel's name
 _SECONDS = "s"
 
 
-def adopt(image: DeviceSettings, identity: Identity, address: str, datasheet: Datasheet) -> str:
+def adopt(settings: DeviceSettings, identity: Identity, address: str, datasheet: Datasheet) -> str:
     """A setup file that says what a device holds: uploaded unchanged, it changes nothing.
 
     Every value has a comment that says what it may be. What a setup cannot say is told at the top of
@@ -44,7 +44,7 @@ def adopt(image: DeviceSettings, identity: Identity, address: str, datasheet: Da
 
     Parameters
     ----------
-    image : DeviceSettings
+    settings : DeviceSettings
         All settings of the device.
     identity : Identity
     address : str
@@ -52,15 +52,17 @@ def adopt(image: DeviceSettings, identity: Identity, address: str, datasheet: Da
     datasheet : Datasheet
 
     """
-    lines = [*_head(image, identity, address, datasheet), *_channels(image, datasheet)]
-    lines += _settings(image, datasheet)
+    lines = [*_head(settings, identity, address, datasheet), *_channels(settings, datasheet)]
+    lines += _settings(settings, datasheet)
     text = "\n".join(lines) + "\n"
-    remarks = _remarks(text, image, datasheet)
+    remarks = _remarks(text, settings, datasheet)
     return "\n".join([f"# Setup of {identity}, as it was read from it.", *remarks, text])
 
 
-def _head(image: DeviceSettings, identity: Identity, address: str, sheet: Datasheet) -> list[str]:
-    title = image.settings.get("title") or image.settings.get("name") or sheet.summary
+def _head(
+    settings: DeviceSettings, identity: Identity, address: str, sheet: Datasheet
+) -> list[str]:
+    title = settings.values.get("title") or settings.values.get("name") or sheet.summary
     lines = [
         "leitwerk: 1",
         f"title: {_text(title)}",
@@ -71,13 +73,13 @@ def _head(image: DeviceSettings, identity: Identity, address: str, sheet: Datash
         f"  serial: {_text(identity.serial)}    # any other device is refused",
         "",
     ]
-    interval = image.settings.get("sample.interval")
+    interval = settings.values.get("sample.interval")
     if sheet.interval_s is not None and isinstance(interval, float):
         low, high = (_exact(end) for end in sheet.interval_s)
         every = f"sample: every {_exact(interval)} {_SECONDS}"
         lines += [f"{every}    # {low} to {high} {_SECONDS}"]
     for name, key, unit in _TIMED:
-        value = image.settings.get(name)
+        value = settings.values.get(name)
         if value is not None:
             shown = f"{_exact(value)} {unit}" if isinstance(value, float) else str(value)
             lines.append(f"{key} {shown}")
@@ -87,8 +89,8 @@ def _head(image: DeviceSettings, identity: Identity, address: str, sheet: Datash
 # ---------------------------------------------------------------------- channels
 
 
-def _channels(image: DeviceSettings, sheet: Datasheet) -> list[str]:
-    blocks = list(_wired(image, sheet)) or list(_own(sheet))
+def _channels(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
+    blocks = list(_wired(settings, sheet)) or list(_own(sheet))
     if not blocks:
         return ["channels: {}    # nothing is wired to it yet", ""]
     names: set[str] = set()
@@ -99,14 +101,14 @@ def _channels(image: DeviceSettings, sheet: Datasheet) -> list[str]:
     return lines
 
 
-def _wired(image: DeviceSettings, sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
+def _wired(settings: DeviceSettings, sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
     """The terminals that are in use, each with a wish for a name and its lines."""
-    alarms = _alarms(image)
+    alarms = _alarms(settings)
     for terminal in sheet.terminals.values():
         here = f"channel.{terminal.slot}."
         found = {
             name.removeprefix(here): value
-            for name, value in image.settings.items()
+            for name, value in settings.values.items()
             if name.startswith(here)
         }
         sensor = str(found.get("sensor", "off"))
@@ -148,15 +150,15 @@ def _measurement(sensor: str, found: dict[str, Stored], sheet: Datasheet) -> lis
     return lines
 
 
-def _alarms(image: DeviceSettings) -> dict[int, list[dict[str, Stored]]]:
+def _alarms(settings: DeviceSettings) -> dict[int, list[dict[str, Stored]]]:
     """The alarms that are switched on, by the slot that they watch."""
     by_slot: dict[int, list[dict[str, Stored]]] = {}
-    for name, value in image.settings.items():
+    for name, value in settings.values.items():
         if not name.startswith("alarm.") or not name.endswith(".condition") or value == "off":
             continue
         here = name.removesuffix("condition")
         alarm = {
-            key.removeprefix(here): v for key, v in image.settings.items() if key.startswith(here)
+            key.removeprefix(here): v for key, v in settings.values.items() if key.startswith(here)
         }
         by_slot.setdefault(int(float(alarm["channel"])), []).append(alarm)
     return by_slot
@@ -185,9 +187,9 @@ def _own(sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
 # ---------------------------------------------------------------------- further settings
 
 
-def _settings(image: DeviceSettings, sheet: Datasheet) -> list[str]:
+def _settings(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
     lines = []
-    for name, value in image.settings.items():
+    for name, value in settings.values.items():
         head = name.partition(".")[0]
         said = name in _SAID or (head in {"channel", "alarm"} and name != head)
         point = sheet.settings.get(name)
@@ -217,14 +219,14 @@ def _span(point: Any) -> str:
 # ---------------------------------------------------------------------- how it is written
 
 
-def _remarks(text: str, image: DeviceSettings, sheet: Datasheet) -> list[str]:
+def _remarks(text: str, settings: DeviceSettings, sheet: Datasheet) -> list[str]:
     """What an upload of this text would change after all, as comments."""
     try:
         asked = encode_setup(parse_setup(text), sheet)
     except SetupError as error:
         found = [str(finding) for finding in error.findings]
         return ["# It cannot be uploaded as it stands:", *(_comment(line) for line in found)]
-    changes = diff_settings(image, asked, sheet)
+    changes = diff_settings(settings, asked, sheet)
     if not changes:
         return []
     return ["# A setup cannot say all of it; an upload would change:", *map(_comment, changes)]

@@ -13,8 +13,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from leitwerk.datasheet.image import SettingChange
 from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.settings import SettingChange
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
 from leitwerk.project.files import read_bytes, remove_file, write_atomic

@@ -9,8 +9,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from leitwerk.datasheet.image import DeviceSettings, SettingChange, lines_by_block
 from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.settings import DeviceSettings, SettingChange, lines_by_block
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
 from leitwerk.project.files import free_path, read_bytes, remove_file, write_atomic
@@ -142,13 +142,13 @@ class KeptFiles:
         """The file of a kind: ``backup.json``, ``receipt.json``, ``receipt.txt``."""
         return self.stem.with_name(f"{self.stem.name}-{kind}")
 
-    def write_backup(self, image: DeviceSettings, identity: Identity, moment: datetime) -> Path:
+    def write_backup(self, settings: DeviceSettings, identity: Identity, moment: datetime) -> Path:
         """Keep the settings that a device had."""
         content = {
             "backup": 1,
             "taken": _stamp(moment),
             "device": identity.to_dict(),
-            "settings": dict(image.settings),
+            "settings": dict(settings.values),
         }
         return self._write("backup.json", _json(content))
 
@@ -172,10 +172,10 @@ def last_receipts(keep: Path, serial: str, count: int) -> list[dict[str, Any]]:
     return list(read_history(device_folder(keep, serial)).receipts[::-1][:count])
 
 
-def settings_hash(image: DeviceSettings) -> str:
+def settings_hash(settings: DeviceSettings) -> str:
     """SHA-256 of settings: of their JSON with sorted keys, UTF-8, without spaces (RFC 8785 in short)."""
     text = json.dumps(
-        dict(image.settings), sort_keys=True, ensure_ascii=False, separators=(",", ":")
+        dict(settings.values), sort_keys=True, ensure_ascii=False, separators=(",", ":")
     )
     return content_hash(text.encode("utf-8"))
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from leitwerk.datasheet.image import DeviceSettings, SettingChange
+from leitwerk.datasheet.settings import DeviceSettings, SettingChange
 from leitwerk.devices.device import Device
 from leitwerk.errors import FileProblem
 from leitwerk.project.kept import device_folder
@@ -90,7 +90,7 @@ def inspect_interrupted(device: Device, journal: Journal) -> InterruptedUpload:
 
     """
     device.require(journal.identity.model, journal.identity.serial)
-    present = device.read_settings().settings
+    present = device.read_settings().values
     new = tuple(c for c in journal.changes if present.get(c.setting) == c.new)
     old = tuple(c for c in journal.changes if present.get(c.setting) == c.old and c not in new)
     other = tuple(c.setting for c in journal.changes if c not in new and c not in old)

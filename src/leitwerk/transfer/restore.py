@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from leitwerk.datasheet.image import DeviceSettings
+from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import BUS_UNIT
 from leitwerk.devices.device import Device
 from leitwerk.transfer.receipt import Receipt, read_backup
@@ -26,14 +26,14 @@ def restore(backup: str | Path, device: Device, terms: Terms) -> Receipt:
         As for an upload.
 
     """
-    identity, image, digest = read_backup(backup)
+    identity, settings, digest = read_backup(backup)
     points = device.datasheet.settings
     writable = {
         name: value
-        for name, value in image.settings.items()
+        for name, value in settings.values.items()
         if name in points and not points[name].read_only and name != BUS_UNIT
     }
     source = TaskSource("restore", str(backup), f"settings of {identity.model}", digest)
     return carry(
-        device, UploadTask(DeviceSettings(image.model, writable), source, identity.serial), terms
+        device, UploadTask(DeviceSettings(settings.model, writable), source, identity.serial), terms
     )

@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from leitwerk.check.encode import encode_setup
-from leitwerk.datasheet.image import DeviceSettings, SettingChange, diff_settings, lines_by_block
 from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.settings import DeviceSettings, SettingChange, diff_settings, lines_by_block
 from leitwerk.errors import FileProblem, QuantityError, WrongDevice
 from leitwerk.identity import same_number
 from leitwerk.links.mqtt import StationLink, utc_now
@@ -108,20 +108,20 @@ def request_setup(
         The broker was not reached, or did not confirm.
 
     """
-    image = encode_setup(setup, datasheet)
+    settings = encode_setup(setup, datasheet)
     view = look_station(setup, link, datasheet, keep=keep, now=now)
-    changes = _changes(view.state, image, datasheet)
+    changes = _changes(view.state, settings, datasheet)
     if not changes and not self_test and view.standing is not RequestStatus.REQUESTED:
         return view
     moment = now()
-    text = json.dumps([dict(image.settings), moment.isoformat()], sort_keys=True)
+    text = json.dumps([dict(settings.values), moment.isoformat()], sort_keys=True)
     desired = Desired(
         id=hashlib.sha256(text.encode()).hexdigest()[:_ID],
         by=by,
         at=moment,
         expires=None if expires_s is None else moment + timedelta(seconds=expires_s),
         self_test=self_test,
-        settings=dict(image.settings),
+        settings=dict(settings.values),
     )
     folder = device_folder(Path(keep), view.state.serial)
     kept = _read(folder / FILE)
@@ -175,8 +175,8 @@ def look_station(
     )
 
 
-def _changes(state: State, image: DeviceSettings, datasheet: Datasheet) -> list[SettingChange]:
-    known = {name: value for name, value in image.settings.items() if name in datasheet.settings}
+def _changes(state: State, settings: DeviceSettings, datasheet: Datasheet) -> list[SettingChange]:
+    known = {name: value for name, value in settings.values.items() if name in datasheet.settings}
     return diff_settings(
         DeviceSettings(state.model, state.settings), DeviceSettings(state.model, known), datasheet
     )

@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, TypeAlias
 
-from leitwerk.datasheet.image import DeviceSettings
+from leitwerk.datasheet.settings import DeviceSettings
 
 Progress: TypeAlias = Callable[[str, int, int], None]
 

@@ -9,7 +9,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import TypeVar
 
-from leitwerk.datasheet.image import DeviceSettings, SettingChange, diff_settings
+from leitwerk.datasheet.settings import DeviceSettings, SettingChange, diff_settings
 from leitwerk.devices.device import Device, Status
 from leitwerk.errors import (
     DeviceInUse,
@@ -149,7 +149,7 @@ class _Attempt:
             changes=tuple(self.changes),
             requests=requests,
             together=device.commits,
-            verified=len({**before.settings, **self.task.wanted.settings}),
+            verified=len({**before.values, **self.task.wanted.values}),
             settings_sha256=settings_hash(after),
             previous=head_of(files.folder),
             clock=self.clock,
@@ -326,7 +326,7 @@ class _Attempt:
     def verify(self, before: DeviceSettings) -> DeviceSettings:
         """Read everything back; what was asked must be there, and the rest be as it was."""
         after = self.step("read everything back", self.device.read_settings)
-        asked = DeviceSettings(after.model, {**before.settings, **self.task.wanted.settings})
+        asked = DeviceSettings(after.model, {**before.values, **self.task.wanted.values})
         settings = self.device.datasheet.settings
         other = diff_settings(after, asked, self.device.datasheet)
         # A device that adjusts a setting by itself has not failed; what it came to is told.
@@ -395,7 +395,7 @@ class _Attempt:
         # With a journal of an attempt before this one, what the device had before that is the old.
         old = self.journal.old if self.journal is not None else {}
         self.device.write_settings(old, backwards=not self.task.backwards)
-        present = self.device.read_settings().settings
+        present = self.device.read_settings().values
         if all(present.get(name) == value for name, value in old.items()):
             self.settings = SettingsState.UNDONE
 

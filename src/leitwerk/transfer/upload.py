@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from leitwerk.check.encode import encode_setup, encode_with_findings
-from leitwerk.datasheet.image import SettingChange, diff_settings, lines_by_block, show_setting
+from leitwerk.datasheet.settings import SettingChange, diff_settings, lines_by_block, show_setting
 from leitwerk.devices.device import Device
 from leitwerk.identity import Identity
 from leitwerk.setup.model import Setup
@@ -56,9 +56,9 @@ def upload(
         Anything else; it says what state the device is in and what to do.
 
     """
-    image, findings = encode_with_findings(setup, device.datasheet)
+    settings, findings = encode_with_findings(setup, device.datasheet)
     task = UploadTask(
-        image,
+        settings,
         source_of(setup),
         setup.device.serial,
         rounded=tuple(f"{f.path}: {f.message}" for f in findings if f.rule == "rounded"),
@@ -119,20 +119,20 @@ def plan_upload(setup: Setup, device: Device) -> Plan:
         It was not reached.
 
     """
-    image = encode_setup(setup, device.datasheet)
+    settings = encode_setup(setup, device.datasheet)
     identity = device.require(setup.device.model, setup.device.serial)
     present = device.read_settings()
-    changes = diff_settings(present, image, device.datasheet)
+    changes = diff_settings(present, settings, device.datasheet)
     points = device.datasheet.settings
     kept = tuple(
         (name, show_setting(value, points[name].unit))
-        for name, value in present.settings.items()
+        for name, value in present.values.items()
         if points[name].read_only
     )
     return Plan(
         identity,
         tuple(changes),
-        len(image.settings) - len(changes),
+        len(settings.values) - len(changes),
         kept,
         device.count_writes({c.setting: c.new for c in changes}),
     )

@@ -22,11 +22,11 @@ class DeviceSettings:
     """Settings by name, on one model. Numbers are in the unit of their setting."""
 
     model: str
-    settings: Mapping[str, Stored]
+    values: Mapping[str, Stored]
 
     def to_dict(self) -> dict[str, Any]:
         """The image as plain data for JSON."""
-        return {"model": self.model, "settings": dict(self.settings)}
+        return {"model": self.model, "settings": dict(self.values)}
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,13 +67,11 @@ def diff_settings(
     present: DeviceSettings, wanted: DeviceSettings, datasheet: Datasheet
 ) -> list[SettingChange]:
     """What must change in ``present`` to become what ``wanted`` asks for."""
-    merged = {**present.settings, **wanted.settings}
+    merged = {**present.values, **wanted.values}
     return [
-        SettingChange(
-            name, present.settings.get(name), value, setting_unit(name, merged, datasheet)
-        )
-        for name, value in wanted.settings.items()
-        if present.settings.get(name) != value
+        SettingChange(name, present.values.get(name), value, setting_unit(name, merged, datasheet))
+        for name, value in wanted.values.items()
+        if present.values.get(name) != value
     ]
 
 
@@ -81,7 +79,7 @@ def diff_common(
     one: DeviceSettings, other: DeviceSettings, datasheet: Datasheet
 ) -> tuple[list[SettingChange], int]:
     """In what two images differ, of the settings that both determine, and how many those are."""
-    names = {name: other.settings[name] for name in one.settings if name in other.settings}
+    names = {name: other.values[name] for name in one.values if name in other.values}
     return diff_settings(one, DeviceSettings(other.model, names), datasheet), len(names)
 
 

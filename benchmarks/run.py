@@ -29,7 +29,7 @@ from leitwerk.alarms.states import State
 from leitwerk.alarms.timeline import alarm_timeline
 from leitwerk.check.compile import check_into
 from leitwerk.datasheet.model import Datasheet, ScanTiming, Terminal
-from leitwerk.datasheet.points import Point
+from leitwerk.datasheet.register_points import RegisterPoint
 from leitwerk.devices.device import connect, open_device
 from leitwerk.findings import Findings
 from leitwerk.monitoring.poller import Poller
@@ -182,7 +182,7 @@ def many_registers() -> None:
     """64 channels of 32 bits in a stand-in's registers: planned, against a register at a time."""
     with start_standin("fichte-8") as standin:
         sheet = find_datasheet("fichte-8")
-        points = [Point(f"value.{n}", "holding", 2 * n, 2, "f32") for n in range(64)]
+        points = [RegisterPoint(f"value.{n}", "holding", 2 * n, 2, "f32") for n in range(64)]
         client = ModbusTcpClient("127.0.0.1", port=standin.address.port)
         client.connect()
 

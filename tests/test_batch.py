@@ -83,7 +83,7 @@ def test_a_hundred_units_some_of_which_drop_the_link_end_verified_or_told(fleet,
     )  # fmt: skip
     for outcome in outcomes:
         if outcome.ok:
-            with lw.connect(outcome.unit.setup, options=options) as device:
+            with lw.connect(outcome.unit.setup, link=options) as device:
                 assert device.read_settings().values["title"] == outcome.unit.setup.title
         else:
             assert "device: " in outcome.message

@@ -9,11 +9,11 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from leitwerk.check.encode import encode_setup
 
 import leitwerk as lw
 from conftest import KILN, example
 from leitwerk.check.compile import check_setup
-from leitwerk.check.encode import encode_setup
 from leitwerk.errors import SetupError
 from leitwerk.project.library import Library
 from leitwerk.project.setups import check_file, parse_setup
@@ -112,8 +112,8 @@ MISTAKES = [
     ("78 °C, clear: 75 °C", "78 °C, hysteresis: -1 K", "bad-alarm", "78", "is negative"),
     (HOT, "{above: 78, clear: 77.99}", "alarm-chatters", "too_hot", "stands still to 0.063 °C"),
     ("above: 78 °C, clear: 75 °C", "rises: 2 K", "bad-alarm", "2 K", "needs a time"),
-    ("above: 78 °C, clear: 75 °C", "apart_from: air_top", "bad-alarm", "air_top", "add 'by: …'"),
-    ("above: 78 °C, clear: 75 °C", "apart_from: air, by: 2 K", "bad-alarm", "air,", "no channel"),
+    ("above: 78 °C, clear: 75 °C", "differs_from: air_top", "bad-alarm", "air_top", "add 'by: …'"),
+    ("above: 78 °C, clear: 75 °C", "differs_from: air, by: 2 K", "bad-alarm", "air,", "no channel"),
     ("above: 78 °C, clear: 75 °C", "when: hot", "bad-alarm", "hot", "no reading"),
     ("severity: high}", "severity: high, only_while: door ajar}", "bad-value", "door aj", "no condition"),
     ("severity: high}", "severity: high}\n      b: {below: 80}", "contradicting-alarms", "b:", "both are"),

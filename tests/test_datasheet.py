@@ -5,15 +5,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from leitwerk.datasheet.points import Point
 from leitwerk.datasheet.read import parse_datasheet
+from leitwerk.datasheet.register_points import RegisterPoint
+from leitwerk.datasheet.vocabulary import ALARM_TRIP
 from leitwerk.errors import QuantityError, SetupError
 
 TEXT = (resources.files("leitwerk") / "datasheets" / "fichte-8.yaml").read_text("utf-8")
 
 
 def point(kind, words, **more):
-    return Point("p", "holding", 0, words, kind, **more)
+    return RegisterPoint("p", "holding", 0, words, kind, **more)
 
 
 @pytest.mark.parametrize(
@@ -91,7 +92,7 @@ def test_storing_twice_changes_nothing(kind, value):
         (point("bcd", 1), (0x1A00,), "code 1A00"),
         (point("bcd date-time", 3), (0x2613, 0x0208, 0x4015), "code 2613 0208 4015"),
         (point("u16", 1, choices=(("off", 0),)), (17,), "code 17"),
-        (Point("c", "coil", 0, 1, "u16"), (1,), 1.0),
+        (RegisterPoint("c", "coil", 0, 1, "u16"), (1,), 1.0),
     ],
 )
 def test_what_a_device_sends_is_shown_for_what_it_is(where, words, shown):
@@ -103,10 +104,10 @@ def test_hostile_text_loses_its_control_characters():
 
 
 def test_a_repeated_block_is_written_once(sheet):
-    trip = sheet.point("settings", "alarm.{k}.trip", 12)
+    trip = sheet.point(ALARM_TRIP, 12)
     assert (trip.name, trip.start, trip.step) == ("alarm.12.trip", 712, 0.1)
     with pytest.raises(KeyError):
-        sheet.point("settings", "alarm.{k}.trip", 13)
+        sheet.point(ALARM_TRIP, 13)
     assert sheet.terminals["D2"].slot == 10
 
 

@@ -110,7 +110,7 @@ def test_any_line_is_an_answer_or_an_error(on_socket, answer):
     speaker.says = answer
     with (
         open_device(
-            lw.find_datasheet("birke"), parse_address(f"text+tcp://{host}"), options=OPTIONS
+            lw.find_datasheet("birke"), parse_address(f"text+tcp://{host}"), link=OPTIONS
         ) as device,
         contextlib.suppress(lw.LeitwerkError),
     ):
@@ -123,7 +123,7 @@ def test_any_answer_of_a_sensor_is_one_or_an_error(on_port, answer):
     speaker, path = on_port
     speaker.says = answer.replace(b"000", b"0")  # a measurement of minutes would be waited for
     at = parse_address(f"sdi12+serial://{path}?line=1200,8N1")
-    with open_device(lw.find_datasheet("ahorn"), at, options=OPTIONS) as device:
+    with open_device(lw.find_datasheet("ahorn"), at, link=OPTIONS) as device:
         for act in (device.identify, device.read_settings):
             with contextlib.suppress(lw.LeitwerkError):
                 act()

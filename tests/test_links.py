@@ -52,7 +52,7 @@ def test_what_is_no_address(typed, says):
 def test_the_whole_thread_on_a_serial_line_with_a_masked_trace(standin, tmp_path):
     entries = []
     setup = kiln(standin("--rtu").address)
-    with lw.connect(setup, options=lw.LinkOptions(tracer=entries.append)) as device:
+    with lw.connect(setup, link=lw.LinkOptions(tracer=entries.append)) as device:
         receipt = lw.upload(setup, device, keep=tmp_path, passwords=PASSWORDS)
         report = lw.verify(setup, device, duration_s=0.4, rate_hz=5)
     assert (len(receipt.changes), report.passed) == (48, True)
@@ -64,7 +64,7 @@ def test_the_whole_thread_on_a_serial_line_with_a_masked_trace(standin, tmp_path
 
 def test_reads_outlive_a_noisy_line(standin):
     setup = kiln(standin("--rtu", "--corrupt-every", "4").address)
-    with lw.connect(setup, options=lw.LinkOptions(0.3)) as device:
+    with lw.connect(setup, link=lw.LinkOptions(0.3)) as device:
         assert device.identify().serial == "K2-00417"
         assert len(device.read_settings().values) == 185
 
@@ -219,7 +219,7 @@ def test_an_answer_to_another_question_is_never_taken(reply, says):
 def test_faults_of_the_link_leave_a_whole_device(standin, tmp_path, words, says):
     """Whatever goes wrong, an upload ends with a true state, and the next one mends it."""
     setup = kiln(standin(*words).address)
-    with lw.connect(setup, options=lw.LinkOptions(0.5, retries=0)) as device:
+    with lw.connect(setup, link=lw.LinkOptions(0.5, retries=0)) as device:
 
         def work():
             for _ in range(9):

@@ -283,7 +283,7 @@ MISTAKES = [
     ("stop: after 12 h", "stop: after -12 h", "bad-value", "is no duration"),
     ("store: every 1 min", "store: every 2.5 s", "intervals-do-not-fit", "no whole number of times"),
     ("keep: mean, maximum", "keep: mean, mode", "bad-value", "'mode' is no statistic"),
-    ("unattended: 14 d", "unattended: 90 d", "memory-budget", "does not last for 90 d"),
+    ("autonomy: 14 d", "autonomy: 90 d", "memory-budget", "does not last for 90 d"),
     ("time_constant: 8 s", "time_constant: 1 s", "sampled-slowly", "what happens between"),
     ("time_constant: 8 s", "time_constant: 10 min", "sampled-fast", "the same again and again"),
     ("time_constant: 8 s", "group: slow", "unknown-group", "no group 'slow'"),
@@ -298,7 +298,7 @@ MISTAKES = [
     ("after: 5 s, severity: high", "after: -5 s, severity: high", "bad-value", "is no duration"),
     ("hysteresis: 2 %", "hysteresis: -2 %", "bad-value", "is negative"),
     ("only_while: door is shut", "only_while: door is open", "wrong-state", "never 'open'"),
-    ("apart_from: air_bottom", "apart_from: air_botom", "bad-alarm", "no channel 'air_botom'"),
+    ("differs_from: air_bottom", "differs_from: air_botom", "bad-alarm", "no channel 'air_botom'"),
 ]  # fmt: skip
 
 

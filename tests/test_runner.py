@@ -19,6 +19,7 @@ from conftest import EXAMPLES, PASSWORDS, Clock, MemoryLink, example
 from leitwerk.alarms.states import OperatorAction
 from leitwerk.commissioning.alarm_proof import prove, warming
 from leitwerk.commissioning.loop_check import check_loop, pulse
+from leitwerk.datasheet.vocabulary import DRIVE_RELAY
 from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.evaluation.course import parse_course
 from leitwerk.monitoring.attendant import Attendant, AttendOptions
@@ -490,7 +491,7 @@ def test_a_relay_is_pulsed_and_given_back(sheet, tmp_path, gateway):
 def test_the_device_switches_a_relay_off_when_the_computer_is_gone(sheet, tmp_path, gateway):
     bench = Bench(sheet, tmp_path, gateway)
     bench.device.log_in("operator", "1834")
-    bench.device.write_point(sheet.point("access", "relay.{r}.drive", 2), "on")
+    bench.device.write_point(sheet.point(DRIVE_RELAY, 2), "on")
     for seconds, state in ((20.0, "on"), (11.0, "off")):
         bench.clock.wait(seconds)
         assert bench.device.status_points()["relay.2.state"] == state

@@ -104,7 +104,7 @@ def test_a_chain_finds_its_domain_through_its_links():
     falling = Linear(-1.0).then(Limits(0.0, 3.0))
     assert falling.domain == pytest.approx((-3.0, 0.0))
     assert Chain().value([1.0, 2.0]).tolist() == [1.0, 2.0]
-    assert chain.without(Limits).links == (chain.links[0], chain.links[2])
+    assert chain.without(Limits).stages == (chain.stages[0], chain.stages[2])
     assert chain.inverse().value([10.0]) == pytest.approx(1.25)
 
 

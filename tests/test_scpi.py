@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import leitwerk as lw
-from leitwerk.datasheet.queries import Query
+from leitwerk.datasheet.text_points import TextPoint
 from leitwerk.devices.device import Device
 from leitwerk.links.lines import LineLink
 from leitwerk.parsing.address import parse_address
@@ -70,10 +70,10 @@ def test_the_error_queue_speaks_for_a_silent_instrument(meter):
 @pytest.mark.parametrize(
     ("query", "value", "text", "stored"),
     [
-        (Query("q", "A?", step=0.1), 86.34, "86.3", 86.3),
-        (Query("q", "A?"), 1e-9, "1e-09", 1e-9),
-        (Query("q", "A?", choices=(("fast", "FAST"),)), "fast", "FAST", "fast"),
-        (Query("q", "A?", kind="text"), "SAW", '"SAW"', "SAW"),
+        (TextPoint("q", "A?", step=0.1), 86.34, "86.3", 86.3),
+        (TextPoint("q", "A?"), 1e-9, "1e-09", 1e-9),
+        (TextPoint("q", "A?", choices=(("fast", "FAST"),)), "fast", "FAST", "fast"),
+        (TextPoint("q", "A?", kind="text"), "SAW", '"SAW"', "SAW"),
     ],
 )
 def test_values_as_texts(query, value, text, stored):
@@ -83,13 +83,13 @@ def test_values_as_texts(query, value, text, stored):
 @pytest.mark.parametrize(
     ("query", "value"),
     [
-        (Query("q", "A?", limits=(1, 9)), 10.0),
-        (Query("q", "A?"), "x"),
-        (Query("q", "A?"), float("nan")),
-        (Query("q", "A?", choices=(("fast", "FAST"),)), "slow"),
-        (Query("q", "A?", kind="text"), 'a"b'),
-        (Query("q", "A?", kind="text"), "two\nlines"),
-        (Query("q", "A?", kind="text", longest=2), "abc"),
+        (TextPoint("q", "A?", limits=(1, 9)), 10.0),
+        (TextPoint("q", "A?"), "x"),
+        (TextPoint("q", "A?"), float("nan")),
+        (TextPoint("q", "A?", choices=(("fast", "FAST"),)), "slow"),
+        (TextPoint("q", "A?", kind="text"), 'a"b'),
+        (TextPoint("q", "A?", kind="text"), "two\nlines"),
+        (TextPoint("q", "A?", kind="text", longest=2), "abc"),
     ],
 )
 def test_what_cannot_be_told_is_refused(query, value):
@@ -99,7 +99,7 @@ def test_what_cannot_be_told_is_refused(query, value):
 
 
 def test_special_numbers_of_scpi():
-    query = Query("q", "A?")
+    query = TextPoint("q", "A?")
     assert query.decode("-9.9E37") == float("-inf")
     assert query.decode("9.91E37") != query.decode("9.91E37")
     assert query.decode("garbage") == "code garbage"
@@ -118,7 +118,7 @@ def test_lines_survive_any_cutting(lines, data):
 
 @given(st.binary(max_size=200))
 def test_no_bytes_get_past_the_decoders(data):
-    query = Query("q", "A?", step=0.1)
+    query = TextPoint("q", "A?", step=0.1)
     for line in LineReader().feed(data + b"\n"):
         split_fields(line)
         parse_error(line)

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 import leitwerk as lw
 from conftest import KILN, PASSWORDS, kiln
 from leitwerk.calibration.orientation import find_orientation, right_angle_rotations
-from leitwerk.calibration.tare import Tare, TareHistory, TareLink, capture_tare
+from leitwerk.calibration.tare import Tare, TareHistory, TareStage, capture_tare
 from leitwerk.errors import DomainError, NotAtRest
 from leitwerk.monitoring.single_channel import read_untared
 from leitwerk.parsing.units import parse_unit
@@ -30,10 +30,10 @@ def capture(values, **more):
 def test_a_tare_makes_the_rest_value_read_nominal():
     tare = capture([12.1, 12.3, 12.2, 12.2], nominal=2.0)
     assert (tare.offset, tare.on) == (10.2, NOW)
-    chain = Linear(2.0).then(tare.link)
+    chain = Linear(2.0).then(tare.stage)
     assert chain.value(6.1) == pytest.approx(2.0)
-    assert chain.without(TareLink).value(6.1) == pytest.approx(12.2)
-    assert tare.link.signal(2.0) == pytest.approx(12.2)
+    assert chain.without(TareStage).value(6.1) == pytest.approx(12.2)
+    assert tare.stage.signal(2.0) == pytest.approx(12.2)
 
 
 @pytest.mark.parametrize(
@@ -62,11 +62,11 @@ def test_earlier_tares_are_kept_and_come_back():
 
 
 def test_a_tare_in_the_file_leaves_everything_else_as_it_was():
-    text = add_tare(KILN, "stack", Tare(12.5, NOW), parse_unit("kg"))
+    text = add_tare(KILN, "stack", TareStage(12.5, NOW), parse_unit("kg"))
     added = [line for line in text.splitlines() if line not in KILN.splitlines()]
     assert added == ["      - {offset: 12.5 kg, taken: 2026-03-02T08:40Z}"]
     assert undo_tare(text, "stack") == KILN
-    fresh = add_tare(KILN, "valve", Tare(0.5, NOW), parse_unit("%"))
+    fresh = add_tare(KILN, "valve", TareStage(0.5, NOW), parse_unit("%"))
     setup = lw.parse_setup(fresh)
     assert str(setup.channels["valve"].tare[0].offset) == "0.5 %"
     assert lw.parse_setup(undo_tare(fresh, "valve")) == lw.parse_setup(KILN)

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import leitwerk as lw
-from leitwerk.datasheet.queries import Replies
+from leitwerk.datasheet.text_points import Replies
 from leitwerk.devices.device import open_device
 from leitwerk.parsing.address import parse_address
 from leitwerk.protocols.lines import LineReader
@@ -34,7 +34,7 @@ def answering(answers):
 
     threading.Thread(target=run, daemon=True).start()
     at = parse_address(f"text+tcp://127.0.0.1:{listener.getsockname()[1]}")
-    return open_device(SHEET, at, options=OPTIONS)
+    return open_device(SHEET, at, link=OPTIONS)
 
 
 @pytest.mark.parametrize(
@@ -78,7 +78,7 @@ def test_a_password_is_in_no_trace_and_no_message():
     entries = []
     with lw.start_standin("birke", "--rtu") as one:
         at = one.address
-        with open_device(SHEET, at, options=replace(OPTIONS, tracer=entries.append)) as device:
+        with open_device(SHEET, at, link=replace(OPTIONS, tracer=entries.append)) as device:
             device.log_in("operator", "bark")
             with pytest.raises(lw.DeviceRefused) as caught:
                 device.log_in("operator", "spruce")
@@ -103,7 +103,7 @@ def test_what_comes_unasked_is_not_the_next_answer():
 
     threading.Thread(target=run, daemon=True).start()
     at = parse_address(f"text+tcp://127.0.0.1:{listener.getsockname()[1]}")
-    with open_device(SHEET, at, options=OPTIONS) as device:
+    with open_device(SHEET, at, link=OPTIONS) as device:
         assert device.identify().serial == "PI-1180"
         heard.set()
         # It has arrived when the socket has something to read.

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from leitwerk.datasheet.points import Point
+from leitwerk.datasheet.register_points import RegisterPoint
 from leitwerk.protocols.modbus import (
     MAX_READ,
     MAX_WRITE,
@@ -25,7 +25,7 @@ def layouts(draw, most=8):
         at += draw(st.sampled_from([0, 0, 1, 5, 40]))
         words = draw(st.sampled_from([1, 2, 2, 30, 60]))
         kind = {1: "u16", 2: "f32"}.get(words, "text")
-        points.append(Point(f"p{n}", "holding", at, words, kind))
+        points.append(RegisterPoint(f"p{n}", "holding", at, words, kind))
         at += words
     return points
 
@@ -64,9 +64,9 @@ def test_writes_are_the_fewest_and_touch_no_other_register(points):
 
 
 def test_fields_of_one_register_are_written_together_and_leave_the_rest_alone():
-    low = Point("low", "holding", 5, 1, "u16", bits=(0, 3))
-    high = Point("high", "holding", 5, 1, "u16", bits=(12, 15))
-    other = Point("other", "holding", 6, 1, "u16")
+    low = RegisterPoint("low", "holding", 5, 1, "u16", bits=(0, 3))
+    high = RegisterPoint("high", "holding", 5, 1, "u16", bits=(12, 15))
+    other = RegisterPoint("other", "holding", 6, 1, "u16")
     assert [str(r) for r in shared_registers([low, high, other])] == ["read holding 5..5"]
     (request,) = plan_writes({low: 9.0, high: 1.0, other: 7.0}, {5: 0xABCD})
     assert (request.start, request.words) == (5, (0x1BC9, 7))
@@ -74,8 +74,8 @@ def test_fields_of_one_register_are_written_together_and_leave_the_rest_alone():
 
 
 def test_coils_are_requests_of_their_own():
-    coils = [Point(f"c{n}", "coil", n, 1, "u16") for n in range(3)]
-    register = Point("r", "holding", 3, 1, "u16")
+    coils = [RegisterPoint(f"c{n}", "coil", n, 1, "u16") for n in range(3)]
+    register = RegisterPoint("r", "holding", 3, 1, "u16")
     assert [str(r) for r in plan_writes(dict.fromkeys([*coils, register], 1.0))] == [
         "write coil 0..2", "write holding 3..3",
     ]  # fmt: skip
@@ -90,7 +90,7 @@ def test_the_quick_and_the_careful_decoding_agree(data):
         kind, words = data.draw(st.sampled_from(kinds))
         step = 1.0 if kind == "f32" else data.draw(st.sampled_from([1.0, 0.1]))
         odd = data.draw(st.sampled_from([{}, {"low_word_first": True}, {"bytes_swapped": True}]))
-        points.append(Point(f"p{n}", "input", at, words, kind, step=step, **odd))
+        points.append(RegisterPoint(f"p{n}", "input", at, words, kind, step=step, **odd))
         at += words + data.draw(st.integers(0, 3))
     plan = ReadPlan(points, bridge=3)
     count = sum(r.count for r in plan.requests)

@@ -17,8 +17,8 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class TareLink(Scale):
-    """The link of a scale chain that takes a tare off; ``Chain.without`` puts it back."""
+class TareStage(Scale):
+    """The stage of a scale chain that takes a tare off; ``Chain.without`` puts it back."""
 
     offset: float
 
@@ -42,9 +42,9 @@ class Tare:
     on: datetime
 
     @property
-    def link(self) -> TareLink:
-        """The link of the scale chain that takes it off."""
-        return TareLink(self.offset)
+    def stage(self) -> TareStage:
+        """The stage of the scale chain that takes it off."""
+        return TareStage(self.offset)
 
 
 @dataclass(frozen=True, slots=True)

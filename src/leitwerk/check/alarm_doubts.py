@@ -129,7 +129,7 @@ def check_doubt(
         apart = _apart_from_clear(point)
         if 0 < apart < uncertainty:
             findings.warning(
-                "within-uncertainty",
+                "hysteresis-below-uncertainty",
                 place,
                 f"alarm {point.name} clears {format_value(apart, scope.unit)} from its trip point; "
                 f"the channel is known to ±{format_value(uncertainty, scope.unit)} only",

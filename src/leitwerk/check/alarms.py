@@ -3,12 +3,21 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
 from dataclasses import replace
 
 from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.check.alarm_doubts import Scope, check_reach_of, check_sides, check_together
-from leitwerk.errors import QuantityError
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.vocabulary import (
+    ALARM_CHANNEL,
+    ALARM_CLEAR,
+    ALARM_CLEAR_DELAY,
+    ALARM_CONDITION,
+    ALARM_DELAY,
+    ALARM_LATCH,
+    ALARM_TRIP,
+)
+from leitwerk.errors import QuantityError, UnitError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import Quantity, Span, format_span
 from leitwerk.parsing.units import convert_difference
@@ -17,13 +26,14 @@ from leitwerk.setup.model import Channel
 from leitwerk.signals.scale import Chain
 
 # The keys of which an alarm has exactly one.
-TRIPS = ("above", "below", "outside", "inside", "rises", "falls", "changes", "apart_from", "when")
+TRIPS = ("above", "below", "outside", "inside", "rises", "falls", "changes", "differs_from", "when")
 _CHANGES = ("rises", "falls", "changes")
+_STEP = 1e-6  # in the channel's unit: small against any trip point, large against rounding
 
 
-def alarm_points(
+def check_alarms(
     channel: Channel, scope: Scope, path: KeyPath, findings: Findings
-) -> Iterator[AlarmDefinition]:
+) -> tuple[AlarmDefinition, ...]:
     """The alarms of a channel in its unit; what can never trip or never clear is a finding."""
     points = []
     for name, alarm in channel.alarms.items():
@@ -39,7 +49,7 @@ def alarm_points(
             where = (*place, key) if findings.mentions((*place, key)) else place
             message = f"alarm {name}: {error.message}"
             findings.error(
-                "wrong-unit" if "unit" in type(error).__name__.lower() else "bad-alarm",
+                "wrong-unit" if isinstance(error, UnitError) else "bad-alarm",
                 where,
                 message,
                 valid=error.valid,
@@ -50,29 +60,45 @@ def alarm_points(
         check_sides(point, scope, place, findings)
         points.append(point)
     check_together(points, scope, path, findings)
-    yield from points
+    return tuple(points)
 
 
-def device_alarm(alarm: AlarmDefinition, host: Chain) -> AlarmDefinition | None:
-    """An alarm in terms of what the device shows, None when that cannot be said.
+def device_alarm(
+    alarm: AlarmDefinition, host: Chain, datasheet: Datasheet
+) -> AlarmDefinition | None:
+    """An alarm in terms of what the device shows, None when the device cannot have it.
 
     What Leitwerk works behind the device is turned back; where it falls, above becomes below. A
     device watches values only, and always: other kinds, and alarms with a condition, it cannot have.
+    An alarm of which it could store a part only (no delay, no latch) would not be the one that was
+    asked for: it cannot have that either.
     """
-    if not alarm.side or alarm.only_while is not None:
+    if not alarm.side or alarm.only_while is not None or not _has_all(alarm, datasheet):
         return None
-    if not host.links:
+    if not host.stages:
         return alarm
     if not host.has_inverse:
         return None
     point, back = alarm.point
     above = alarm.side == "above"
-    trip, clear, beyond = host.signal([point, back, point + (1e-6 if above else -1e-6)]).tolist()
+    # A third point a little further on tells in which direction the device's value goes.
+    trip, clear, beyond = host.signal([point, back, point + (_STEP if above else -_STEP)]).tolist()
     if not (math.isfinite(trip) and math.isfinite(clear)):
         return None
     turned = AlarmDefinition.above if above == _rises(host, trip, beyond) else AlarmDefinition.below
     ends = turned(alarm.name, trip, clear)
     return replace(alarm, trip=ends.trip, clear=ends.clear)
+
+
+def _has_all(alarm: AlarmDefinition, datasheet: Datasheet) -> bool:
+    """Whether a model has a setting for everything that an alarm is."""
+    trip, clear = alarm.point
+    needed = [ALARM_TRIP, ALARM_CHANNEL, ALARM_CONDITION]
+    needed += [ALARM_CLEAR] if clear != trip else []
+    needed += [ALARM_DELAY] if alarm.delay_s else []
+    needed += [ALARM_CLEAR_DELAY] if alarm.clear_delay_s else []
+    needed += [ALARM_LATCH] if alarm.latch else []
+    return all(map(datasheet.has, needed)) and alarm.side in datasheet.choices(ALARM_CONDITION)
 
 
 def _rises(host: Chain, trip: float, beyond: float) -> bool:
@@ -186,7 +212,7 @@ def _of_span(
 ) -> AlarmDefinition:
     low, high = typed.ends_in(scope.unit)
     if low > high:
-        raise QuantityError(f"{typed} stands upside down", valid=format_span(high, low, scope.unit))
+        raise QuantityError(f"{typed} is reversed", valid=format_span(high, low, scope.unit))
     ends = (low, high)
     if alarm.hysteresis is not None:
         apart = _apart(alarm.hysteresis, scope, "hysteresis") * (-1.0 if inside else 1.0)
@@ -239,7 +265,7 @@ def _of_difference(bare: AlarmDefinition, alarm: Alarm, scope: Scope) -> AlarmDe
         back = _apart(alarm.clear, scope, "clear")
     elif alarm.hysteresis is not None:
         back = most - _apart(alarm.hysteresis, scope, "hysteresis")
-    other, nominal = str(alarm.apart_from), 0.0
+    other, nominal = str(alarm.differs_from), 0.0
     if other == EXPECTED:
         if scope.expected is None:
             raise QuantityError("the channel expects nothing", remedy="add a line 'expect: …'")

@@ -3,129 +3,210 @@
 from __future__ import annotations
 
 import difflib
-import math
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from leitwerk.alarms.bands import Bands
 from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.check.alarm_doubts import Scope, check_chatter, check_doubt, may_chatter
-from leitwerk.check.alarms import alarm_points, device_alarm
+from leitwerk.check.alarms import check_alarms, device_alarm
 from leitwerk.check.bands import channel_bands
-from leitwerk.check.calibration import check_reach, correction_of, upkeep_links
-from leitwerk.check.measurement import Measurement, read_measurement, report_useless
+from leitwerk.check.calibration import calibration_stages, check_reach, correction_of
+from leitwerk.check.channels import (
+    STATES,
+    CheckedChannel,
+    ContactChannel,
+    ReadingChannel,
+    SignalChannel,
+)
+from leitwerk.check.measurement import (
+    CONTACT_USELESS,
+    Measurement,
+    has_two_scales,
+    read_measurement,
+    report_useless,
+)
 from leitwerk.check.ranges import choose_range, needed_signal, ranging
-from leitwerk.datasheet.model import Datasheet, Input, Range, Terminal
-from leitwerk.datasheet.points import Point
+from leitwerk.datasheet.model import Datasheet, Range, Terminal
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
-from leitwerk.parsing.quantities import Expected, Span, format_value
+from leitwerk.parsing.quantities import Expected, Span
 from leitwerk.parsing.units import Unit, parse_unit
 from leitwerk.setup.fields import CONTACT
 from leitwerk.setup.model import Channel, Setup
-
-STATES = ("open", "closed")  # as numbers 0 and 1
-
-
-@dataclass(frozen=True, slots=True)
-class Assignment:
-    """A channel on one device's input, with everything in the units that are used there.
-
-    ``alarms`` are in the channel's unit, ``device_alarms`` the same in what the device shows; one
-    that the device cannot have is missing there. ``reading`` is for what the device measures by
-    itself: such a channel has no terminal and no slot (0).
-    """
-
-    name: str
-    label: str
-    terminal: str
-    slot: int
-    reading: Point | None
-    measurement: Measurement
-    range: Range | None
-    expected: tuple[float, float] | None
-    states: tuple[str, str]
-    alarms: tuple[AlarmDefinition, ...]
-    device_alarms: tuple[AlarmDefinition, ...]
-    bands: Bands | None = None
-
-    @property
-    def unit(self) -> Unit:
-        """The unit of the channel's values."""
-        return self.measurement.unit
-
-    @property
-    def is_contact(self) -> bool:
-        """Whether the values are states: 0 open, 1 closed."""
-        return self.measurement.kind == CONTACT
-
-    def words(self, value: float | None) -> str:
-        """A value of this channel for people: with its unit, or as its state."""
-        if value is None or math.isnan(value):
-            return "no reading"
-        if self.is_contact:
-            return self.states[round(value)]
-        return format_value(float(f"{value:.5g}"), self.unit)
+from leitwerk.signals.scale import Chain
 
 
-def assign_channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> list[Assignment]:
+def assign_channels(
+    setup: Setup, datasheet: Datasheet, findings: Findings
+) -> Iterator[CheckedChannel]:
     """The channels of a setup on the inputs of a device; findings take what does not fit.
 
     A channel with an error may be missing from the result.
     """
-    assigned = []
     taken: dict[str, str] = {}
     every = tuple(setup.channels)
     for name, channel in setup.channels.items():
         path = ("channels", name)
+        found: CheckedChannel | None
         if channel.reading is not None:
-            assigned += own_reading(name, channel, datasheet, path, findings, every)
-            continue
-        if channel.terminal is None:
+            found = _own_reading(name, channel, datasheet, every, findings)
+        elif channel.terminal is None:
             _report_nowhere(datasheet, path, findings)
             continue
-        terminal = _terminal(channel.terminal, datasheet, taken, path, findings)
-        taken.setdefault(channel.terminal, name)
-        measurement = read_measurement(channel, datasheet, path, findings)
-        if measurement is None:
+        elif has_two_scales(channel, path, findings):
             continue
-        if terminal is not None and measurement.input.quantity not in terminal.takes:
-            _report_wrong_terminal(channel, terminal, measurement, datasheet, path, findings)
-        expected = _expected(channel, measurement, path, findings)
-        scope = Scope(
-            measurement.unit,
-            measurement.span,
-            expected,
-            every,
-            _states(channel) if measurement.kind == CONTACT else None,
-        )
-        alarms = tuple(alarm_points(channel, scope, path, findings))
-        if alarms:
-            correction = correction_of(measurement.host)
-            known = (correction.expanded if correction else None) or 0.0
-            check_doubt(alarms, scope, known, path, findings)
-        if terminal is not None:
-            assigned.append(
-                Assignment(
-                    name=name,
-                    label=channel.label or name,
-                    terminal=terminal.name,
-                    slot=terminal.slot,
-                    reading=None,
-                    measurement=measurement,
-                    range=_range(channel, measurement, expected, alarms, path, findings),
-                    expected=expected,
-                    states=_states(channel),
-                    alarms=alarms,
-                    device_alarms=tuple(_on_device(alarms, measurement, path, findings)),
-                    bands=channel_bands(channel, measurement.unit, path, findings),
-                )
-            )
-    return assigned
+        else:
+            terminal = _terminal(channel.terminal, datasheet, taken, path, findings)
+            taken.setdefault(channel.terminal, name)
+            make = _contact if channel.signal == CONTACT else _signal
+            found = make(name, channel, terminal, datasheet, every, findings)
+        if found is not None:
+            yield found
+
+
+# ---------------------------------------------------------------------- one for each kind
+
+
+def _signal(
+    name: str,
+    channel: Channel,
+    terminal: Terminal | None,
+    datasheet: Datasheet,
+    every: Sequence[str],
+    findings: Findings,
+) -> SignalChannel | None:
+    """A sensor or a signal at a terminal."""
+    path = ("channels", name)
+    m = read_measurement(channel, datasheet, path, findings)
+    if m is None:
+        return None
+    if terminal is not None:
+        _check_takes(terminal, m.input.quantity, datasheet, path, findings)
+    expected = _expected_number(channel, m.unit, m.span, path, findings)
+    scope = Scope(m.unit, m.span, expected, every)
+    alarms = check_alarms(channel, scope, path, findings)
+    correction = correction_of(m.host)
+    if alarms:
+        check_doubt(alarms, scope, (correction and correction.expanded) or 0.0, path, findings)
+    if terminal is None:
+        return None
+    used = judged_values(expected, alarms)
+    check_reach(correction, used, m.unit, path, findings)
+    chosen = choose_range(channel.range, m, used, (*path, "range"), findings)
+    _check_noise(chosen, alarms, m, used, path, findings)
+    return SignalChannel(
+        name=name,
+        label=channel.label or name,
+        kind=m.kind,
+        unit=m.unit,
+        span=m.span,
+        host=m.host,
+        states=None,
+        expected=expected,
+        alarms=alarms,
+        device_alarms=_on_device(alarms, m.host, datasheet),
+        bands=channel_bands(channel, m.unit, path, findings),
+        terminal=terminal,
+        measurement=m,
+        range=chosen,
+    )
+
+
+def _contact(
+    name: str,
+    channel: Channel,
+    terminal: Terminal | None,
+    datasheet: Datasheet,
+    every: Sequence[str],
+    findings: Findings,
+) -> ContactChannel | None:
+    """A contact at a terminal."""
+    path = ("channels", name)
+    if CONTACT not in datasheet.inputs:
+        message = f"{datasheet.model} has no input for a contact"
+        findings.error("unknown-signal", (*path, "signal"), message)
+        return None
+    report_useless(channel, CONTACT_USELESS, "means nothing for a contact", path, findings)
+    if terminal is not None:
+        _check_takes(terminal, CONTACT, datasheet, path, findings)
+    named = channel.states or {}
+    states = named.get("open", STATES[0]), named.get("closed", STATES[1])
+    unit, span = parse_unit(""), (0.0, 1.0)
+    expected = _expected_state(channel, states, path, findings)
+    alarms = check_alarms(channel, Scope(unit, span, expected, every, states), path, findings)
+    if terminal is None:
+        return None
+    return ContactChannel(
+        name=name,
+        label=channel.label or name,
+        kind=CONTACT,
+        unit=unit,
+        span=span,
+        host=Chain(),
+        states=states,
+        expected=expected,
+        alarms=alarms,
+        device_alarms=_on_device(alarms, Chain(), datasheet),
+        bands=channel_bands(channel, unit, path, findings),
+        terminal=terminal,
+    )
+
+
+def _own_reading(
+    name: str,
+    channel: Channel,
+    datasheet: Datasheet,
+    every: Sequence[str],
+    findings: Findings,
+) -> ReadingChannel | None:
+    """What the device measures by itself."""
+    path = ("channels", name)
+    assert channel.reading is not None
+    point = datasheet.own_readings.get(channel.reading)
+    if point is None:
+        near = difflib.get_close_matches(channel.reading, datasheet.own_readings, n=1)
+        message = f"{datasheet.model} has no reading {channel.reading!r} of its own"
+        remedy = f"did you mean {near[0]!r}?" if near else ""
+        valid = _names(datasheet.own_readings)
+        place = (*path, "reading")
+        findings.error("unknown-reading", place, message, valid=valid, remedy=remedy)
+        return None
+    useless = ("terminal", "sensor", "signal", "range", "scale", "shunt", "leads", "states")
+    why = "means nothing where the device measures this itself"
+    report_useless(channel, useless, why, path, findings)
+    unit = parse_unit(point.unit)
+    if channel.unit is not None and channel.unit != unit:
+        message = f"{datasheet.model} gives {point.name} in {unit}, not in {channel.unit}"
+        findings.error("wrong-unit", (*path, "unit"), message, valid=str(unit))
+    host = calibration_stages(channel, unit, path, findings)
+    low, high = host.value(point.span()).tolist()
+    span = (min(low, high), max(low, high))
+    expected = _expected_number(channel, unit, span, path, findings)
+    alarms = check_alarms(channel, Scope(unit, span, expected, every), path, findings)
+    return ReadingChannel(
+        name=name,
+        label=channel.label or name,
+        kind=point.name,
+        unit=unit,
+        span=span,
+        host=host,
+        states=None,
+        expected=expected,
+        alarms=alarms,
+        device_alarms=(),
+        bands=channel_bands(channel, unit, path, findings),
+        point=point,
+    )
+
+
+# ---------------------------------------------------------------------- what several share
 
 
 def _terminal(
-    name: str, datasheet: Datasheet, taken: dict[str, str], path: KeyPath, findings: Findings
+    name: str,
+    datasheet: Datasheet,
+    taken: Mapping[str, str],
+    path: KeyPath,
+    findings: Findings,
 ) -> Terminal | None:
     place = (*path, "terminal")
     if name in taken:
@@ -139,12 +220,8 @@ def _terminal(
         return None
     terminal = datasheet.terminals.get(name)
     if terminal is None:
-        findings.error(
-            "unknown-terminal",
-            place,
-            f"{datasheet.model} has no terminal {name}",
-            valid=_names(datasheet.terminals),
-        )
+        message = f"{datasheet.model} has no terminal {name}"
+        findings.error("unknown-terminal", place, message, valid=_names(datasheet.terminals))
     return terminal
 
 
@@ -163,176 +240,93 @@ def _report_nowhere(datasheet: Datasheet, path: KeyPath, findings: Findings) -> 
     )
 
 
-def own_reading(
-    name: str,
-    channel: Channel,
-    datasheet: Datasheet,
-    path: KeyPath,
-    findings: Findings,
-    channels: Sequence[str] = (),
-) -> list[Assignment]:
-    """A channel of what the device measures by itself; empty when there is no such reading."""
-    assert channel.reading is not None
-    point = datasheet.own_readings.get(channel.reading)
-    if point is None:
-        near = difflib.get_close_matches(channel.reading, datasheet.own_readings, n=1)
-        message = f"{datasheet.model} has no reading {channel.reading!r} of its own"
-        remedy = f"did you mean {near[0]!r}?" if near else ""
-        valid = _names(datasheet.own_readings)
-        place = (*path, "reading")
-        findings.error("unknown-reading", place, message, valid=valid, remedy=remedy)
-        return []
-    wired = ("terminal", "sensor", "signal", "range", "shunt", "leads", "scale", "states")
-    report_useless(
-        channel, wired, "is for terminals; the device measures this itself", path, findings
-    )
-    unit = parse_unit(point.unit)
-    if channel.unit is not None and channel.unit != unit:
-        message = f"{datasheet.model} gives {point.name} in {unit}, not in {channel.unit}"
-        findings.error("wrong-unit", (*path, "unit"), message, valid=str(unit))
-    host = upkeep_links(channel, unit, path, findings)
-    low, high = host.value(point.span()).tolist()
-    measurement = Measurement(
-        kind=point.name,
-        input=Input(point.name, unit),
-        unit=unit,
-        shown_unit=unit,
-        host=host,
-        span=(min(low, high), max(low, high)),
-    )
-    expected = _expected(channel, measurement, path, findings)
-    scope = Scope(unit, measurement.span, expected, channels)
-    alarms = tuple(alarm_points(channel, scope, path, findings))
-    if alarms:
-        names = ", ".join(alarm.name for alarm in alarms)
-        message = (
-            f"the device has no alarms on what it measures itself; only Leitwerk watches {names}"
-        )
-        place = (*path, "alarms") if findings.mentions((*path, "alarms")) else (*path, "limits")
-        findings.warning("not-kept", place, message, at_key=True)
-    return [
-        Assignment(
-            name=name,
-            label=channel.label or name,
-            terminal="",
-            slot=0,
-            reading=point,
-            measurement=measurement,
-            range=None,
-            expected=expected,
-            states=STATES,
-            alarms=alarms,
-            device_alarms=(),
-            bands=channel_bands(channel, unit, path, findings),
-        )
-    ]
-
-
-def _names(names: object) -> str:
-    every = list(names)  # type: ignore[call-overload]
-    return ", ".join(every[:20]) + (", …" if len(every) > 20 else "")
-
-
-def _report_wrong_terminal(
-    channel: Channel,
-    terminal: Terminal,
-    measurement: Measurement,
-    datasheet: Datasheet,
-    path: KeyPath,
-    findings: Findings,
+def _check_takes(
+    terminal: Terminal, quantity: str, datasheet: Datasheet, path: KeyPath, findings: Findings
 ) -> None:
-    quantity = measurement.input.quantity
+    if quantity in terminal.takes:
+        return
     fitting = [t.name for t in datasheet.terminals.values() if quantity in t.takes]
     findings.error(
         "wrong-terminal",
         (*path, "terminal"),
-        f"terminal {channel.terminal} takes {' or '.join(terminal.takes)}, not {quantity}",
+        f"terminal {terminal.name} takes {' or '.join(terminal.takes)}, not {quantity}",
         valid=f"for {quantity}: {_names(fitting)}" if fitting else "",
     )
 
 
-def _expected(
-    channel: Channel, measurement: Measurement, path: KeyPath, findings: Findings
+def _expected_number(
+    channel: Channel,
+    unit: Unit,
+    span: tuple[float, float],
+    path: KeyPath,
+    findings: Findings,
 ) -> tuple[float, float] | None:
-    expect = channel.expect
-    place = (*path, "expect")
+    """Value and tolerance that are expected, in the channel's unit."""
+    expect, place = channel.expect, (*path, "expect")
     if expect is None:
         return None
-    if measurement.kind == CONTACT:
-        states = _states(channel)
-        if expect in states:
-            return float(states.index(str(expect))), 0.0
-        message = f"{expect} is none of the contact's two states"
-        findings.error("wrong-state", place, message, valid=" or ".join(states))
-        return None
     if not isinstance(expect, Expected):
-        valid = f"value ± tolerance in {measurement.unit}"
-        message = f"{expect!r} is a state, and this is no contact"
-        findings.error("wrong-state", place, message, valid=valid)
+        message = f"{expect!r} is a state, and this channel is not a contact"
+        findings.error("wrong-state", place, message, valid=f"value ± tolerance in {unit}")
         return None
     try:
-        value, tolerance = expect.value_in(measurement.unit)
+        value, tolerance = expect.value_in(unit)
     except QuantityError as error:
         message = f"expect: {error.message}"
         findings.error("wrong-unit", place, message, valid=error.valid)
         return None
-    low, high = measurement.span
-    if not low <= value <= high:
-        span = Span(low, high, measurement.unit)
+    if not span[0] <= value <= span[1]:
         message = f"{expect} is outside what the channel can show"
-        findings.error("expected-outside-span", place, message, valid=str(span))
+        findings.error("expected-outside-span", place, message, valid=str(Span(*span, unit)))
     return value, tolerance
 
 
-def _states(channel: Channel) -> tuple[str, str]:
-    named = channel.states or {}
-    return named.get("open", STATES[0]), named.get("closed", STATES[1])
+def _expected_state(
+    channel: Channel, states: tuple[str, str], path: KeyPath, findings: Findings
+) -> tuple[float, float] | None:
+    """The state that is expected of a contact, as its number, without a tolerance."""
+    if channel.expect is None:
+        return None
+    if channel.expect in states:
+        return float(states.index(str(channel.expect))), 0.0
+    message = f"{channel.expect} is not one of the contact's two states"
+    findings.error("wrong-state", (*path, "expect"), message, valid=" or ".join(states))
+    return None
 
 
-def _range(
-    channel: Channel,
-    measurement: Measurement,
-    expected: tuple[float, float] | None,
-    alarms: tuple[AlarmDefinition, ...],
+def _check_noise(
+    chosen: Range | None,
+    alarms: Sequence[AlarmDefinition],
+    m: Measurement,
+    used: Sequence[float],
     path: KeyPath,
     findings: Findings,
-) -> Range | None:
-    if measurement.kind == CONTACT:
-        return None
-    used = judged_values(expected, alarms)
-    check_reach(correction_of(measurement.host), used, measurement.unit, path, findings)
-    chosen = choose_range(channel.range, measurement, used, (*path, "range"), findings)
-    close = [alarm for alarm in alarms if may_chatter(alarm, measurement.span)]
-    if chosen is not None and close and chosen.holds(*needed_signal(measurement, used)):
-        step = ranging(measurement, used).fit(chosen).noise_free
-        check_chatter(close, step, measurement.unit, path, findings)
-    return chosen
+) -> None:
+    """Alarms that trip and clear within what the input's own noise does."""
+    close = [alarm for alarm in alarms if may_chatter(alarm, m.span)]
+    if chosen is not None and close and chosen.holds(*needed_signal(m, used)):
+        step = ranging(m, used).fit(chosen).noise_free
+        check_chatter(close, step, m.unit, path, findings)
 
 
 def _on_device(
-    alarms: tuple[AlarmDefinition, ...], measurement: Measurement, path: KeyPath, findings: Findings
-) -> Iterator[AlarmDefinition]:
-    for alarm in alarms:
-        stored = device_alarm(alarm, measurement.host)
-        if stored is not None:
-            yield stored
-        elif not alarm.side or alarm.only_while is not None:
-            message = "the device has no alarms of this kind; only Leitwerk watches it"
-            findings.note("not-kept", (*path, "alarms", alarm.name), message)
-        elif measurement.span[0] <= alarm.point[0] <= measurement.span[1]:
-            findings.warning(
-                "not-kept",
-                (*path, "alarms", alarm.name),
-                "the device cannot have this alarm, as its point stands for no single reading "
-                "there; only Leitwerk will watch it",
-            )
+    alarms: Iterable[AlarmDefinition], host: Chain, datasheet: Datasheet
+) -> tuple[AlarmDefinition, ...]:
+    """The alarms that the device can watch itself, in terms of what it shows."""
+    turned = (device_alarm(alarm, host, datasheet) for alarm in alarms)
+    return tuple(alarm for alarm in turned if alarm is not None)
 
 
 def judged_values(
-    expected: tuple[float, float] | None, alarms: tuple[AlarmDefinition, ...]
+    expected: tuple[float, float] | None, alarms: Iterable[AlarmDefinition]
 ) -> list[float]:
     """Values that a channel must be able to show: expectation with its tolerance, alarm points."""
     used = [point for alarm in alarms if alarm.watch is Watch.VALUE for point in alarm.points]
     if expected is not None:
         used += [expected[0] - expected[1], expected[0] + expected[1]]
     return used
+
+
+def _names(names: Iterable[str]) -> str:
+    every = list(names)
+    return ", ".join(every[:20]) + (", …" if len(every) > 20 else "")

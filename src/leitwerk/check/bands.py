@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+from collections.abc import Sequence
 
 from leitwerk.alarms.bands import BandPart, Bands
 from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.vocabulary import BAND_END
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import Quantity, format_value
@@ -85,22 +86,18 @@ def _hysteresis(typed: Quantity | None, unit: Unit, path: KeyPath, findings: Fin
 
 
 def check_band_count(
-    channels: Iterable[tuple[str, Bands]], datasheet: Datasheet, findings: Findings
+    channels: Sequence[tuple[str, Bands]], datasheet: Datasheet, findings: Findings
 ) -> None:
-    """Whether the device takes the bands of these channels; what it does not is a finding."""
-    family = datasheet.family("settings", "band.{k}.end")
-    for number, (name, bands) in enumerate(channels):
-        path = ("channels", name, "bands")
-        if family is None or number > 0:
-            which = "has no bands" if family is None else "shows the bands of one channel only"
-            message = f"{datasheet.model} {which}; only Leitwerk will show these"
-            findings.note("not-kept", path, message, at_key=True)
-        elif len(bands.parts) > len(family.indices):
-            findings.error(
-                "too-many-bands",
-                path,
-                f"{datasheet.model} takes {len(family.indices)} bands, this channel has "
-                f"{len(bands.parts)}",
-                at_key=True,
-                valid=f"at most {len(family.indices)} bands",
-            )
+    """Whether the device takes as many bands as the first of these channels has."""
+    family = datasheet.family(BAND_END)
+    if family is None or not channels:
+        return
+    (name, bands), most = channels[0], len(family.indices)
+    if len(bands.parts) > most:
+        findings.error(
+            "too-many-bands",
+            ("channels", name, "bands"),
+            f"{datasheet.model} takes {most} bands, this channel has {len(bands.parts)}",
+            at_key=True,
+            valid=f"at most {most} bands",
+        )

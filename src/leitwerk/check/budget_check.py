@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
-from typing import Any
 
-from leitwerk.check.assignment import Assignment
 from leitwerk.check.budget import Load, Stream, TimeBudget, work_out_budget
+from leitwerk.check.channels import CheckedChannel, SignalChannel
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.points import Point
-from leitwerk.datasheet.queries import Query
+from leitwerk.datasheet.register_points import RegisterPoint
+from leitwerk.datasheet.text_points import TextPoint
+from leitwerk.datasheet.vocabulary import STORAGE_STATISTICS
 from leitwerk.findings import Findings
 from leitwerk.protocols.modbus import plan_reads
 from leitwerk.setup.model import Setup
@@ -24,7 +24,7 @@ _FRAME = 4  # bytes around the data of a frame: unit, function, check sum
 def load_of(
     setup: Setup,
     datasheet: Datasheet,
-    channels: Sequence[Assignment],
+    channels: Sequence[CheckedChannel],
     *,
     poll_s: float | None = None,
     baud: int | None = None,
@@ -50,15 +50,15 @@ def load_of(
         store=datasheet.memory,
         ring=setup.when_full == "overwrite",
         supply=datasheet.battery,
-        unattended_s=setup.unattended.seconds if setup.unattended else None,
+        unattended_s=setup.autonomy.seconds if setup.autonomy else None,
     )
 
 
 def _streams(
-    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]
+    setup: Setup, datasheet: Datasheet, channels: Sequence[CheckedChannel]
 ) -> Iterator[Stream]:
     # A device that keeps no statistics keeps one value of each channel.
-    works_them = datasheet.family("settings", "storage.keep") is not None or not datasheet.memory
+    works_them = datasheet.has(STORAGE_STATISTICS) or not datasheet.memory
     names = {c.name for c in channels}
     for group in (None, *setup.groups):
         own = setup.groups.get(group or "")
@@ -68,37 +68,31 @@ def _streams(
             continue
         inherited = setup.store if own is None or own.sample is None else None
         store = (own.store if own else None) or inherited or sample
-        keep = (own.keep if own else None) or setup.keep
+        keep = (own.statistics if own else None) or setup.statistics
         kept = len(keep) if works_them else 1
         report = (own.report if own else None) or setup.report
         reports_s = report.seconds if report else None
         yield Stream(group or "all", count, sample.seconds, store.seconds, kept, reports_s)
 
 
-def _scan(setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]) -> float:
+def _scan(setup: Setup, datasheet: Datasheet, channels: Sequence[CheckedChannel]) -> float:
     """The time of one scan: all analog channels that are due at the fastest interval."""
     timing = datasheet.timing
     if not timing.integration_s:
         return 0.0
     integration = setup.integration.seconds if setup.integration else timing.integration_s[0]
-    analog = [c for c in channels if c.reading is None and not c.is_contact]
+    analog = [c for c in channels if isinstance(c, SignalChannel)]
     each = timing.settling_s + integration + timing.switching_s
     return len(analog) * each
 
 
-def _poll_time(datasheet: Datasheet, channels: Iterable[Assignment], baud: int | None) -> float:
+def _poll_time(datasheet: Datasheet, channels: Iterable[CheckedChannel], baud: int | None) -> float:
     """How long it takes to ask for the values of all channels and to hear them."""
-    points: list[Any] = []
-    for c in channels:
-        if c.reading is not None:
-            points.append(c.reading)
-        else:
-            points.append(datasheet.point("readings", "channel.{n}.value", c.slot))
-            points.append(datasheet.point("readings", "channel.{n}.quality", c.slot))
-    # What is not in registers is asked for, one question for all that it answers.
-    requests = plan_reads([p for p in points if isinstance(p, Point)], datasheet.bridge)
-    questions = {p.ask for p in points if isinstance(p, Query)}
-    seconds = (len(requests) + len(questions)) * datasheet.timing.answers_s
+    every = [p for c in channels for p in (c.value_point(datasheet), c.quality_point(datasheet))]
+    requests = plan_reads([p for p in every if isinstance(p, RegisterPoint)], datasheet.max_gap)
+    # What is not in registers is queried, once for all that one answer holds.
+    questions = {p.query for p in every if isinstance(p, TextPoint)}
+    seconds = (len(requests) + len(questions)) * datasheet.timing.response_s
     if baud:
         # A request of 8 bytes and an answer of 5 and two for each register, each after a silence.
         characters = sum(_FRAME + 4 + _FRAME + 1 + 2 * r.count + 2 * _SILENCE for r in requests)
@@ -107,21 +101,21 @@ def _poll_time(datasheet: Datasheet, channels: Iterable[Assignment], baud: int |
 
 
 def check_budget(
-    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment], findings: Findings
+    setup: Setup, datasheet: Datasheet, channels: Sequence[CheckedChannel], findings: Findings
 ) -> None:
     """What does not fit is a finding, with the nearest that would."""
     if not channels:
         return
     start = datetime(2026, 1, 1, tzinfo=UTC)
     budget = work_out_budget(setup.title, load_of(setup, datasheet, channels), start, setup.zone)
-    places = {"scan": ("sample",), "memory": ("unattended",), "battery": ("unattended",)}
+    places = {"scan": ("sample",), "memory": ("autonomy",), "battery": ("autonomy",)}
     for item in budget.items:
         if item.fits:
             continue
         what = {
             "scan": item.says,
-            "memory": f"the memory does not last for {setup.unattended}: {item.says.split(';')[0]}",
-            "battery": f"the battery does not last for {setup.unattended}: it {item.says}",
+            "memory": f"the memory does not last for {setup.autonomy}: {item.says.split(';')[0]}",
+            "battery": f"the battery does not last for {setup.autonomy}: it {item.says}",
         }[item.name]
         findings.error(
             f"{item.name}-budget",
@@ -135,7 +129,7 @@ def check_budget(
 def setup_budget(
     setup: Setup,
     datasheet: Datasheet,
-    channels: Sequence[Assignment],
+    channels: Sequence[CheckedChannel],
     start: datetime,
     *,
     poll_s: float | None = None,
@@ -147,7 +141,7 @@ def setup_budget(
 
 
 def full_after_s(
-    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment]
+    setup: Setup, datasheet: Datasheet, channels: Sequence[CheckedChannel]
 ) -> float | None:
     """How long the memory takes to fill, None when it goes round or there is none."""
     start = datetime(2026, 1, 1, tzinfo=UTC)

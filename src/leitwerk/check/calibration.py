@@ -1,4 +1,4 @@
-"""Calibration and tare of a channel: the links they add to its scale, and what is to be said."""
+"""Calibration and tare of a channel: the stages they add to its scale, and what is to be said."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from datetime import date
 
 from leitwerk.calibration.correction import CalibrationPoint, Correction
 from leitwerk.calibration.record import CalibrationRecord
-from leitwerk.calibration.tare import TareLink
+from leitwerk.calibration.tare import TareStage
 from leitwerk.errors import DomainError, QuantityError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import format_span
@@ -15,9 +15,9 @@ from leitwerk.setup.model import Channel, Setup
 from leitwerk.signals.scale import Chain, Scale
 
 
-def upkeep_links(channel: Channel, unit: Unit, path: KeyPath, findings: Findings) -> Chain:
+def calibration_stages(channel: Channel, unit: Unit, path: KeyPath, findings: Findings) -> Chain:
     """Correction, then tare; what cannot be applied is a finding and is left out."""
-    links: list[Scale] = []
+    stages: list[Scale] = []
     record = calibration_record(channel, unit, path, findings)
     if record is not None:
         try:
@@ -27,7 +27,7 @@ def upkeep_links(channel: Channel, unit: Unit, path: KeyPath, findings: Findings
             remedy = error.remedy
             findings.error("bad-calibration", place, error.message, remedy=remedy)
         else:
-            links += [correction] if correction is not None else []
+            stages += [correction] if correction is not None else []
     if channel.tare:
         place = (*path, "tare", str(len(channel.tare) - 1), "offset")
         try:
@@ -35,10 +35,10 @@ def upkeep_links(channel: Channel, unit: Unit, path: KeyPath, findings: Findings
             taken = offset.value if offset.unit is None else convert_difference(
                 offset.value, offset.unit, unit
             )  # fmt: skip
-            links.append(TareLink(taken))
+            stages.append(TareStage(taken))
         except QuantityError as error:
             findings.error("wrong-unit", place, error.message, valid=error.valid)
-    return Chain(tuple(links))
+    return Chain(tuple(stages))
 
 
 def calibration_record(
@@ -82,8 +82,8 @@ def calibration_record(
 
 
 def correction_of(host: Chain) -> Correction | None:
-    """The calibration's link of a chain, None when there is none."""
-    return next((link for link in host.links if isinstance(link, Correction)), None)
+    """The calibration's stage of a chain, None when there is none."""
+    return next((stage for stage in host.stages if isinstance(stage, Correction)), None)
 
 
 def check_reach(

@@ -5,14 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from functools import lru_cache
 
-from leitwerk.check.calibration import upkeep_links
+from leitwerk.check.calibration import calibration_stages
 from leitwerk.check.scaling import SignalAxis, build_scale, signal_unit, value_unit
 from leitwerk.datasheet.model import Datasheet, Input
+from leitwerk.datasheet.vocabulary import COLD_JUNCTION, SIGNAL_LOW
 from leitwerk.errors import DomainError, QuantityError, UnitError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import Span
 from leitwerk.parsing.units import Unit, convert, parse_unit
-from leitwerk.setup.fields import CONTACT
 from leitwerk.setup.model import Channel
 from leitwerk.setup.scales import Factor, ScaleText
 from leitwerk.signals.linear import Linear, TwoPoint
@@ -22,6 +22,8 @@ from leitwerk.signals.scale import Chain, Labelled, Scale
 from leitwerk.signals.sensors import Sensor
 from leitwerk.signals.transformer import Transformer
 
+# Keys that mean nothing for a contact.
+CONTACT_USELESS = ("range", "scale", "unit", "shunt", "leads", "calibration", "tare")
 LOOP = (4.0, 20.0)  # the live-zero loop that NAMUR NE 43 is about, in mA
 
 
@@ -58,27 +60,30 @@ class Measurement:
         """``shown`` with the terminals at a temperature in °C; it matters to thermocouples only."""
         if self.sensor is None:
             return self.shown
-        return Chain.of(*Chain.of(self.shown).links[:-1], self.sensor.at_junction(junction))
+        return Chain.of(*Chain.of(self.shown).stages[:-1], self.sensor.at_junction(junction))
+
+
+def has_two_scales(channel: Channel, path: KeyPath, findings: Findings) -> bool:
+    """Whether a channel has a sensor and a signal or scale beside it; that is a finding."""
+    if not (channel.sensor and (channel.signal or channel.scale)):
+        return False
+    findings.error(
+        "two-scales",
+        path,
+        "a sensor has its own curve; it takes no signal and no scale beside it",
+        at_key=True,
+        remedy="remove either 'sensor', or 'signal' and 'scale'",
+    )
+    return True
 
 
 def read_measurement(
     channel: Channel, datasheet: Datasheet, path: KeyPath, findings: Findings
 ) -> Measurement | None:
     """The measurement of a channel on a model; what does not fit is a finding."""
-    if channel.sensor and (channel.signal or channel.scale):
-        findings.error(
-            "two-scales",
-            path,
-            "a sensor has its own curve; it takes no signal and no scale beside it",
-            at_key=True,
-            remedy="remove either 'sensor', or 'signal' and 'scale'",
-        )
-        return None
     try:
         if channel.sensor:
             return _of_sensor(channel, channel.sensor, datasheet, path, findings)
-        if channel.signal == CONTACT:
-            return _of_contact(channel, datasheet, path, findings)
         if channel.signal or channel.scale:
             return _of_signal(channel, datasheet, path, findings)
     except (QuantityError, DomainError) as error:
@@ -120,7 +125,7 @@ def _of_sensor(
             valid=", ".join(datasheet.sensors),
         )
         return None
-    if sensor.has_cold_junction and datasheet.family("readings", "cold_junction") is None:
+    if sensor.has_cold_junction and not datasheet.has(COLD_JUNCTION):
         findings.error(
             "no-cold-junction",
             (*path, "sensor"),
@@ -146,20 +151,20 @@ def _of_sensor(
     # The curve is in the sensor's unit, the input may be in another.
     per = convert(1.0, kind.unit, parse_unit(sensor.signal_unit))
     curve = sensor.scale if per == 1.0 else Linear(per).then(sensor.scale)
-    host = _lead_links(channel, sensor, path, findings)
+    host = _lead_stages(channel, sensor, path, findings)
     return Measurement(
         kind=sensor.name,
         input=kind,
         unit=unit,
         shown=curve,
         shown_unit=unit,
-        host=host.then(upkeep_links(channel, unit, path, findings)),
+        host=host.then(calibration_stages(channel, unit, path, findings)),
         sensor=sensor,
         span=sensor.span,
     )
 
 
-def _lead_links(channel: Channel, sensor: Sensor, path: KeyPath, findings: Findings) -> Chain:
+def _lead_stages(channel: Channel, sensor: Sensor, path: KeyPath, findings: Findings) -> Chain:
     """What takes the leads of a two-wire thermometer off again."""
     if sensor.wires != 2:
         why = f"means nothing for {sensor.name}: its leads are not measured along"
@@ -184,19 +189,6 @@ def _lead_links(channel: Channel, sensor: Sensor, path: KeyPath, findings: Findi
     return Chain((Labelled(f"less two leads of {lead:g} Ω", without),))
 
 
-def _of_contact(
-    channel: Channel, datasheet: Datasheet, path: KeyPath, findings: Findings
-) -> Measurement | None:
-    kind = datasheet.inputs.get(CONTACT)
-    if kind is None:
-        message = f"{datasheet.model} has no input for a contact"
-        findings.error("unknown-signal", (*path, "signal"), message)
-        return None
-    useless = ("range", "scale", "unit", "shunt", "leads", "calibration", "tare")
-    report_useless(channel, useless, "means nothing for a contact", path, findings)
-    return Measurement(kind=CONTACT, input=kind, unit=parse_unit(""))
-
-
 def _of_signal(
     channel: Channel, datasheet: Datasheet, path: KeyPath, findings: Findings
 ) -> Measurement | None:
@@ -212,7 +204,7 @@ def _of_signal(
         return None
     shunt = channel.shunt.value_in(parse_unit("Ω")) if channel.shunt else None
     if shunt is not None and not shunt > 0.0:
-        message = f"a shunt of {channel.shunt} is none"
+        message = f"the shunt resistance {channel.shunt} is not greater than 0 Ω"
         findings.error("bad-value", (*path, "shunt"), message, valid="above 0 Ω")
         return None
     dimension = "voltage" if shunt is not None else typed.dimension if typed else ""
@@ -238,7 +230,8 @@ def _of_signal(
         assert signal is not None
         (low, high), (first, last) = axis.ends(signal), signal.ends_in(unit)
         scale = TwoPoint(low, high, first, last)
-    return _placed(channel, kind, scale, unit, axis, signal, path, findings)
+    scales_itself = datasheet.has(SIGNAL_LOW)
+    return _placed(channel, kind, scale, unit, axis, signal, path, findings, scales_itself)
 
 
 def _unit_of(channel: Channel, typed: Unit, path: KeyPath, findings: Findings) -> Unit:
@@ -264,38 +257,34 @@ def _placed(
     signal: Span | None,
     path: KeyPath,
     findings: Findings,
+    scales_itself: bool,  # noqa: FBT001 - one of many, all named here
 ) -> Measurement:
-    """The scale divided between the device, which has a line, and Leitwerk, which has the rest."""
-    line = as_line(scale, kind.ranges[0].high)
-    watched = is_loop(channel, axis, signal)
-    if line is None:
-        shown = TwoPoint(0.0, kind.ranges[0].high, 0.0, kind.ranges[0].high)
-        # The device shows the bare signal; its bands come before the curve.
-        bands = (_bands_behind(shown, axis.per_typed),) if watched else ()
-        host = Chain.of(*bands, scale)
+    """The scale divided: the device works a line where it can, Leitwerk works the rest."""
+    line = as_line(scale, kind.ranges[0].high) if scales_itself else None
+    if line is not None:
+        shown, rest = line, Chain()
     else:
-        shown = line
-        host = Chain()
-        if watched:
-            # The bands of the current, in terms of what the device makes of it.
-            seen = _bands_behind(line, axis.per_typed)
-            host = Chain((Labelled(str(LoopBands()), seen),))
-    upkeep = upkeep_links(channel, unit, path, findings)
-    host = host.then(upkeep)
+        # The device shows the bare signal: a line from each signal to itself.
+        shown, rest = TwoPoint(0.0, kind.ranges[0].high, 0.0, kind.ranges[0].high), Chain.of(scale)
+    if is_loop(channel, axis, signal):
+        # What a current outside 3.6..21 mA means, in terms of what the device makes of it.
+        bands = _bands_behind(shown, axis.per_typed)
+        named = bands if line is None else Labelled(str(LoopBands()), bands)
+        rest = Chain.of(named, rest)
+    upkeep = calibration_stages(channel, unit, path, findings)
     ends = _typed_ends(scale, signal, axis, kind)
-    span = _values_at(scale.then(upkeep), ends)
     return Measurement(
         kind=kind.quantity,
         input=kind,
         unit=unit,
         shown=shown,
         shown_unit=unit if line is not None else kind.unit,
-        host=host,
+        host=rest.then(upkeep),
         scale=scale,
         typed=channel.scale,
         axis=axis,
         ends=ends,
-        span=span,
+        span=_values_at(scale.then(upkeep), ends),
     )
 
 

@@ -5,8 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from leitwerk.check.assignment import Assignment
+from leitwerk.check.channels import CheckedChannel
 from leitwerk.datasheet.model import Datasheet, OutputTerminal
+from leitwerk.datasheet.vocabulary import (
+    RELAY_ALARMS,
+    RELAY_LEAST_OFF,
+    RELAY_LEAST_ON,
+    RELAY_LIMIT,
+)
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import Quantity, Span, format_number, format_span, format_value
@@ -17,6 +23,7 @@ from leitwerk.setup.rules import Output
 
 _SWITCHED = ("follows", "least_on", "least_off", "limit")
 _ANALOG = ("span", "signal", "bad", "load", "supply")
+_TIMES = {"least_on": RELAY_LEAST_ON, "least_off": RELAY_LEAST_OFF, "limit": RELAY_LIMIT}
 LOOP_POINTS = (4.0, 8.0, 12.0, 16.0, 20.0)
 
 
@@ -40,54 +47,66 @@ class Loop:
 
 
 @dataclass(frozen=True, slots=True)
-class OutputAssignment:
-    """An output on a terminal of the device: a switch, or a loop."""
+class CheckedOutput:
+    """An output on a terminal of the device: one of the two kinds below."""
 
     name: str
     label: str
     terminal: OutputTerminal
-    switch: Switch | None
-    loop: Loop | None
-    follows: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class RelayOutput(CheckedOutput):
+    """An output that is on or off. ``follows`` are the alarms by which the device switches it itself."""
+
+    switch: Switch
+    follows: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class AnalogOutput(CheckedOutput):
+    """An output that carries a channel's value as a current or a voltage."""
+
+    loop: Loop
 
 
 def assign_outputs(
-    setup: Setup, datasheet: Datasheet, channels: Sequence[Assignment], findings: Findings
-) -> list[OutputAssignment]:
+    setup: Setup, datasheet: Datasheet, channels: Sequence[CheckedChannel], findings: Findings
+) -> Iterator[CheckedOutput]:
     """The outputs of a setup on the terminals of a device; findings take what does not fit."""
-    assigned = []
     taken: dict[str, str] = {}
     for name, output in setup.outputs.items():
         path = ("outputs", name)
-        terminal = datasheet.drives.get(output.terminal)
+        terminal = datasheet.output_terminals.get(output.terminal)
         if terminal is None:
-            valid = ", ".join(datasheet.drives) or "none; this model drives nothing"
+            valid = ", ".join(datasheet.output_terminals) or "none; this model has no outputs"
             message = f"{datasheet.model} has no output {output.terminal}"
             findings.error("unknown-terminal", (*path, "terminal"), message, valid=valid)
-            continue
-        if terminal.name in taken:
+        elif terminal.name in taken:
             message = f"output {terminal.name} is already taken by {taken[terminal.name]}"
             findings.error("duplicate-terminal", (*path, "terminal"), message)
-            continue
-        taken[terminal.name] = name
-        analog = terminal.span is not None
-        useless = [k for k in (_SWITCHED if analog else ("shows", *_ANALOG)) if getattr(output, k)]
-        for key in useless:
-            what = "gives an analog signal" if analog else "is a relay"
-            message = f"{key!r} means nothing here: {terminal.name} {what}"
-            findings.error("useless-key", (*path, key), message, at_key=True, remedy="remove it")
-        if useless:
-            continue
-        label = output.label or name
-        if analog:
-            loop = _loop(output, terminal, channels, path, findings)
-            if loop is not None:
-                assigned.append(OutputAssignment(name, label, terminal, None, loop))
         else:
-            switch = _switch(name, output)
-            follows = tuple(_follows(output, channels, path, findings))
-            assigned.append(OutputAssignment(name, label, terminal, switch, None, follows))
-    return assigned
+            taken[terminal.name] = name
+            if _has_useless_keys(output, terminal, path, findings):
+                continue
+            label = output.label or name
+            if terminal.span is None:
+                follows = tuple(_follows(output, datasheet, channels, path, findings))
+                yield RelayOutput(name, label, terminal, _switch(name, output), follows)
+            elif (loop := _loop(output, terminal, channels, path, findings)) is not None:
+                yield AnalogOutput(name, label, terminal, loop)
+
+
+def _has_useless_keys(
+    output: Output, terminal: OutputTerminal, path: KeyPath, findings: Findings
+) -> bool:
+    analog = terminal.span is not None
+    useless = [k for k in (_SWITCHED if analog else ("shows", *_ANALOG)) if getattr(output, k)]
+    for key in useless:
+        what = "gives an analog signal" if analog else "is a relay"
+        message = f"{key!r} means nothing here: {terminal.name} {what}"
+        findings.error("useless-key", (*path, key), message, at_key=True, remedy="remove it")
+    return bool(useless)
 
 
 def _switch(name: str, output: Output) -> Switch:
@@ -102,20 +121,35 @@ def _switch(name: str, output: Output) -> Switch:
 
 
 def _follows(
-    output: Output, channels: Sequence[Assignment], path: KeyPath, findings: Findings
+    output: Output,
+    datasheet: Datasheet,
+    channels: Sequence[CheckedChannel],
+    path: KeyPath,
+    findings: Findings,
 ) -> Iterator[str]:
-    known = {f"{c.name}.{alarm.name}" for c in channels for alarm in c.alarms}
+    """The alarms that a relay follows in the device."""
+    if output.follows and not datasheet.has(RELAY_ALARMS):
+        message = f"the relays of {datasheet.model} follow no alarms"
+        remedy = "write a rule instead; it runs on the computer"
+        findings.error("cannot-store", (*path, "follows"), message, remedy=remedy)
+        return
+    for key, known in _TIMES.items():
+        # What the device switches itself, only the device can hold to its times.
+        if output.follows and getattr(output, key) is not None and not datasheet.has(known):
+            message = f"{datasheet.model} has no setting {known} for a relay that follows alarms"
+            findings.error("cannot-store", (*path, key), message, remedy="remove it")
+    known_alarms = {name for c in channels for name, _ in c.named_alarms()}
     on_device = {f"{c.name}.{alarm.name}" for c in channels for alarm in c.device_alarms}
     for k, name in enumerate(output.follows):
         place = (*path, "follows", str(k))
-        if name not in known:
-            valid = ", ".join(sorted(known)[:8]) or "this setup has no alarms"
+        if name not in known_alarms:
+            valid = ", ".join(sorted(known_alarms)[:8]) or "this setup has no alarms"
             message = f"there is no alarm {name[:60]!r}"
             findings.error("unknown-alarm", place, message, valid=valid)
         elif name not in on_device:
             message = f"the device does not watch {name} itself, so no output can follow it there"
             remedy = "write a rule instead; it runs on the computer"
-            findings.error("not-kept", place, message, remedy=remedy)
+            findings.error("host-only", place, message, remedy=remedy)
         else:
             yield name
 
@@ -123,7 +157,7 @@ def _follows(
 def _loop(
     output: Output,
     terminal: OutputTerminal,
-    channels: Sequence[Assignment],
+    channels: Sequence[CheckedChannel],
     path: KeyPath,
     findings: Findings,
 ) -> Loop | None:
@@ -174,7 +208,7 @@ def _check_signal(loop: Loop, gives: Span, path: KeyPath, findings: Findings) ->
     low, high = sorted(loop.signal)
     if loop.bad is not None and low <= loop.bad <= high:
         findings.warning(
-            "fault-looks-good",
+            "fault-signal-in-range",
             (*path, "bad"),
             f"{format_number(loop.bad)} {loop.unit} for a bad value looks like a good one",
             valid=f"outside {format_number(low)}..{format_number(high)} {loop.unit}"
@@ -182,8 +216,8 @@ def _check_signal(loop: Loop, gives: Span, path: KeyPath, findings: Findings) ->
         )
 
 
-def _check_span(loop: Loop, channel: Assignment, path: KeyPath, findings: Findings) -> None:
-    low, high = channel.measurement.span
+def _check_span(loop: Loop, channel: CheckedChannel, path: KeyPath, findings: Findings) -> None:
+    low, high = channel.span
     if min(loop.low, loop.high) < low or max(loop.low, loop.high) > high:
         message = f"{channel.name} cannot show all of this span"
         valid = format_span(low, high, channel.unit)

@@ -7,13 +7,14 @@ from dataclasses import dataclass
 
 from leitwerk.alarms.conditions import Compared, Condition, Stated, in_units, sentences
 from leitwerk.alarms.states import State
-from leitwerk.check.assignment import Assignment
-from leitwerk.check.outputs import OutputAssignment
+from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.outputs import CheckedOutput, RelayOutput
 from leitwerk.check.rule_conflicts import check_fights, check_rings
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.points import setting_value
+from leitwerk.datasheet.vocabulary import CONTACT_NUMBER, DRIVE_RELAY
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.quantities import format_span
 from leitwerk.rules.definition import (
     Action,
     ChangeSetting,
@@ -42,9 +43,9 @@ _INSIDE_ONLY = ("serial", "model")  # nobody outside needs to know
 class _Known:
     """Everything that a rule may name."""
 
-    channels: Mapping[str, Assignment]
+    channels: Mapping[str, CheckedChannel]
     alarms: frozenset[str]
-    outputs: Mapping[str, OutputAssignment]
+    outputs: Mapping[str, CheckedOutput]
     contacts: Mapping[str, Contact]
     datasheet: Datasheet
     setup: Setup
@@ -53,8 +54,8 @@ class _Known:
 def check_rules(
     setup: Setup,
     datasheet: Datasheet,
-    channels: Sequence[Assignment],
-    outputs: Sequence[OutputAssignment],
+    channels: Sequence[CheckedChannel],
+    outputs: Sequence[CheckedOutput],
     findings: Findings,
 ) -> list[Rule]:
     """The rules of a setup, ready to be followed; findings take what does not fit."""
@@ -80,18 +81,11 @@ def check_rules(
         rules.append(_rule(name, text, known))
     check_fights(rules, findings)
     check_rings(rules, findings)
-    if rules:
-        findings.note(
-            "runs-here",
-            ("rules",),
-            f"{datasheet.model} runs no rules; 'leitwerk attend' runs them on the computer",
-            at_key=True,
-        )
     return rules
 
 
 def _check_contact_count(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
-    family = datasheet.family("settings", "contact.{k}.number")
+    family = datasheet.family(CONTACT_NUMBER)
     reached = [name for name, contact in setup.contacts.items() if contact.text_message]
     if family is not None and len(reached) > len(family.indices):
         most = len(family.indices)
@@ -107,12 +101,12 @@ def _check_contact_count(setup: Setup, datasheet: Datasheet, findings: Findings)
 def _known(
     setup: Setup,
     datasheet: Datasheet,
-    channels: Sequence[Assignment],
-    outputs: Sequence[OutputAssignment],
+    channels: Sequence[CheckedChannel],
+    outputs: Sequence[CheckedOutput],
 ) -> _Known:
     return _Known(
         {c.name: c for c in channels},
-        frozenset(f"{c.name}.{alarm.name}" for c in channels for alarm in c.alarms),
+        frozenset(name for c in channels for name, _ in c.named_alarms()),
         {o.name: o for o in outputs},
         setup.contacts,
         datasheet,
@@ -205,7 +199,7 @@ def _check_compared(sentence: Compared, known: _Known, path: KeyPath, findings: 
             message = f"there is no channel {sentence.channel!r}"
             findings.error("unknown-name", path, message, valid=valid)
         return
-    if channel.is_contact:
+    if channel.states is not None:
         message = f"{channel.name} is a contact and has no number"
         valid = " or ".join(f"{channel.name} is {state}" for state in channel.states)
         findings.error("wrong-state", path, message, valid=valid)
@@ -215,20 +209,21 @@ def _check_compared(sentence: Compared, known: _Known, path: KeyPath, findings: 
     except QuantityError as error:
         findings.error("wrong-unit", path, f"{sentence}: {error.message}", valid=error.valid)
         return
-    low, high = channel.measurement.span
+    low, high = channel.span
     if not low <= limit <= high:
-        message = f"{sentence}: {channel.name} cannot come there"
-        findings.warning("never-holds", path, message)
+        message = f"{sentence} can never be true"
+        valid = format_span(low, high, channel.unit)
+        findings.warning("never-holds", path, message, valid=f"{channel.name} shows {valid}")
 
 
 def _check_stated(sentence: Stated, known: _Known, path: KeyPath, findings: Findings) -> None:
     subject = sentence.subject
     if subject in known.alarms:
         states: Sequence[str] = ALARM_STATES
-    elif subject in known.outputs and known.outputs[subject].switch is not None:
+    elif subject in known.outputs and isinstance(known.outputs[subject], RelayOutput):
         states = ("on", "off")
-    elif subject in known.channels and known.channels[subject].is_contact:
-        states = known.channels[subject].states
+    elif (channel := known.channels.get(subject)) is not None and channel.states is not None:
+        states = channel.states
     elif subject.partition(".")[0] in known.setup.channels and subject not in known.channels:
         if subject.partition(".")[0] in known.channels:
             message = f"there is no alarm {subject!r}"
@@ -255,22 +250,14 @@ def _check_stated(sentence: Stated, known: _Known, path: KeyPath, findings: Find
 def _check_action(action: Action, known: _Known, path: KeyPath, findings: Findings) -> None:
     match action:
         case SwitchOutput(output) | Pulse(output):
-            found = known.outputs.get(output)
-            if found is None or found.switch is None:
-                switches = [o.name for o in known.outputs.values() if o.switch is not None]
-                message = f"there is no switched output {output[:40]!r}"
-                valid = ", ".join(switches) or "none; name it under 'outputs'"
-                findings.error("unknown-output", path, message, valid=valid)
-            elif found.follows:
-                message = f"{output} follows alarms in the device; nothing else switches it"
-                findings.error("output-follows", path, message)
+            _check_switched(output, known, path, findings)
         case Notify(contacts, text):
             _check_text(text, known, path, findings)
             for name in contacts:
                 _check_contact(name, text, known, path, findings)
         case WriteLog(text):
             _check_text(text, known, path, findings)
-        case ControlRecording() if "start" not in commands_of(known.datasheet):
+        case ControlRecording() if "start" not in known.datasheet.commands:
             message = f"{known.datasheet.model} cannot be told to start or stop recording"
             findings.error("cannot-do", path, message, remedy="remove the action")
         case ChangeSetting(setting, value):
@@ -283,10 +270,19 @@ def _check_action(action: Action, known: _Known, path: KeyPath, findings: Findin
             pass
 
 
-def commands_of(datasheet: Datasheet) -> list[str]:
-    """What a device can be told to do, by the words of its datasheet."""
-    family = datasheet.family("access", "command")
-    return [name for name, _ in family.template.choices] if family else []
+def _check_switched(output: str, known: _Known, path: KeyPath, findings: Findings) -> None:
+    found = known.outputs.get(output)
+    if not isinstance(found, RelayOutput):
+        switches = [o.name for o in known.outputs.values() if isinstance(o, RelayOutput)]
+        message = f"there is no switched output {output[:40]!r}"
+        valid = ", ".join(switches) or "none; name it under 'outputs'"
+        findings.error("unknown-output", path, message, valid=valid)
+    elif found.follows:
+        message = f"{output} follows alarms in the device; nothing else switches it"
+        findings.error("output-follows", path, message)
+    elif not known.datasheet.has(DRIVE_RELAY):
+        message = f"the relays of {known.datasheet.model} cannot be driven over its link"
+        findings.error("cannot-do", path, message, remedy="remove the action")
 
 
 def _check_text(text: str, known: _Known, path: KeyPath, findings: Findings) -> None:
@@ -319,7 +315,7 @@ def _check_contact(name: str, text: str, known: _Known, path: KeyPath, findings:
     if not ways:
         message = f"{name} cannot be reached in any way"
         valid = "text_message, mail, web or topic"
-        findings.error("no-way", ("contacts", name), message, at_key=True, valid=valid)
+        findings.error("contact-unreachable", ("contacts", name), message, at_key=True, valid=valid)
     services = known.setup.services
     for way, service in (("text_message", "text_messages"), ("mail", "mail"), ("topic", "broker")):
         if way in ways and (services is None or getattr(services, service) is None):
@@ -334,7 +330,7 @@ def _check_contact(name: str, text: str, known: _Known, path: KeyPath, findings:
         report("long-text", path, f"the text takes {parts} text messages", valid=valid)
     if contact.outside == "yes" and any(f"{{{inner}}}" in text for inner in _INSIDE_ONLY):
         message = f"{name} is outside, and the text tells which device this is"
-        findings.warning("told-outside", path, message)
+        findings.warning("reveals-device", path, message)
 
 
 def contact_ways(contact: Contact) -> list[str]:
@@ -351,6 +347,6 @@ def _check_change(
         findings.error("unknown-setting", path, message)
         return
     try:
-        point.encode(setting_value(point, value))
+        point.storable(point.value_of(value))
     except QuantityError as error:
         findings.error("not-storable", path, f"{setting}: {error.message}", valid=error.valid)

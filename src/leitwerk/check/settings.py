@@ -1,71 +1,278 @@
-"""The settings that a setup asks for: setting names of the shared vocabulary, with their values.
+"""The settings that a setup asks for, and those by which it gives up what it does not use.
 
-A setup says nothing about the rest; those settings stay as they are in the device.
+Parts of a device that setups assign (channels, alarms, relays, outputs, contacts, bands) belong to the
+last setup alone: what this one does not use is cleared, by the value that the vocabulary names, or it
+stays as it was where the model has no such value; the account says which. All other settings of the
+device stay as they are.
 """
 
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from leitwerk.check.assignment import Assignment
-from leitwerk.check.outputs import assign_outputs, ends_at
+from leitwerk.check.channels import CheckedChannel, SignalChannel, WiredChannel
+from leitwerk.check.outputs import AnalogOutput, CheckedOutput, RelayOutput, ends_at
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.points import Point, Stored, setting_value
-from leitwerk.datasheet.vocabulary import BUS_UNIT
+from leitwerk.datasheet.points import Point, Stored
+from leitwerk.datasheet.vocabulary import (
+    ALARM_CHANNEL,
+    ALARM_CLEAR,
+    ALARM_CLEAR_DELAY,
+    ALARM_CONDITION,
+    ALARM_DELAY,
+    ALARM_LATCH,
+    ALARM_SEVERITY,
+    ALARM_TRIP,
+    BAND_COLOR,
+    BAND_END,
+    BAND_HYSTERESIS,
+    BAND_READING,
+    BAND_TEXT,
+    BUS_UNIT,
+    CHANNEL_LABEL,
+    CHANNEL_RANGE,
+    CHANNEL_SENSOR,
+    CHANNEL_UNIT,
+    CONTACT_NAME,
+    CONTACT_NUMBER,
+    OUTPUT_BAD,
+    OUTPUT_HIGH,
+    OUTPUT_LOW,
+    OUTPUT_SHOWS,
+    RELAY_ALARMS,
+    RELAY_LEAST_OFF,
+    RELAY_LEAST_ON,
+    RELAY_LIMIT,
+    RELAY_NORMAL,
+    RELAY_SAFE,
+    REPORT_INTERVAL,
+    SAMPLE_INTEGRATION,
+    SAMPLE_INTERVAL,
+    SIGNAL_HIGH,
+    SIGNAL_LOW,
+    STORAGE_INTERVAL,
+    TITLE,
+    VALUE_HIGH,
+    VALUE_LOW,
+    WHEN_FULL,
+    KnownPoint,
+)
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.setup.model import Setup
 from leitwerk.signals.linear import TwoPoint
 
-_TIMED = ("storage.interval", "sample.integration", "memory.when_full")
-
 
 class Wanted(NamedTuple):
-    """One setting: its family and index there, the value, and the place that asks for it."""
+    """One setting that a setup asks for: which, its index, the value, and the key that asks for it.
 
-    family: str
-    slot: int | None
+    ``path`` is empty where no key asks: a part that is cleared, or what follows from other keys.
+    """
+
+    known: KnownPoint
+    number: int | None
     value: Stored
     path: KeyPath
     unit: str = ""
 
+    @property
+    def clears(self) -> bool:
+        """Whether this gives up a part of the device that the setup does not use."""
+        return not self.path and self.known.cleared is not None and self.value == self.known.cleared
+
 
 def wanted_settings(
-    setup: Setup, datasheet: Datasheet, assignments: Sequence[Assignment]
+    setup: Setup,
+    datasheet: Datasheet,
+    channels: Sequence[CheckedChannel],
+    outputs: Sequence[CheckedOutput],
 ) -> Iterator[Wanted]:
-    """Every setting that a setup determines on a device model."""
-    yield Wanted("title", None, setup.title, ("title",))
-    if setup.sample is not None:
-        yield Wanted("sample.interval", None, setup.sample.seconds, ("sample",), "s")
+    """Every setting of the vocabulary that a setup determines, whether the model has it or not."""
+    yield Wanted(TITLE, None, setup.title, ("title",))
     yield from _timing(setup, datasheet)
-    used = set()
-    for assignment in assignments:
-        if assignment.reading is None:
-            used.add(assignment.slot)
-            yield from _channel(assignment)
-    for terminal in datasheet.terminals.values():
-        if terminal.slot not in used:
-            yield Wanted("channel.{n}.sensor", terminal.slot, "off", ())
-    yield from _alarms(datasheet, assignments)
-    yield from _bands(datasheet, assignments)
-    yield from _outputs(setup, datasheet, assignments)
+    used = [c for c in channels if isinstance(c, WiredChannel)]
+    for channel in used:
+        yield from _channel(channel)
+    slots = {t.slot for t in datasheet.terminals.values()} - {c.slot for c in used}
+    yield from _cleared(CHANNEL_SENSOR, sorted(slots), datasheet)
+    yield from _alarms(datasheet, used)
+    yield from _bands(datasheet, channels)
+    yield from _outputs(datasheet, channels, outputs)
     yield from _contacts(setup, datasheet)
 
 
-def read_settings(
-    setup: Setup, datasheet: Datasheet, assignments: Sequence[Assignment], findings: Findings
-) -> list[Wanted]:
-    """The further settings of a setup, by their names in the datasheet; what is wrong is a finding."""
+def _cleared(known: KnownPoint, indices: Iterable[int], datasheet: Datasheet) -> Iterator[Wanted]:
+    """What gives up the parts with these indices; nothing where the model has no value for that."""
+    if not can_clear(known, datasheet):
+        return
+    assert known.cleared is not None
+    for index in indices:
+        yield Wanted(known, index, known.cleared, ())
+
+
+def can_clear(known: KnownPoint, datasheet: Datasheet) -> bool:
+    """Whether a model can store the value by which a part is given up."""
+    family = datasheet.family(known)
+    if family is None or known.cleared is None:
+        return False
+    try:
+        return family.storable(known.cleared) == known.cleared
+    except QuantityError:
+        return False
+
+
+def _timing(setup: Setup, datasheet: Datasheet) -> Iterator[Wanted]:
+    """Intervals, and what happens when the memory is full."""
+    if setup.sample is not None:
+        yield Wanted(SAMPLE_INTERVAL, None, setup.sample.seconds, ("sample",), "s")
+    store = setup.store or setup.sample
+    if store is not None and (setup.store is not None or datasheet.has(STORAGE_INTERVAL)):
+        path = ("store",) if setup.store else ()
+        yield Wanted(STORAGE_INTERVAL, None, store.seconds, path, "s")
+    if setup.report is not None:
+        yield Wanted(REPORT_INTERVAL, None, setup.report.seconds, ("report",), "s")
+    usual = datasheet.timing.integration_s[:1]
+    integration = setup.integration.seconds if setup.integration else (usual[0] if usual else None)
+    if integration is not None and (setup.integration or datasheet.has(SAMPLE_INTEGRATION)):
+        path = ("integration",) if setup.integration else ()
+        yield Wanted(SAMPLE_INTEGRATION, None, 1e3 * integration, path, "ms")
+    if datasheet.has(WHEN_FULL) or setup.when_full != "stop":
+        yield Wanted(WHEN_FULL, None, setup.when_full, ("when_full",))
+
+
+def _channel(c: WiredChannel) -> Iterator[Wanted]:
+    path = ("channels", c.name)
+    has_sensor = isinstance(c, SignalChannel) and c.measurement.sensor is not None
+    key = "sensor" if has_sensor else "signal"
+    yield Wanted(CHANNEL_SENSOR, c.slot, c.kind, (*path, key))
+    yield Wanted(CHANNEL_LABEL, c.slot, c.label, (*path, "label"))
+    if not isinstance(c, SignalChannel):
+        yield Wanted(CHANNEL_RANGE, c.slot, "none", ())
+        yield Wanted(CHANNEL_UNIT, c.slot, "", ())
+        return
+    range_ = c.range.name if c.range else "none"
+    yield Wanted(CHANNEL_RANGE, c.slot, range_, (*path, "range"))
+    shown_unit = c.measurement.shown_unit.symbol
+    yield Wanted(CHANNEL_UNIT, c.slot, shown_unit, (*path, "unit"))
+    if isinstance(scale := c.measurement.shown, TwoPoint):
+        signal_unit = c.measurement.input.unit.symbol
+        for known, value, unit in (
+            (SIGNAL_LOW, scale.signal_low, signal_unit),
+            (SIGNAL_HIGH, scale.signal_high, signal_unit),
+            (VALUE_LOW, scale.value_low, shown_unit),
+            (VALUE_HIGH, scale.value_high, shown_unit),
+        ):
+            yield Wanted(known, c.slot, value, (*path, "scale"), unit)
+
+
+def _alarms(datasheet: Datasheet, channels: Sequence[WiredChannel]) -> Iterator[Wanted]:
+    number = 0
+    for c in channels:
+        unit = c.measurement.shown_unit.symbol if isinstance(c, SignalChannel) else ""
+        for alarm in c.device_alarms:
+            number += 1
+            if number > datasheet.limits.alarms:
+                return
+            path = ("channels", c.name, "alarms", alarm.name)
+            trip, clear = alarm.point
+            yield Wanted(ALARM_CHANNEL, number, float(c.slot), path)
+            yield Wanted(ALARM_CONDITION, number, alarm.side, path)
+            yield Wanted(ALARM_TRIP, number, trip, (*path, alarm.side), unit)
+            yield Wanted(ALARM_CLEAR, number, clear, (*path, "clear"), unit)
+            yield Wanted(ALARM_DELAY, number, alarm.delay_s, (*path, "after"), "s")
+            yield Wanted(ALARM_SEVERITY, number, alarm.severity, (*path, "severity"))
+            yield Wanted(
+                ALARM_CLEAR_DELAY, number, alarm.clear_delay_s, (*path, "clears_after"), "s"
+            )
+            yield Wanted(ALARM_LATCH, number, "yes" if alarm.latch else "no", (*path, "latch"))
+    yield from _cleared(ALARM_CONDITION, range(number + 1, datasheet.limits.alarms + 1), datasheet)
+
+
+def _bands(datasheet: Datasheet, channels: Sequence[CheckedChannel]) -> Iterator[Wanted]:
+    """The bands of the first channel that has some; a device shows those of one reading."""
+    family = datasheet.family(BAND_END)
+    if family is None:
+        return
+    number = 0
+    c = next((c for c in channels if c.bands is not None), None)
+    if c is not None and c.bands is not None:
+        path = ("channels", c.name, "bands")
+        yield Wanted(BAND_READING, None, c.kind, path)
+        hysteresis = (*path[:2], "band_hysteresis")
+        yield Wanted(BAND_HYSTERESIS, None, c.bands.hysteresis, hysteresis, c.unit.symbol)
+        for number, part in enumerate(c.bands.parts[: len(family.indices)], start=1):
+            place = (*path, part.name)
+            # The last one is open at its top, which is as far as the device can count.
+            end = min(part.end, family.template.span()[1])
+            yield Wanted(BAND_END, number, end, (*place, "to"), c.unit.symbol)
+            yield Wanted(BAND_COLOR, number, part.color or "grey", (*place, "color"))
+            yield Wanted(BAND_TEXT, number, part.text, (*place, "text"))
+    yield from _cleared(BAND_COLOR, family.indices[number:], datasheet)
+
+
+def _outputs(
+    datasheet: Datasheet, channels: Sequence[CheckedChannel], outputs: Sequence[CheckedOutput]
+) -> Iterator[Wanted]:
+    """Relays with the alarms that they follow, and what analog outputs carry."""
+    names = [f"{c.name}.{alarm.name}" for c in channels for alarm in c.device_alarms]
+    number = {name: k for k, name in enumerate(names)}
+    relays, analog = set[int](), set[int]()
+    for output in outputs:
+        path, slot = ("outputs", output.name), output.terminal.slot
+        if isinstance(output, RelayOutput):
+            relays.add(slot)
+            switch = output.switch
+            mask = sum(1 << number[name] for name in output.follows)
+            yield Wanted(RELAY_ALARMS, slot, float(mask), (*path, "follows"))
+            yield Wanted(RELAY_NORMAL, slot, switch.normal, (*path, "normal"))
+            yield Wanted(RELAY_SAFE, slot, switch.safe, (*path, "safe"))
+            yield Wanted(RELAY_LEAST_ON, slot, switch.least_on_s, (*path, "least_on"), "s")
+            yield Wanted(RELAY_LEAST_OFF, slot, switch.least_off_s, (*path, "least_off"), "s")
+            yield Wanted(RELAY_LIMIT, slot, switch.limit_s or 0.0, (*path, "limit"), "s")
+        elif isinstance(output, AnalogOutput):
+            analog.add(slot)
+            channel = next(c for c in channels if c.name == output.loop.channel)
+            low, high = ends_at(output.loop, output.terminal.ends)
+            yield Wanted(OUTPUT_SHOWS, slot, channel.kind, (*path, "shows"))
+            place = (*path, "span")
+            yield Wanted(OUTPUT_LOW, slot, low, place, channel.unit.symbol)
+            yield Wanted(OUTPUT_HIGH, slot, high, place, channel.unit.symbol)
+            yield Wanted(OUTPUT_BAD, slot, output.loop.bad or 0.0, (*path, "bad"), output.loop.unit)
+    for known, used in ((RELAY_ALARMS, relays), (OUTPUT_SHOWS, analog)):
+        family = datasheet.family(known)
+        every = family.indices if family else ()
+        yield from _cleared(known, [k for k in every if k not in used], datasheet)
+
+
+def _contacts(setup: Setup, datasheet: Datasheet) -> Iterator[Wanted]:
+    """Contacts with a number for text messages, on devices that notify by themselves."""
+    family = datasheet.family(CONTACT_NUMBER)
+    if family is None:
+        return
+    reached = [(name, c.text_message) for name, c in setup.contacts.items() if c.text_message]
+    used = list(zip(family.indices, reached, strict=False))
+    for index, (name, phone) in used:
+        yield Wanted(CONTACT_NAME, index, name, ("contacts", name))
+        yield Wanted(CONTACT_NUMBER, index, phone, ("contacts", name, "text_message"))
+    for known in (CONTACT_NAME, CONTACT_NUMBER):
+        yield from _cleared(known, family.indices[len(used) :], datasheet)
+
+
+# ---------------------------------------------------------------------- by their own names
+
+
+def further_settings(
+    setup: Setup, datasheet: Datasheet, wanted: Iterable[Wanted], findings: Findings
+) -> Iterator[Wanted]:
+    """The settings that a setup names as the datasheet does; what is wrong is a finding."""
     if not setup.settings:
-        return []
-    taken = {
-        family.point(w.slot).name: w
-        for w in wanted_settings(setup, datasheet, assignments)
-        if (family := datasheet.family("settings", w.family)) is not None
-    }
-    found = []
+        return
+    taken = {}
+    for w in wanted:
+        if (family := datasheet.family(w.known)) is not None:
+            taken[family.name_at(w.number)] = w
     for name, text in setup.settings.items():
         path = ("settings", name)
         point = datasheet.settings.get(name)
@@ -82,7 +289,7 @@ def read_settings(
         elif point.read_only:
             message = f"{name} can be read and not written"
             findings.error("read-only", path, message, at_key=True, remedy="remove it")
-        elif name == BUS_UNIT:
+        elif name == BUS_UNIT.name:
             findings.error(
                 "bus-address",
                 path,
@@ -90,157 +297,22 @@ def read_settings(
                 at_key=True,
                 remedy="remove it; 'leitwerk readdress' changes it safely",
             )
-        elif name in taken:
+        elif name in taken and not taken[name].clears:
             place = ".".join(taken[name].path)
             message = f"{name} is set by {place or 'the channels'} already"
             findings.error("set-twice", path, message, at_key=True, remedy="remove it here")
         else:
-            found += _setting(point, text, datasheet, path, findings)
-    return found
+            yield from _setting(point, text, datasheet, path, findings)
 
 
 def _setting(
     point: Point, text: str, datasheet: Datasheet, path: KeyPath, findings: Findings
-) -> list[Wanted]:
+) -> Iterator[Wanted]:
     try:
-        value = setting_value(point, text)
+        value = point.value_of(text)
     except QuantityError as error:
         message = f"{path[-1]}: {error.message}"
         findings.error("bad-value", path, message, valid=error.valid, remedy=error.remedy)
-        return []
-    family, index = datasheet.setting_families[point.name]
-    return [Wanted(family, index, value, path, point.unit)]
-
-
-def _timing(setup: Setup, datasheet: Datasheet) -> Iterator[Wanted]:
-    """Intervals beside the sampling one, and what becomes of a full memory."""
-    has = {name for name in _TIMED if datasheet.family("settings", name) is not None}
-    store = setup.store or setup.sample
-    if store is not None and (setup.store is not None or "storage.interval" in has):
-        yield Wanted(
-            "storage.interval", None, store.seconds, ("store",) if setup.store else (), "s"
-        )
-    if setup.report is not None:
-        yield Wanted("report.interval", None, setup.report.seconds, ("report",), "s")
-    usual = datasheet.timing.integration_s[:1]
-    integration = setup.integration.seconds if setup.integration else (usual[0] if usual else None)
-    if integration is not None and (setup.integration or "sample.integration" in has):
-        path = ("integration",) if setup.integration else ()
-        yield Wanted("sample.integration", None, 1e3 * integration, path, "ms")
-    if "memory.when_full" in has or setup.when_full != "stop":
-        yield Wanted("memory.when_full", None, setup.when_full, ("when_full",))
-
-
-def _channel(a: Assignment) -> Iterator[Wanted]:
-    path = ("channels", a.name)
-    yield Wanted("channel.{n}.sensor", a.slot, a.measurement.kind, (*path, "sensor"))
-    yield Wanted("channel.{n}.range", a.slot, a.range.name if a.range else "none", (*path, "range"))
-    shown_unit = "" if a.is_contact else a.measurement.shown_unit.symbol
-    yield Wanted("channel.{n}.unit", a.slot, shown_unit, (*path, "unit"))
-    yield Wanted("channel.{n}.label", a.slot, a.label, (*path, "label"))
-    if isinstance(scale := a.measurement.shown, TwoPoint):
-        place = (*path, "scale")
-        signal_unit = a.measurement.input.unit.symbol
-        for name, value, unit in (
-            ("signal_low", scale.signal_low, signal_unit),
-            ("signal_high", scale.signal_high, signal_unit),
-            ("value_low", scale.value_low, shown_unit),
-            ("value_high", scale.value_high, shown_unit),
-        ):
-            yield Wanted(f"channel.{{n}}.scale.{name}", a.slot, value, place, unit)
-
-
-def _alarms(datasheet: Datasheet, assignments: Sequence[Assignment]) -> Iterator[Wanted]:
-    number = 0
-    for a in assignments:
-        for alarm in a.device_alarms:
-            number += 1
-            if number > datasheet.alarms_at_most:
-                return
-            path = ("channels", a.name, "alarms", alarm.name)
-            condition = alarm.side
-            trip, clear = alarm.point
-            unit = a.measurement.shown_unit.symbol
-            yield Wanted("alarm.{k}.channel", number, float(a.slot), path)
-            yield Wanted("alarm.{k}.condition", number, condition, path)
-            yield Wanted("alarm.{k}.trip", number, trip, (*path, condition), unit)
-            yield Wanted("alarm.{k}.clear", number, clear, (*path, "clear"), unit)
-            yield Wanted("alarm.{k}.delay", number, alarm.delay_s, (*path, "after"), "s")
-            yield Wanted("alarm.{k}.severity", number, alarm.severity, (*path, "severity"))
-            clear_delay = alarm.clear_delay_s
-            if clear_delay or datasheet.family("settings", "alarm.{k}.clear_delay"):
-                place = (*path, "clears_after")
-                yield Wanted("alarm.{k}.clear_delay", number, clear_delay, place, "s")
-            if alarm.latch or datasheet.family("settings", "alarm.{k}.latch"):
-                latch = "yes" if alarm.latch else "no"
-                yield Wanted("alarm.{k}.latch", number, latch, (*path, "latch"))
-    for unused in range(number + 1, datasheet.alarms_at_most + 1):
-        yield Wanted("alarm.{k}.condition", unused, "off", ())
-
-
-def _contacts(setup: Setup, datasheet: Datasheet) -> Iterator[Wanted]:
-    """Contacts with a number for text messages, on devices that notify by themselves."""
-    family = datasheet.family("settings", "contact.{k}.number")
-    if family is None or not setup.contacts:
         return
-    reached = [(n, c.text_message) for n, c in setup.contacts.items() if c.text_message]
-    for number in family.indices:
-        name, phone = reached[number - 1] if number <= len(reached) else ("", "")
-        path = ("contacts", name) if name else ()
-        yield Wanted("contact.{k}.name", number, name, path)
-        yield Wanted("contact.{k}.number", number, phone, path)
-
-
-def _bands(datasheet: Datasheet, assignments: Sequence[Assignment]) -> Iterator[Wanted]:
-    """The bands of the first channel that has some; a device shows those of one reading."""
-    family = datasheet.family("settings", "band.{k}.end")
-    banded = [a for a in assignments if a.bands is not None]
-    if family is None or not banded:
-        return
-    a = banded[0]
-    assert a.bands is not None
-    path = ("channels", a.name, "bands")
-    yield Wanted("band.reading", None, a.measurement.kind, path)
-    hysteresis = (*path[:2], "band_hysteresis")
-    yield Wanted("band.hysteresis", None, a.bands.hysteresis, hysteresis, a.unit.symbol)
-    for number, part in enumerate(a.bands.parts[: len(family.indices)], start=1):
-        place = (*path, part.name)
-        # The last one is open at its top, which is as far as the device can count.
-        end = min(part.end, family.template.span()[1])
-        yield Wanted("band.{k}.end", number, end, (*place, "to"), a.unit.symbol)
-        yield Wanted("band.{k}.color", number, part.color or "grey", (*place, "color"))
-        yield Wanted("band.{k}.text", number, part.text, (*place, "text"))
-    for unused in range(len(a.bands.parts) + 1, len(family.indices) + 1):
-        yield Wanted("band.{k}.color", unused, "off", ())
-
-
-def _outputs(
-    setup: Setup, datasheet: Datasheet, assignments: Sequence[Assignment]
-) -> Iterator[Wanted]:
-    """Relays with the alarms that they follow, and what analog outputs carry."""
-    if not setup.outputs:
-        return
-    number = {
-        f"{a.name}.{alarm.name}": k
-        for k, (a, alarm) in enumerate((a, alarm) for a in assignments for alarm in a.device_alarms)
-    }
-    # What is wrong with an output has its finding elsewhere.
-    for output in assign_outputs(setup, datasheet, assignments, Findings("")):
-        path = ("outputs", output.name)
-        slot = output.terminal.slot
-        if (switch := output.switch) is not None:
-            mask = sum(1 << number[name] for name in output.follows)
-            yield Wanted("relay.{r}.alarms", slot, float(mask), (*path, "follows"))
-            yield Wanted("relay.{r}.normal", slot, switch.normal, (*path, "normal"))
-            yield Wanted("relay.{r}.safe", slot, switch.safe, (*path, "safe"))
-            yield Wanted("relay.{r}.least_on", slot, switch.least_on_s, (*path, "least_on"), "s")
-            yield Wanted("relay.{r}.least_off", slot, switch.least_off_s, (*path, "least_off"), "s")
-            yield Wanted("relay.{r}.limit", slot, switch.limit_s or 0.0, (*path, "limit"), "s")
-        elif (loop := output.loop) is not None:
-            channel = next(a for a in assignments if a.name == loop.channel)
-            low, high = ends_at(loop, output.terminal.between)
-            yield Wanted("output.{n}.shows", slot, channel.measurement.kind, (*path, "shows"))
-            place = (*path, "span")
-            yield Wanted("output.{n}.low", slot, low, place, channel.unit.symbol)
-            yield Wanted("output.{n}.high", slot, high, place, channel.unit.symbol)
-            yield Wanted("output.{n}.bad", slot, loop.bad or 0.0, (*path, "bad"), loop.unit)
+    family, index = datasheet.setting_places[point.name]
+    yield Wanted(KnownPoint("settings", family, ""), index, value, path, point.unit)

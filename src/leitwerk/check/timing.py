@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 
-from leitwerk.check.assignment import Assignment
+from leitwerk.check.channels import CheckedChannel
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
@@ -27,22 +27,26 @@ def check_intervals(setup: Setup, datasheet: Datasheet, findings: Findings) -> N
     sample = _sampling(setup, datasheet, findings)
     _check_order(setup.store, sample, ("store",), "sample", findings)
     _check_order(setup.report, setup.store or sample, ("report",), "store", findings)
-    _check_keep(setup.keep, setup.store, sample, ("keep",), findings)
-    if set(setup.keep) != {"last"} and datasheet.family("settings", "storage.keep") is None:
-        message = (
-            f"{datasheet.model} keeps single samples; statistics are worked from what is fetched "
-            f"('leitwerk condense')"
-        )
-        findings.note("not-kept", ("keep",), message)
+    _check_statistics(setup.statistics, setup.store, sample, ("statistics",), findings)
     for name, group in setup.groups.items():
         path = ("groups", name)
         own = group.sample or sample
-        if group.sample is not None and datasheet.interval_s is not None:
-            _check_span(group.sample, datasheet, (*path, "sample"), findings)
+        for key in ("sample", "report"):
+            own_interval = getattr(group, key)
+            if own_interval is not None and own_interval != getattr(setup, key):
+                findings.error(
+                    "cannot-store",
+                    (*path, key),
+                    f"{datasheet.model} has one {key} interval for all of its channels",
+                    valid=f"every {getattr(setup, key)}" if getattr(setup, key) else "",
+                    remedy="remove it, or make a setup of its own for another device",
+                )
         store = group.store or (None if group.sample else setup.store)
         _check_order(group.store, own, (*path, "store"), "sample", findings)
         _check_order(group.report, group.store or own, (*path, "report"), "store", findings)
-        _check_keep(group.keep or ("last",), store, own, (*path, "keep"), findings)
+        _check_statistics(
+            group.statistics or ("last",), store, own, (*path, "statistics"), findings
+        )
         if not any(c.group == name for c in setup.channels.values()):
             message = f"no channel is in the group {name}"
             findings.warning("unused-group", path, message, at_key=True)
@@ -56,11 +60,11 @@ def check_intervals(setup: Setup, datasheet: Datasheet, findings: Findings) -> N
 
 def _sampling(setup: Setup, datasheet: Datasheet, findings: Findings) -> Quantity | None:
     if setup.sample is None:
-        if datasheet.interval_s is not None and not findings.mentions(("sample",)):
+        if datasheet.limits.interval_s is not None and not findings.mentions(("sample",)):
             remedy = "add a line 'sample: every 10 s'"
             findings.error("missing-key", (), "the key 'sample' is missing", remedy=remedy)
         return None
-    if datasheet.interval_s is None:
+    if datasheet.limits.interval_s is None:
         message = f"{datasheet.model} has no sampling interval to set"
         findings.error("useless-key", ("sample",), message, at_key=True, remedy="remove it")
         return None
@@ -69,8 +73,8 @@ def _sampling(setup: Setup, datasheet: Datasheet, findings: Findings) -> Quantit
 
 
 def _check_span(asked: Quantity, datasheet: Datasheet, path: KeyPath, findings: Findings) -> None:
-    assert datasheet.interval_s is not None
-    low, high = datasheet.interval_s
+    assert datasheet.limits.interval_s is not None
+    low, high = datasheet.limits.interval_s
     if not low <= asked.seconds <= high:
         nearest = low if asked.seconds < low else high
         findings.error(
@@ -108,19 +112,19 @@ def _check_order(
         )
 
 
-def _check_keep(
-    keep: Sequence[str],
+def _check_statistics(
+    statistics: Sequence[str],
     store: Quantity | None,
     sample: Quantity | None,
     path: KeyPath,
     findings: Findings,
 ) -> None:
-    if set(keep) <= {"last"} or sample is None or not findings.mentions(path):
+    if set(statistics) <= {"last"} or sample is None or not findings.mentions(path):
         return
     if store is None or store.seconds <= sample.seconds:
         message = "each stored value is a single sample; there is nothing to work statistics from"
         remedy = "let 'store' be longer than 'sample', or remove this"
-        findings.warning("keep-of-one", path, message, remedy=remedy)
+        findings.warning("statistics-of-one-sample", path, message, remedy=remedy)
 
 
 def _check_integration(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
@@ -161,7 +165,7 @@ def _check_integration(setup: Setup, datasheet: Datasheet, findings: Findings) -
 # ---------------------------------------------------------------------- channels
 
 
-def check_rates(setup: Setup, channels: Sequence[Assignment], findings: Findings) -> None:
+def check_rates(setup: Setup, channels: Sequence[CheckedChannel], findings: Findings) -> None:
     """The interval of each channel against its sensor, and against channels it is compared with."""
     every = {c.name: _sample_of(setup, c.name) for c in channels}
     for name, sample in every.items():
@@ -211,18 +215,15 @@ def _sample_of(setup: Setup, channel: str) -> float | None:
 # ---------------------------------------------------------------------- the schedule
 
 
-def run_plans(setup: Setup) -> list[RunPlan]:
-    """The runs of a setup's schedule."""
-    return [RunPlan(name, run.start, run.stop) for name, run in setup.schedule.items()]
-
-
-def check_schedule(setup: Setup, findings: Findings) -> None:
-    """Local times that exist, ends after starts, runs that do not overlap."""
-    fine = [plan for plan in run_plans(setup) if _has_times(plan, setup, findings)]
-    if fine:
-        # Devices of today's datasheets keep no schedule: whoever attends them starts and stops.
-        message = "the schedule is carried out by 'leitwerk attend'; the device knows nothing of it"
-        findings.note("runs-here", ("schedule",), message, at_key=True)
+def check_schedule(setup: Setup, datasheet: Datasheet, findings: Findings) -> list[RunPlan]:
+    """The planned runs: local times that exist, ends after starts, runs that do not overlap."""
+    plans = [RunPlan(name, run.start, run.stop) for name, run in setup.schedule.items()]
+    if plans and not {"start", "stop"} <= set(datasheet.commands):
+        message = f"{datasheet.model} has no commands to start and stop a recording"
+        findings.error(
+            "cannot-do", ("schedule",), message, at_key=True, remedy="remove the schedule"
+        )
+    fine = [plan for plan in plans if _has_times(plan, setup, findings)]
     known = [p.start.at for p in fine if p.start.at is not None]
     # From when on is not known here; what is told by the calendar can be compared all the same.
     origin = min(
@@ -248,6 +249,7 @@ def check_schedule(setup: Setup, findings: Findings) -> None:
                 at_key=True,
                 remedy="add a line 'stop: after …'",
             )
+    return plans
 
 
 def _has_times(plan: RunPlan, setup: Setup, findings: Findings) -> bool:

@@ -39,7 +39,7 @@ def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions)
     if file is not None and Path(file).exists():
         raise FileProblem(f"{file} is there already", remedy="give another name, or move it away")
     sheet, address = place(where, model, link)
-    with open_device(sheet, address, options=link) as device:
+    with open_device(sheet, address, link=link) as device:
         identity = device.identify()
         text = write_setup(device.read_settings(), identity, str(address), sheet)
     remember(identity, address)
@@ -112,5 +112,5 @@ def _side(text: str, link: LinkOptions) -> tuple[Datasheet, DeviceSettings]:
         sheet = find_datasheet(setup.device.model)
         return sheet, encode_setup(setup, sheet)
     sheet, address = place(text, None, link)
-    with open_device(sheet, address, options=link) as device:
+    with open_device(sheet, address, link=link) as device:
         return sheet, device.read_settings()

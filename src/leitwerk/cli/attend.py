@@ -93,7 +93,7 @@ def attend(
 
     wanted = read_setup(setup)
     means = _means(wanted, _folder(setup, keep), armed=arm, quiet=False)
-    with connect(wanted, options=link) as device:
+    with connect(wanted, link=link) as device:
         attendant = Attendant(wanted, device, means)
         rules, alarms = len(attendant.engine.rules), len(attendant.situation.board.watched)
         armed = "outputs are armed" if arm else "outputs are not armed"
@@ -235,7 +235,7 @@ def _prove(
     from leitwerk.commissioning.alarm_proof import prove as watch
     from leitwerk.devices.device import connect
 
-    with connect(wanted, options=link) as device:
+    with connect(wanted, link=link) as device:
         return watch(wanted, device, means, alarm, duration_s=duration_s, period_s=period_s)
 
 
@@ -259,7 +259,7 @@ def _warmed(
         raise QuantityError(f"this setup has no alarm {alarm[:60]!r}", valid="channel.alarm")
     with simulated(wanted, channel.terminal, warming(point, channel)) as one:
         passwords = passwords_of(wanted)
-        with connect(one.setup, options=link) as device:
+        with connect(one.setup, link=link) as device:
             upload(one.setup, device, keep=one.folder, passwords=passwords, by="simulation")
         told = (lambda event: None) if quiet else _tell
         yield one.setup, AttendOptions(one.folder, armed=True, passwords=passwords, told=told)

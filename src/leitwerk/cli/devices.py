@@ -92,7 +92,7 @@ def device(
 
     sheet, address = place(where, model, link)
     folder = Path(where).parent if Path(where).is_file() else Path()
-    with open_device(sheet, address, options=link) as one:
+    with open_device(sheet, address, link=link) as one:
         if set_clock:
             _set_clock(one)
         page = read_page(one, keep=keep or folder / "kept")
@@ -147,7 +147,7 @@ def readdress(
     inventory = Inventory.nearest()
 
     def reach(at: LinkAddress) -> Any:
-        return open_device(sheet, at, options=link)
+        return open_device(sheet, at, link=link)
 
     with StepView() as steps:
         passwords = passwords_of(sheet.model, serial, steps)

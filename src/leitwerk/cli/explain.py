@@ -56,7 +56,7 @@ def explain(
         from leitwerk.devices.device import connect
         from leitwerk.monitoring.single_channel import read_once
 
-        with connect(wanted, options=link) as device:
+        with connect(wanted, link=link) as device:
             shown, found = read_once(wanted, device, assignment)
         cold = found if cold is None else cold
     typed: Quantity | None = parse_quantity(signal) if signal else None

@@ -68,7 +68,7 @@ def live(
     wanted = read_setup(setup)
     view = TableView(wanted.title) if form is None and _is_terminal() else None
     with (
-        connect(wanted, options=link) as device,
+        connect(wanted, link=link) as device,
         view or nullcontext(),
     ):
         report = verify(

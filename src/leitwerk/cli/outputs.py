@@ -82,7 +82,7 @@ def loop(
     if not arm:
         click.echo(f"{output} would be driven through its whole signal; with --arm it is", err=True)
         return FINE
-    with connect(wanted, options=link) as device:
+    with connect(wanted, link=link) as device:
         device.require(wanted.device.model, wanted.device.serial)
         result = check_loop(
             found,
@@ -132,7 +132,7 @@ def _reading(path: str, channel: str, link: LinkOptions) -> Callable[[float], fl
 
     def read(asked: float) -> float | None:
         del asked
-        with connect(other, options=link) as device:
+        with connect(other, link=link) as device:
             shown, _ = read_once(other, device, found)
         return None if shown is None else float(found.measurement.shown.signal([shown])[0])
 
@@ -170,7 +170,7 @@ def pulse(setup: str, output: str, *, lasts_s: float, arm: bool, link: LinkOptio
         click.echo(f"{output} would be on for {lasts_s:g} s; with --arm it is", err=True)
         return FINE
     passwords = passwords_of(wanted.device.model, wanted.device.serial)
-    with connect(wanted, options=link) as device:
+    with connect(wanted, link=link) as device:
         device.require(wanted.device.model, wanted.device.serial)
         during, after = switch(found, device, lasts_s, passwords=passwords)
     click.echo(f"{output}: was {during} for {lasts_s:g} s, is {after} again")

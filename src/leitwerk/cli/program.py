@@ -50,9 +50,13 @@ def program(source: str, target: str, *, force: bool) -> int:
         sheet = find_datasheet(setup.device.model)
         image = encode_setup(setup, sheet)
         at = setup.device.at
-        if BUS_UNIT in sheet.settings and isinstance(at, LinkAddress) and isinstance(at.unit, int):
+        if (
+            BUS_UNIT.name in sheet.settings
+            and isinstance(at, LinkAddress)
+            and isinstance(at.unit, int)
+        ):
             # The board will answer where the setup says that it is reached.
-            image = DeviceSettings(image.model, {**image.values, BUS_UNIT: float(at.unit)})
+            image = DeviceSettings(image.model, {**image.values, BUS_UNIT.name: float(at.unit)})
         made = build_program(image, sheet)
         text = to_hex(made, sheet) if kinds[1] == ".hex" else to_c(made, sheet, setup.title)
     elif kinds[0] in {".hex", ".h"} and kinds[1] in {".yaml", ".yml"}:
@@ -61,7 +65,7 @@ def program(source: str, target: str, *, force: bool) -> int:
         sheet = find_datasheet(read_model(made))
         identity = Identity(sheet.maker, sheet.model, "unknown", "")
         image = parse_program(made, sheet)
-        unit = image.values.get(BUS_UNIT)
+        unit = image.values.get(BUS_UNIT.name)
         where = (
             f"{sheet.link}+rtu:///dev/ttyUSB0?unit={unit:.0f}"
             if isinstance(unit, float)

@@ -51,7 +51,7 @@ def recover(
     folder = writing.folder(setup)
     journal = unfinished(folder, wanted.device.serial)
     with (
-        connect(wanted, options=link) as device,
+        connect(wanted, link=link) as device,
         StepView() as steps,
     ):
         if not (finish or undo):
@@ -100,7 +100,7 @@ def restore(
     identity, _, _ = read_backup(backup)
     sheet, address = place(where, identity.model, link)
     with (
-        open_device(sheet, address, options=link) as device,
+        open_device(sheet, address, link=link) as device,
         StepView() as steps,
     ):
         passwords = passwords_of(identity.model, identity.serial, steps)

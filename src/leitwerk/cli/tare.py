@@ -74,7 +74,7 @@ def tare(
     unit = assignment.unit
     step = next(f["noise_free"] for f in explain_channel(assignment).ranges if f["chosen"])
     low, high = assignment.measurement.span
-    with connect(wanted, options=link) as device:
+    with connect(wanted, link=link) as device:
         times, values, good = read_untared(
             wanted, device, assignment, duration_s=duration_s, rate_hz=10.0 / min(duration_s, 5.0)
         )

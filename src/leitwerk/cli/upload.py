@@ -50,7 +50,7 @@ def upload(
 
     wanted = read_setup(setup)
     with (
-        connect(wanted, options=link) as device,
+        connect(wanted, link=link) as device,
         StepView() as steps,
     ):
         findings = check_setup(wanted, device.datasheet)

@@ -33,7 +33,7 @@ def watchdog(where: str, *, model: str | None, as_json: bool, link: LinkOptions)
     from leitwerk.devices.watchdog import try_watchdog
 
     sheet, address = place(where, model, link)
-    with open_device(sheet, address, options=link) as device:
+    with open_device(sheet, address, link=link) as device:
         result = try_watchdog(device)
     print_result(result, as_json=as_json)
     return FINE if result.passed else FOUND

@@ -11,7 +11,8 @@ from typing import Any
 from leitwerk.alarms.conditions import Not, Stated, sentences
 from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.alarms.states import State
-from leitwerk.check.assignment import Assignment
+from leitwerk.check.channels import CheckedChannel
+from leitwerk.datasheet.vocabulary import ALARM_STATE
 from leitwerk.devices.device import Device
 from leitwerk.errors import QuantityError
 from leitwerk.evaluation.situation import ACTIVE
@@ -197,7 +198,7 @@ class _Watch:
         every = [
             f"{c.name}.{alarm.name}" for c in self.attendant.channels for alarm in c.device_alarms
         ]
-        has = self.attendant.device.datasheet.family("status", "alarm.{k}.state") is not None
+        has = self.attendant.device.datasheet.family(ALARM_STATE) is not None
         return every.index(self.name) + 1 if has and self.name in every else 0
 
     def _actions(self) -> Iterator[tuple[Rule, Any, ProofStep]]:
@@ -248,7 +249,7 @@ class _Watch:
 
     def _look_at_own(self, wall: datetime) -> None:
         sheet = self.attendant.device.datasheet
-        point = sheet.point("status", "alarm.{k}.state", self.own_number)
+        point = sheet.point(ALARM_STATE, self.own_number)
         is_active = self.attendant.device.read_points([point])[point.name] == ACTIVE
         trips, clears = self.own
         if is_active and trips.at is None:
@@ -364,7 +365,7 @@ def _is_end(rule: Rule, alarm: str) -> bool:
     return condition == Not(Stated(alarm, ACTIVE)) or condition == Stated(alarm, "normal")
 
 
-def warming(alarm: AlarmDefinition, channel: Assignment) -> str:
+def warming(alarm: AlarmDefinition, channel: CheckedChannel) -> str:
     """A course that takes a channel past an alarm and back: for simulated sensors.
 
     Raises

@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from leitwerk.check.assignment import Assignment
+from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.compile import check_into
 from leitwerk.check.encode import encode_setup
 from leitwerk.commissioning.live_report import LiveReport
@@ -106,7 +106,7 @@ class _Watch:
 
     def __init__(
         self,
-        channels: Sequence[Assignment],
+        channels: Sequence[CheckedChannel],
         changes: Sequence[SettingChange],
         count: int,
         zone: ZoneInfo,

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from leitwerk.check.outputs import LOOP_POINTS, Loop, OutputAssignment
+from leitwerk.datasheet.vocabulary import DRIVE_OUTPUT, DRIVE_RELAY, RELAY_STATE
 from leitwerk.devices.device import Device
 from leitwerk.errors import DeviceRefused, QuantityError
 from leitwerk.parsing.quantities import format_number
@@ -132,7 +133,7 @@ def check_loop(
 
     """
     loop = output.loop
-    family = device.datasheet.family("access", "output.{n}.drive")
+    family = device.datasheet.family(DRIVE_OUTPUT)
     if loop is None or family is None:
         what = "is a relay" if loop is None else "cannot be driven over its link"
         raise QuantityError(f"output {output.name} {what}", valid="an analog output")
@@ -210,7 +211,7 @@ def pulse(
         The device says that it did not switch.
 
     """
-    family = device.datasheet.family("access", "relay.{r}.drive")
+    family = device.datasheet.family(DRIVE_RELAY)
     if output.switch is None or family is None:
         raise QuantityError(f"output {output.name} is none to be switched", valid="a relay")
     least = output.switch.least_on_s
@@ -218,7 +219,7 @@ def pulse(
         message = f"{output.name} stays on for {least:g} s at least"
         raise QuantityError(message, valid=f"{least:g} s or more")
     point = family.point(output.terminal.slot)
-    shown = device.datasheet.point("status", "relay.{r}.state", output.terminal.slot)
+    shown = device.datasheet.point(RELAY_STATE, output.terminal.slot)
     if device.datasheet.role:
         device.log_in_with(device.datasheet.role, passwords)
     try:

@@ -12,9 +12,9 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, WithJsonSchema
 
-from leitwerk.datasheet.points import TABLES, TIMES
-from leitwerk.datasheet.queries import MAX_TEXT
+from leitwerk.datasheet.register_points import TABLES, TIMES
 from leitwerk.datasheet.registers import NUMBER_TYPES
+from leitwerk.datasheet.text_points import MAX_TEXT
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.models import Model, YesNo, reader, text_of
 from leitwerk.parsing.quantities import Quantity, Span, parse_quantity, parse_span
@@ -202,55 +202,52 @@ class TerminalEntry(Model):
     slot: Count
 
 
-class QueryEntry(Model):
-    """A value that is asked for and told in a text."""
+class PointEntry(Model):
+    """What every value of a device has in common, whatever its link."""
 
-    ask: str = ""
-    tell: str = ""
+    step: Amount | None = None
+    unit: str = ""
+    span: Ends | None = None
+    special: dict[str, Text] = Field(default_factory=dict)
+    value_if_sensor_missing: NumberField | None = None
+    role: str = ""
+    needs: Literal["", "stopped", "restart"] = ""
+    self_adjusting: YesNo = "no"
+
+
+class TextEntry(PointEntry):
+    """A value that is queried and written in a text."""
+
+    query: str = Field("", description="What the device is asked")
+    write: str = Field("", description="How a value is written, with {} in its place")
     field: Count = 0
     columns: ColumnsField | None = None
     type: Literal["number", "text"] = "number"
-    step: Amount | None = None
-    unit: str = ""
     choices: dict[str, str] = Field(default_factory=dict)
-    span: Ends | None = None
-    longest: Count = MAX_TEXT
-    special: dict[str, Text] = Field(default_factory=dict)
-    without_sensor: NumberField | None = None
-    role: str = ""
-    needs: Literal["", "stopped", "restart"] = ""
-    adjusts: YesNo = "no"
+    max_length: Count = MAX_TEXT
 
 
-class PointEntry(Model):
+class RegisterEntry(PointEntry):
     """A value in registers."""
 
     at: AtField
     type: KindField
-    step: Amount | None = None
     offset: NumberField | None = None
-    unit: str = ""
     choices: dict[str, Count] = Field(default_factory=dict)
     characters: Literal["ascii", "latin-1"] = "ascii"
     read_only: YesNo = "no"
-    role: str = ""
-    needs: Literal["", "stopped", "restart"] = ""
-    adjusts: YesNo = "no"
     words: Literal["high first", "low first"] = "high first"
     bytes: Literal["in order", "swapped"] = "in order"
     bits: BitsField | None = None
-    span: Ends | None = None
-    special: dict[str, Text] = Field(default_factory=dict)
-    without_sensor: NumberField | None = None
 
 
 # How points are described, by the protocol of the link. What packages add speaks in texts.
-ENTRIES: dict[str, type[Model]] = {
-    "modbus": PointEntry,
-    "scpi": QueryEntry,
-    "sdi12": QueryEntry,
-    "text": QueryEntry,
-    "mqtt": QueryEntry,
+ENTRIES: dict[str, type[PointEntry]] = {
+    "modbus": RegisterEntry,
+    "scpi": TextEntry,
+    "sdi12": TextEntry,
+    "text": TextEntry,
+    "mqtt": TextEntry,
 }
 
 
@@ -265,9 +262,9 @@ class Lines(Model):
 class OutputEntry(Model):
     """One or several terminals that the device drives: what they give, and what drives a loop."""
 
-    gives: Text = Field(description="relay, or the span of an analog signal: 3.5..22 mA")
+    signal: Text = Field(description="relay, or the span of an analog signal: 3.5..22 mA")
     slot: Count
-    between: Ends | None = Field(
+    ends: Ends | None = Field(
         None, description="The signals that its settings low and high stand for, if fixed"
     )
     compliance: Amount | None = Field(
@@ -275,7 +272,7 @@ class OutputEntry(Model):
     )
 
 
-class Limits(Model):
+class LimitsEntry(Model):
     """How much the device can do."""
 
     interval: Ends
@@ -305,7 +302,7 @@ class Timing(Model):
     settling: Amount | None = None
     integration: list[Text] = Field(default_factory=list)
     switching: Amount | None = None
-    answers: Amount | None = None
+    response_time: Amount | None = None
 
 
 class Battery(Model):
@@ -335,10 +332,15 @@ class Program(Model):
 class Transfer(Model):
     """How settings are written."""
 
-    bridge: Count = 0
-    role: str = ""
-    stopped: YesNo = "no"
-    least: dict[str, Amount] = Field(default_factory=dict)
+    max_gap: Count = Field(0, description="Unused registers that may be read between two points")
+    roles: list[Text] = Field(
+        default_factory=list,
+        description="Who may write settings, by password; each may do all that those before it may",
+    )
+    requires_stopped: YesNo = "no"
+    minimum_to_write: dict[str, Amount] = Field(
+        default_factory=dict, description="Readings of its status that must be this large"
+    )
 
 
 class DatasheetFile(Model):
@@ -351,7 +353,7 @@ class DatasheetFile(Model):
     link: LinkName
     inputs: dict[str, InputEntry] = Field(default_factory=dict)
     terminals: dict[str, TerminalEntry] = Field(default_factory=dict)
-    limits: Limits | None = None
+    limits: LimitsEntry | None = None
     transfer: Transfer | None = None
     lines: Lines | None = None
     program: Program | None = None
@@ -380,9 +382,9 @@ def datasheet_schema() -> Mapping[str, Any]:
         InputEntry,
         TerminalEntry,
         OutputEntry,
-        PointEntry,
-        QueryEntry,
-        Limits,
+        RegisterEntry,
+        TextEntry,
+        LimitsEntry,
         Transfer,
         Lines,
         Environment,
@@ -396,7 +398,7 @@ def datasheet_schema() -> Mapping[str, Any]:
         known |= schema.pop("$defs", {})
         known[model.__name__] = schema
     whole = known.pop("DatasheetFile")
-    entry = {"anyOf": [{"$ref": "#/$defs/PointEntry"}, {"$ref": "#/$defs/QueryEntry"}]}
+    entry = {"anyOf": [{"$ref": "#/$defs/RegisterEntry"}, {"$ref": "#/$defs/TextEntry"}]}
     for group in GROUPS:
         whole["properties"][group] = {"type": "object", "additionalProperties": entry}
     return {

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
 
-from leitwerk.datasheet.points import PointFamily
-from leitwerk.datasheet.queries import Replies
+from leitwerk.datasheet.points import Point, PointFamily
+from leitwerk.datasheet.text_points import Replies
+from leitwerk.datasheet.vocabulary import CHANNEL_SENSOR, COMMAND, KnownPoint
+from leitwerk.findings import Finding
 from leitwerk.parsing.quantities import Span, bytes_text
 from leitwerk.parsing.units import Unit
 from leitwerk.signals.sensors import SENSORS
@@ -89,7 +90,7 @@ class Terminal:
 class OutputTerminal:
     """A terminal that the device drives, and the index of its settings.
 
-    ``span`` is that of an analog signal, None for a relay; ``between`` are the signals that its
+    ``span`` is that of an analog signal, None for a relay; ``ends`` are the signals that its
     settings for the low and the high value stand for; ``compliance_v`` what an analog output
     needs of the supply for itself, in V.
     """
@@ -97,7 +98,7 @@ class OutputTerminal:
     name: str
     slot: int
     span: Span | None
-    between: Span | None = None
+    ends: Span | None = None
     compliance_v: float = 0.0
 
 
@@ -120,7 +121,7 @@ class ScanTiming:
     settling_s: float = 0.0
     integration_s: tuple[float, ...] = ()
     switching_s: float = 0.0
-    answers_s: float = 0.0
+    response_s: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,104 +146,6 @@ class Store:
         return bytes_text(count) if self.unit == "B" else f"{count:,.0f} {self.unit}"
 
 
-@dataclass(frozen=True)
-class Datasheet:
-    """A device model: what it is capable of, and where each point lives."""
-
-    model: str
-    maker: str
-    summary: str
-    link: str
-    inputs: Mapping[str, Input]
-    terminals: Mapping[str, Terminal]
-    interval_s: tuple[float, float] | None
-    channels_at_most: int
-    alarms_at_most: int
-    bridge: int
-    role: str
-    stopped: bool
-    least: Mapping[str, tuple[float, str]]
-    refusals: Mapping[int, str]
-    replies: Replies
-    environment_c: tuple[float, float] | None
-    protection: str
-    outputs: Mapping[str, int]
-    drives: Mapping[str, OutputTerminal]
-    memory: Store | None
-    timing: ScanTiming
-    battery: Supply | None
-    report_bytes: tuple[int, int] | None
-    clock_is_utc: bool
-    program: ProgramLayout | None
-    groups: Mapping[str, Mapping[str, PointFamily]] = field(repr=False)
-
-    @cached_property
-    def sensors(self) -> tuple[str, ...]:
-        """The sensors whose curve the device has itself: choices of its setting for them."""
-        family = self.family("settings", "channel.{n}.sensor")
-        names = [name for name, _ in family.template.choices] if family else []
-        return tuple(name for name in names if name in SENSORS)
-
-    def input_for(self, dimension: str) -> Input | None:
-        """The kind of input that takes signals of a dimension, or None."""
-        return next(
-            (i for i in self.inputs.values() if i.ranges and i.unit.dimension == dimension), None
-        )
-
-    def family(self, group: str, name: str) -> PointFamily | None:
-        """A family of points by its name with ``{n}`` for an index, or None when there is none."""
-        return self.groups[group].get(name)
-
-    def point(self, group: str, name: str, index: int | None = None) -> Any:
-        """One point of this model.
-
-        Raises
-        ------
-        KeyError
-            The model has no such point.
-
-        """
-        return self.groups[group][name].point(index)
-
-    def points(self, group: str) -> list[Any]:
-        """All points of a group, in the order of the datasheet."""
-        return [point for family in self.groups[group].values() for point in family.points()]
-
-    @cached_property
-    def settings(self) -> dict[str, Any]:
-        """All settings by name."""
-        return {point.name: point for point in self.points("settings")}
-
-    @cached_property
-    def setting_families(self) -> dict[str, tuple[str, int | None]]:
-        """For each setting, the name of its family and its index there."""
-        return {
-            family.point(index).name: (name, index)
-            for name, family in self.groups["settings"].items()
-            for index in (family.indices or (None,))
-        }
-
-    @cached_property
-    def own_readings(self) -> dict[str, Any]:
-        """What the device measures by itself: readings that belong to no terminal."""
-        return {
-            point.name: point
-            for point in self.points("readings")
-            if not point.name.startswith("channel.")
-        }
-
-    def takes_while_recording(self, settings: Iterable[str]) -> bool:
-        """Whether these settings may be written while the device records."""
-        return not any(self.stopped or self.settings[s].needs == "stopped" for s in settings)
-
-    def role_for(self, settings: Iterable[str]) -> str:
-        """The role whose password is needed to write these settings."""
-        special = {self.settings[name].role for name in settings} - {""}
-        if len(special) > 1:
-            return "administrator"  # whoever has that password may do all of it
-        return special.pop() if special else self.role
-
-
 @dataclass(frozen=True, slots=True)
 class Supply:
     """The battery of a device: energy in J, power in W."""
@@ -251,3 +154,155 @@ class Supply:
     idle_w: float = 0.0
     sample_j: float = 0.0
     report_j: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceLimits:
+    """How much a device can do. ``interval_s`` is None where it has no sampling interval to set."""
+
+    interval_s: tuple[float, float] | None = None
+    channels: int = 1_000_000  # a device that measures by itself does not count them
+    alarms: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class WritingTerms:
+    """What writing settings takes.
+
+    ``roles`` may write, by their passwords; each may do all that those before it may. ``minimum``
+    holds for points of the status, each with its unit.
+    """
+
+    roles: tuple[str, ...] = ()
+    requires_stopped: bool = False
+    minimum: Mapping[str, tuple[float, str]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What surroundings a device stands: temperatures in °C, and its degree of protection."""
+
+    temperature_c: tuple[float, float] | None = None
+    protection: str = ""
+
+
+@dataclass(frozen=True)
+class Datasheet:
+    """A device model: what it is capable of, and where each point lives.
+
+    ``doubts`` are the warnings of its reader: what looks like a slip, and what a group of points lacks.
+    """
+
+    model: str
+    maker: str
+    summary: str
+    link: str
+    inputs: Mapping[str, Input]
+    terminals: Mapping[str, Terminal]
+    output_terminals: Mapping[str, OutputTerminal]
+    outputs: Mapping[str, int]
+    limits: DeviceLimits
+    surroundings: Surroundings
+    writing: WritingTerms
+    timing: ScanTiming
+    memory: Store | None
+    battery: Supply | None
+    report_bytes: tuple[int, int] | None
+    clock_is_utc: bool
+    max_gap: int
+    refusals: Mapping[int, str]
+    replies: Replies
+    program: ProgramLayout | None
+    groups: Mapping[str, Mapping[str, PointFamily[Point]]] = field(repr=False)
+    doubts: tuple[Finding, ...] = field(default=(), repr=False)
+
+    @cached_property
+    def sensors(self) -> tuple[str, ...]:
+        """The sensors whose curve the device has itself: choices of its setting for them."""
+        return tuple(name for name in self.choices(CHANNEL_SENSOR) if name in SENSORS)
+
+    @cached_property
+    def commands(self) -> tuple[str, ...]:
+        """What the device can be told to do."""
+        return self.choices(COMMAND)
+
+    def input_for(self, dimension: str) -> Input | None:
+        """The kind of input that takes signals of a dimension, or None."""
+        return next(
+            (i for i in self.inputs.values() if i.ranges and i.unit.dimension == dimension), None
+        )
+
+    def has(self, known: KnownPoint) -> bool:
+        """Whether the model has a point of the vocabulary."""
+        return known.name in self.groups[known.group]
+
+    def family(self, known: KnownPoint) -> PointFamily[Point] | None:
+        """The model's points of a name of the vocabulary, or None when it has none."""
+        return self.groups[known.group].get(known.name)
+
+    def point(self, known: KnownPoint, index: int | None = None) -> Point:
+        """One point of this model.
+
+        Raises
+        ------
+        KeyError
+            The model has no such point.
+
+        """
+        return self.groups[known.group][known.name].point(index)
+
+    def choices(self, known: KnownPoint) -> tuple[str, ...]:
+        """What a point may be, by name; empty when the model lacks it, or it has no choices."""
+        family = self.family(known)
+        return family.template.choice_names if family else ()
+
+    def points(self, group: str) -> list[Point]:
+        """All points of a group, in the order of the datasheet."""
+        return [point for family in self.groups[group].values() for point in family.points()]
+
+    @cached_property
+    def settings(self) -> dict[str, Point]:
+        """All settings by name."""
+        return {point.name: point for point in self.points("settings")}
+
+    @cached_property
+    def setting_places(self) -> dict[str, tuple[str, int | None]]:
+        """For each setting, the name of its family and its index there."""
+        return {
+            family.point(index).name: (name, index)
+            for name, family in self.groups["settings"].items()
+            for index in (family.indices or (None,))
+        }
+
+    @cached_property
+    def own_readings(self) -> dict[str, Point]:
+        """What the device measures by itself: readings that belong to no terminal."""
+        return {
+            point.name: point
+            for point in self.points("readings")
+            if not point.name.startswith("channel.")
+        }
+
+    @property
+    def role(self) -> str:
+        """The role whose password is needed to write settings; empty when none is."""
+        return self.writing.roles[0] if self.writing.roles else ""
+
+    def takes_while_recording(self, settings: Iterable[str]) -> bool:
+        """Whether these settings may be written while the device records."""
+        return not any(
+            self.writing.requires_stopped or self.settings[s].needs == "stopped" for s in settings
+        )
+
+    def role_for(self, settings: Iterable[str]) -> str:
+        """The role whose password is needed to write these settings: the highest of theirs."""
+        needed = {self.settings[name].role or self.role for name in settings} - {""}
+        rank = {role: k for k, role in enumerate(self.writing.roles)}
+        return max(needed, key=lambda role: rank.get(role, -1), default=self.role)
+
+    def may_act_as(self, logged_in: str, role: str) -> bool:
+        """Whether who is logged in has the rights of a role."""
+        roles = self.writing.roles
+        if logged_in == role:
+            return True
+        return logged_in in roles and role in roles and roles.index(logged_in) > roles.index(role)

@@ -162,8 +162,8 @@ def _inputs(inputs: Sequence[Counted], sheet: Datasheet) -> list[str]:
             wanted += [[t.name for t in terminals]] * (counted.count - own)
     if not reasons and (short := len(wanted) - _matched(wanted)):
         reasons.append(f"its terminals do not suffice for all of them together: {short} too few")
-    if sum(c.count for c in inputs) > sheet.channels_at_most:
-        reasons.append(f"it keeps {sheet.channels_at_most} channels")
+    if sum(c.count for c in inputs) > sheet.limits.channels:
+        reasons.append(f"it keeps {sheet.limits.channels} channels")
     return reasons
 
 
@@ -210,7 +210,7 @@ def _own_readings(kind: str, sheet: Datasheet) -> int:
     return sum(
         parse_unit(point.unit).dimension == dimension
         for point in sheet.own_readings.values()
-        if not point.choices and point.unit not in {"channel", "signal", ""}
+        if not point.choice_names and point.unit not in {"channel", "signal", ""}
     )
 
 
@@ -248,7 +248,7 @@ def _outputs(outputs: Sequence[Counted], sheet: Datasheet) -> list[str]:
 
 def _timing(needs: Needs, sheet: Datasheet) -> list[str]:
     reasons = []
-    interval, span = needs.interval_s, sheet.interval_s
+    interval, span = needs.interval_s, sheet.limits.interval_s
     if interval is not None and span is not None and not span[0] <= interval <= span[1]:
         low, high = (format_number(end) for end in span)
         reasons.append(f"it samples every {low} s to {high} s")
@@ -265,22 +265,22 @@ def _timing(needs: Needs, sheet: Datasheet) -> list[str]:
         elif rows * interval < needs.keep_s:
             lasts = format_number(round(rows * interval / 3600.0, 1))
             reasons.append(f"its memory lasts {lasts} h at this interval")
-    if needs.alarms > sheet.alarms_at_most:
-        reasons.append(f"it has {sheet.alarms_at_most or 'no'} alarms")
+    if needs.alarms > sheet.limits.alarms:
+        reasons.append(f"it has {sheet.limits.alarms or 'no'} alarms")
     return reasons
 
 
 def _surroundings(needs: Needs, sheet: Datasheet) -> list[str]:
     reasons = []
     if needs.surroundings_c is not None:
-        if sheet.environment_c is None:
+        if sheet.surroundings.temperature_c is None:
             reasons.append("its datasheet does not say what temperatures it stands")
         else:
-            low, high = sheet.environment_c
+            low, high = sheet.surroundings.temperature_c
             if needs.surroundings_c[0] < low or needs.surroundings_c[1] > high:
                 reasons.append(f"it stands {format_number(low)} to {format_number(high)} °C")
-    if needs.protection and not _protects(sheet.protection, needs.protection):
-        reasons.append(f"its protection is {sheet.protection or 'not given'}")
+    if needs.protection and not _protects(sheet.surroundings.protection, needs.protection):
+        reasons.append(f"its protection is {sheet.surroundings.protection or 'not given'}")
     return reasons
 
 

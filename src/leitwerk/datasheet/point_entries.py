@@ -3,148 +3,124 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from typing import TypeAlias
 
 from leitwerk.datasheet.entries import (
     LAST_REGISTER,
-    DatasheetFile,
     PointEntry,
-    QueryEntry,
+    RegisterEntry,
+    TextEntry,
     parse_code,
 )
-from leitwerk.datasheet.points import BIT_TABLES, INDEX, TIMES, Point, PointFamily
-from leitwerk.datasheet.queries import DIALECTS, Dialect, Query
+from leitwerk.datasheet.points import INDEX, Point, PointFamily
+from leitwerk.datasheet.register_points import BIT_TABLES, RegisterPoint
 from leitwerk.datasheet.registers import FLOATS, INTEGER_SPANS
+from leitwerk.datasheet.text_points import DIALECTS, Dialect, TextPoint
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
-from leitwerk.parsing.quantities import Quantity, parse_quantity
+from leitwerk.parsing.quantities import parse_quantity
 
-Groups: TypeAlias = Mapping[str, Mapping[str, PointFamily]]
-
-
+Groups: TypeAlias = Mapping[str, Mapping[str, PointFamily[Point]]]
 _INDEX_SPAN = re.compile(r"\{([a-z]+) +(\d{1,6})\.\.(\d{1,6})\}")
+# Registers, by table and address -> the points on them: group, name, and the bits that are theirs.
+_Owner: TypeAlias = tuple[str, str, int]
+_Owners: TypeAlias = dict[tuple[str, int], list[_Owner]]
 
 
-def _family(name: str, entry: PointEntry | QueryEntry, protocol: str) -> tuple[str, PointFamily]:
-    if isinstance(entry, QueryEntry):
-        return _query_family(name, entry, protocol)
+def family_name(name: str) -> str:
+    """The name of a family as code knows it: ``channel.{n 1..8}.range`` is ``channel.{n}.range``."""
+    return _INDEX_SPAN.sub(r"{\1}", name)
+
+
+def read_family(name: str, entry: PointEntry, protocol: str) -> PointFamily[Point]:
+    """The points that an entry of a datasheet describes.
+
+    Raises
+    ------
+    QuantityError
+        No device can mean that.
+
+    """
     match = _INDEX_SPAN.search(name)
     indices = range(int(match[2]), int(match[3]) + 1) if match else range(0)
-    template = _INDEX_SPAN.sub(r"{\1}", name)
-    if (match[1] if match else "") != entry.at.index or INDEX.findall(template)[1:]:
+    if isinstance(entry, TextEntry):
+        return PointFamily(_text_point(family_name(name), entry, protocol), indices)
+    assert isinstance(entry, RegisterEntry)
+    if (match[1] if match else "") != entry.at.index or INDEX.findall(family_name(name))[1:]:
         raise QuantityError(
             f"{name!r} and its place do not name the same index",
             valid="channel.{n 1..8}.range at holding 60 + 40 n",
         )
+    point = _register_point(family_name(name), entry)
+    last = entry.at.start + entry.at.stride * (indices[-1] if indices else 0) + point.words - 1
+    if last > LAST_REGISTER:
+        raise QuantityError(f"{name!r} ends at register {last}", valid=f"0..{LAST_REGISTER}")
+    return PointFamily(point, indices, entry.at.stride)
+
+
+def _register_point(name: str, entry: RegisterEntry) -> RegisterPoint:
     kind, words = entry.type
-    step = entry.step or Quantity(1.0)
-    point = Point(
-        name=template,
-        table=entry.at.table,
-        start=entry.at.start,
-        words=words,
-        kind=kind,
-        step=step.value,
-        unit=step.unit.symbol if step.unit else entry.unit,
+    point = RegisterPoint(
+        name,
+        entry.at.table,
+        entry.at.start,
+        words,
+        kind,
+        step=entry.step.value if entry.step else 1.0,
+        offset=entry.offset or 0.0,
         choices=tuple(entry.choices.items()),
         characters=entry.characters,
-        read_only=entry.read_only == "yes" or entry.at.table in {"input", "discrete"},
-        role=entry.role,
-        needs=entry.needs,
-        adjusts=entry.adjusts == "yes",
-        offset=entry.offset or 0.0,
         low_word_first=entry.words == "low first",
         bytes_swapped=entry.bytes == "swapped",
         bits=entry.bits,
+        unit=_unit(entry),
         limits=None if entry.span is None else (entry.span.low, entry.span.high),
-        special=tuple((_signed(parse_code(c), kind), name) for c, name in entry.special.items()),
-        substitute=entry.without_sensor,
-    )
-    _check_point(point)
-    last = entry.at.start + entry.at.stride * (indices[-1] if indices else 0) + words - 1
-    if last > LAST_REGISTER:
-        raise QuantityError(f"{name!r} ends at register {last}", valid=f"0..{LAST_REGISTER}")
-    return template, PointFamily(point, indices, entry.at.stride)
-
-
-def _query_family(name: str, entry: QueryEntry, protocol: str) -> tuple[str, PointFamily]:
-    match = _INDEX_SPAN.search(name)
-    indices = range(int(match[2]), int(match[3]) + 1) if match else range(0)
-    template = _INDEX_SPAN.sub(r"{\1}", name)
-    if not entry.ask and not entry.tell:
-        raise QuantityError(f"{name!r} is neither asked for nor told", valid='ask: "MEAS:LEV?"')
-    if entry.tell and not entry.choices and "{}" not in entry.tell:
-        valid = f'tell: "{entry.tell} {{}}"'
-        raise QuantityError(f"{entry.tell!r} has no place for the value", valid=valid)
-    if "\n" in entry.ask + entry.tell:
-        raise QuantityError("a command is one line", valid="a text without line breaks")
-    step = entry.step or Quantity(0.0)
-    query = Query(
-        name=template,
-        ask=entry.ask,
-        tell=entry.tell,
-        field=entry.field,
-        kind=entry.type,
-        step=step.value,
-        unit=step.unit.symbol if step.unit else entry.unit,
-        choices=tuple(entry.choices.items()),
-        limits=None if entry.span is None else (entry.span.low, entry.span.high),
-        longest=entry.longest,
-        special=tuple((_special(code), name) for code, name in entry.special.items()),
-        substitute=entry.without_sensor,
-        columns=entry.columns,
-        dialect=DIALECTS.get(protocol, Dialect()),
-        read_only=not entry.tell,
+        special=tuple((_signed(parse_code(c), kind), word) for c, word in entry.special.items()),
+        substitute=entry.value_if_sensor_missing,
+        read_only=entry.read_only == "yes" or entry.at.table in {"input", "discrete"},
         role=entry.role,
         needs=entry.needs,
-        adjusts=entry.adjusts == "yes",
+        self_adjusting=entry.self_adjusting == "yes",
     )
-    return template, PointFamily(query, indices)
+    _check_register_point(point)
+    return point
 
 
-def _special(text: str) -> float:
-    return parse_quantity(text).value
+def _text_point(name: str, entry: TextEntry, protocol: str) -> TextPoint:
+    if not entry.query and not entry.write:
+        message = f"{name!r} has neither a query nor a way to write it"
+        raise QuantityError(message, valid='query: "MEAS:LEV?"')
+    if entry.write and not entry.choices and "{}" not in entry.write:
+        valid = f'write: "{entry.write} {{}}"'
+        raise QuantityError(f"{entry.write!r} has no place for the value", valid=valid)
+    if "\n" in entry.query + entry.write:
+        raise QuantityError("a command is one line", valid="a text without line breaks")
+    return TextPoint(
+        name,
+        entry.query,
+        entry.write,
+        field=entry.field,
+        kind=entry.type,
+        step=entry.step.value if entry.step else 0.0,
+        choices=tuple(entry.choices.items()),
+        max_length=entry.max_length,
+        columns=entry.columns,
+        dialect=DIALECTS.get(protocol, Dialect()),
+        unit=_unit(entry),
+        limits=None if entry.span is None else (entry.span.low, entry.span.high),
+        special=tuple((parse_quantity(code).value, word) for code, word in entry.special.items()),
+        substitute=entry.value_if_sensor_missing,
+        read_only=not entry.write,
+        role=entry.role,
+        needs=entry.needs,
+        self_adjusting=entry.self_adjusting == "yes",
+    )
 
 
-def _check_overlaps(file: DatasheetFile, groups: Groups, findings: Findings) -> None:
-    """Two points on one register, unless they are fields of it that leave each other alone."""
-    owners: dict[tuple[str, int], list[tuple[str, str, int]]] = {}
-    for group, families in groups.items():
-        # The file writes a block's name with its span, {n 1..10}; findings point to it.
-        written = {_INDEX_SPAN.sub(r"{\1}", name): name for name in getattr(file, group)}
-        for name, family in families.items():
-            clash = _first_clash(family, owners)
-            if clash is not None:
-                address, (other_group, other, _) = clash
-                findings.error(
-                    "overlap",
-                    (group, written[name], "at"),
-                    f"{name} and {other} ({other_group}) both lie on {family.template.table} "
-                    f"{address}",
-                    valid="a register for one point, or bits of it for several",
-                    remedy="compare both with the manual: is one a register off, or too long?",
-                )
-            for point in _in_registers(family):
-                for address in range(point.start, point.end):
-                    place = owners.setdefault((point.table, address), [])
-                    place.append((group, name, point.mask))
-
-
-def _in_registers(family: PointFamily) -> list[Point]:
-    return [point for point in family.points() if isinstance(point, Point)]
-
-
-def _first_clash(
-    family: PointFamily, owners: Mapping[tuple[str, int], list[tuple[str, str, int]]]
-) -> tuple[int, tuple[str, str, int]] | None:
-    for point in _in_registers(family):
-        for address in range(point.start, point.end):
-            for owner in owners.get((point.table, address), ()):
-                if owner[2] & point.mask:
-                    return address, owner
-    return None
+def _unit(entry: PointEntry) -> str:
+    return entry.step.unit.symbol if entry.step and entry.step.unit else entry.unit
 
 
 def _signed(code: int, kind: str) -> int:
@@ -153,25 +129,72 @@ def _signed(code: int, kind: str) -> int:
     return code - (high - low + 1) if low < 0 and code > high else code
 
 
-def _check_point(point: Point) -> None:
-    """What no device can mean."""
+def _check_register_point(point: RegisterPoint) -> None:
+    """Raise a QuantityError for what no device can mean."""
     if point.table in BIT_TABLES and (point.words != 1 or point.bits is not None):
         message = f"a {point.table} holds one bit"
         raise QuantityError(message, valid=f"type: bit at {point.table} {point.start}")
     if point.bits is not None and point.kind != "u16":
         raise QuantityError("bits are fields of one register", valid="type: u16")
     if point.step <= 0.0:
-        raise QuantityError(f"a step of {point.step:g} is none", valid="above 0")
+        raise QuantityError(f"a step of {point.step:g} is not valid", valid="above 0")
     if point.kind in FLOATS and (point.step != 1.0 or point.offset):
         raise QuantityError("a floating point number has no step", valid="a unit instead")
     low, high = point.limits or (0.0, 1.0)
     if low >= high:
-        raise QuantityError(f"the span {low:g}..{high:g} stands upside down", valid="low..high")
-    if point.limits is None or point.is_text or point.kind in TIMES:
+        message = f"the span {low:g}..{high:g} is reversed"
+        raise QuantityError(message, valid=f"{high:g}..{low:g}" if low > high else "low..high")
+    if point.limits is None or point.is_text or point.is_time:
         return
-    possible = Point.span(replace(point, limits=None))
+    possible = replace(point, limits=None).span()
     if not possible[0] <= low <= high <= possible[1]:
         raise QuantityError(
             f"the span {low:g}..{high:g} is more than {point.kind} can hold",
             valid=f"within {possible[0]:g}..{possible[1]:g}",
         )
+
+
+# ---------------------------------------------------------------------- against each other
+
+
+def check_overlaps(
+    written: Mapping[str, Mapping[str, object]], groups: Groups, findings: Findings
+) -> None:
+    """Two points on one register, unless they are fields of it that leave each other alone.
+
+    ``written`` has the names of the entries as they stand in the file; findings point to them.
+    """
+    owners: _Owners = {}
+    for group, families in groups.items():
+        names = {family_name(name): name for name in written[group]}
+        for name, family in families.items():
+            clash = _first_clash(family, owners)
+            if clash is not None:
+                point, address, (other_group, other, _) = clash
+                findings.error(
+                    "overlap",
+                    (group, names[name], "at"),
+                    f"{name} and {other} ({other_group}) both lie on {point.table} {address}",
+                    valid="a register for one point, or bits of it for several",
+                    remedy="compare both with the manual: is one a register off, or too long?",
+                )
+            for point in in_registers(family):
+                for address in range(point.start, point.end):
+                    place = owners.setdefault((point.table, address), [])
+                    place.append((group, name, point.mask))
+
+
+def in_registers(family: PointFamily[Point]) -> Iterator[RegisterPoint]:
+    """The points of a family that lie in registers."""
+    return (point for point in family.points() if isinstance(point, RegisterPoint))
+
+
+def _first_clash(
+    family: PointFamily[Point], owners: _Owners
+) -> tuple[RegisterPoint, int, _Owner] | None:
+    for point in in_registers(family):
+        for address in range(point.start, point.end):
+            for owner in owners.get((point.table, address), ()):
+                if owner[2] & point.mask:
+                    return point, address, owner
+    return None

@@ -1,140 +1,103 @@
-"""Points: single values in a device, where each lives, and how it is stored there.
+"""Points: single values in a device, whatever protocol it speaks.
 
-A point's value is a text (also for choices and times), or a number in the point's unit. ``encode``
-turns it into 16-bit words as the device will store them, ``decode`` turns words back; what comes back
-after a round trip is what the device *could* store.
+A point's value is a text (also for choices and times), or a number in the point's unit. What comes back
+after it was encoded and decoded is what the device *could* store.
 """
 
 from __future__ import annotations
 
-import math
 import re
-import struct
-from dataclasses import dataclass, replace
-from typing import Any, TypeAlias
+from abc import ABC, abstractmethod
+from dataclasses import KW_ONLY, dataclass
+from typing import Generic, Self, TypeAlias, TypeVar
 
-from leitwerk.datasheet.registers import (
-    FLOATS,
-    INTEGER_SPANS,
-    pack_bcd,
-    pack_number,
-    pack_time,
-    readable,
-    reorder,
-    round_steps,
-    unpack_bcd,
-    unpack_number,
-    unpack_time,
-)
-from leitwerk.errors import QuantityError
-from leitwerk.parsing.quantities import format_number, parse_quantity
+from leitwerk.parsing.quantities import parse_quantity
 from leitwerk.parsing.units import parse_unit
 
 Stored: TypeAlias = float | str
 
 INDEX = re.compile(r"\{(\w+)\}")
-TABLES = ("holding", "input", "coil", "discrete")
-BIT_TABLES = ("coil", "discrete")
-TIMES = ("bcd date-time", "unix time")
+# Units that another setting decides: that of the input, and that of the channel.
+SIGNAL_UNIT, CHANNEL_UNIT = "signal", "channel"
 
 
 @dataclass(frozen=True, slots=True)
-class Point:
-    """One value in a device: ``words`` 16-bit registers (or bits) from ``start`` in ``table``.
+class Point(ABC):
+    """One value in a device: what it is called, and what it may be.
 
-    A number is ``step`` · raw + ``offset``, and lies within ``limits`` where the device says so.
-    What ``adjusts`` may come to another value than it was told, and that is right.
-    ``needs`` is ``stopped`` or ``restart`` where writing takes that, or has no effect without it.
-    ``bits`` (lowest, highest) is for a field inside one register. ``special`` names raw codes that
-    stand for no value, ``substitute`` is the value that the device shows when a sensor is missing.
+    A number lies within ``limits`` where the device says so. What is ``self_adjusting`` may end at
+    another value than was written, and that is right. ``needs`` is ``stopped`` or ``restart`` where
+    writing takes that, or has no effect without it. ``special`` names codes that stand for no value,
+    ``substitute`` is the value that the device shows when a sensor is missing.
     """
 
     name: str
-    table: str
-    start: int
-    words: int
-    kind: str
-    step: float = 1.0
-    offset: float = 0.0
+    _: KW_ONLY
     unit: str = ""
-    choices: tuple[tuple[str, int], ...] = ()
-    characters: str = "ascii"
+    limits: tuple[float, float] | None = None
+    special: tuple[tuple[float, str], ...] = ()
+    substitute: float | None = None
     read_only: bool = False
     role: str = ""
     needs: str = ""
-    adjusts: bool = False
-    low_word_first: bool = False
-    bytes_swapped: bool = False
-    bits: tuple[int, int] | None = None
-    limits: tuple[float, float] | None = None
-    special: tuple[tuple[int, str], ...] = ()
-    substitute: float | None = None
+    self_adjusting: bool = False
 
     @property
-    def end(self) -> int:
-        """The register after the last one of this point."""
-        return self.start + self.words
-
-    @property
+    @abstractmethod
     def place(self) -> str:
         """Where it lives, for people."""
-        return f"{self.table} {self.start}"
-
-    def at(self, index: int, stride: int) -> Point:
-        """The same for another index, so many strides on."""
-        name = INDEX.sub(str(index), self.name)
-        return replace(self, name=name, start=self.start + stride * index)
 
     @property
+    @abstractmethod
+    def choice_numbers(self) -> tuple[tuple[str, float], ...]:
+        """Each choice, and the number that stands for it where readings are read as numbers."""
+
+    @property
+    def choice_names(self) -> tuple[str, ...]:
+        """The names of its choices, empty when it has none."""
+        return tuple(name for name, _ in self.choice_numbers)
+
+    @property
+    @abstractmethod
     def is_text(self) -> bool:
         """Whether the value is a free text."""
-        return self.kind == "text"
 
     @property
-    def is_plain_number(self) -> bool:
-        """Whether many such points can be decoded at once: a number, high word first, no field."""
-        plain = self.kind in INTEGER_SPANS or self.kind in FLOATS
-        swapped = self.low_word_first or self.bytes_swapped
-        return plain and not swapped and self.bits is None and self.table not in BIT_TABLES
+    def is_time(self) -> bool:
+        """Whether the value is a moment, written as a text."""
+        return False
 
     @property
-    def capacity(self) -> int:
-        """How many characters a text may have."""
-        return 2 * self.words
-
-    def special_name(self, value: float) -> str:
-        """What a number stands for that is no value, empty when it is one."""
-        near = self.resolution / 2.0
-        at = ((abs(value - (code * self.step + self.offset)), name) for code, name in self.special)
-        return next((name for distance, name in at if distance <= near), "")
-
-    @property
+    @abstractmethod
     def resolution(self) -> float:
-        """The smallest difference between two values; 0 where numbers float."""
-        return 0.0 if self.kind in FLOATS else self.step
+        """The smallest difference between two values; 0 where numbers float, or it is not known."""
 
+    @property
+    def fixed_unit(self) -> str:
+        """Its unit, empty where another setting decides it or it has choices."""
+        decided = self.unit in {SIGNAL_UNIT, CHANNEL_UNIT} or bool(self.choice_names)
+        return "" if decided else self.unit
+
+    @property
+    def tells_missing_values(self) -> bool:
+        """Whether the value alone says when it is not a reading."""
+        return bool(self.special) or self.substitute is not None or self.limits is not None
+
+    @abstractmethod
+    def at(self, index: int, stride: int) -> Self:
+        """The same for another index, that many strides on."""
+
+    @abstractmethod
+    def special_name(self, value: float) -> str:
+        """What a number stands for that is not a value, empty when it is one."""
+
+    @abstractmethod
     def span(self) -> tuple[float, float]:
         """The smallest and the largest number that can be stored."""
-        if self.limits is not None:
-            return self.limits
-        low, high = self._raw_span()
-        if self.kind in FLOATS:
-            return low, high
-        return low * self.step + self.offset, high * self.step + self.offset
 
-    def _raw_span(self) -> tuple[float, float]:
-        if self.table in BIT_TABLES:
-            return 0, 1
-        if self.bits is not None:
-            return 0, (1 << (self.bits[1] - self.bits[0] + 1)) - 1
-        if self.kind == "bcd":
-            return 0, 10 ** (4 * self.words) - 1
-        if self.kind in FLOATS:
-            return -FLOATS[self.kind], FLOATS[self.kind]
-        return INTEGER_SPANS[self.kind]
-
+    @abstractmethod
     def storable(self, value: Stored) -> Stored:
-        """What the device has in memory when it is told ``value``.
+        """What the device has in memory when ``value`` is written.
 
         Raises
         ------
@@ -143,141 +106,37 @@ class Point:
             long or has characters it does not have.
 
         """
-        return self.decode(self.encode(value))
 
-    def encode(self, value: Stored) -> tuple[int, ...]:
-        """The words that stand for a value, rounded to the device's resolution.
-
-        A field inside a register gives the register with only this field in it.
+    def value_of(self, text: str) -> Stored:
+        """The value that a text means for this point: a number in its unit, or the text itself.
 
         Raises
         ------
         QuantityError
-            As for ``storable``.
+            The text is not a number in such a unit.
 
         """
-        if self.is_text:
-            words = self._encode_text(str(value))
-        elif self.kind in TIMES:
-            words = pack_time(str(value), self.kind)
-        else:
-            number = self._raw(value)
-            if self.bits is not None:
-                return (int(number) << self.bits[0],)
-            if self.table in BIT_TABLES:
-                return (int(number),)
-            if self.kind == "bcd":
-                words = pack_bcd(int(number), self.words)
-            else:
-                words = pack_number(self.kind, number)
-        return reorder(words, low_first=self.low_word_first, swapped=self.bytes_swapped)
-
-    def _raw(self, value: Stored) -> float:
-        if self.choices:
-            return self._code(str(value))
-        if isinstance(value, str):
-            raise QuantityError(f"{value!r} is no number", valid="a number")
-        number = value
-        if self.kind not in FLOATS and math.isfinite(value):
-            number = round((value - self.offset) / self.step)
-        low, high = self._raw_span()
-        inside = low <= number <= high
-        if inside and self.limits is not None:
-            slack = self.step / 2
-            inside = self.limits[0] - slack <= value <= self.limits[1] + slack
-        if not inside:
-            low, high = self.span()
-            raise QuantityError(
-                f"{format_number(value)} is outside what it can hold",
-                valid=f"{format_number(low)}..{format_number(high)}",
-            )
-        return number
-
-    def decode(self, words: tuple[int, ...]) -> Stored:
-        """The value that words stand for; an unknown choice is shown as ``code 17``."""
-        words = reorder(words, low_first=self.low_word_first, swapped=self.bytes_swapped)
-        if self.is_text:
-            packed = struct.pack(f">{len(words)}H", *words)
-            return readable(packed.split(b"\0")[0].decode("latin-1").rstrip())
-        if self.kind in TIMES:
-            return unpack_time(words, self.kind)
-        number = self.raw_number(words)
-        if number is None:
-            return "code " + " ".join(f"{w:04X}" for w in words)
-        for code, name in self.special:
-            if code == number:
-                return name
-        if self.choices:
-            names = {code: name for name, code in self.choices}
-            return names.get(int(number), f"code {int(number)}")
-        return number if self.kind in FLOATS else round_steps(number, self.step, self.offset)
-
-    def raw_number(self, words: tuple[int, ...]) -> float | None:
-        """The stored number before step and offset, None when the words are no number."""
-        if self.bits is not None:
-            low, high = self.bits
-            return words[0] >> low & ((1 << (high - low + 1)) - 1)
-        if self.table in BIT_TABLES:
-            return words[0] & 1
-        if self.kind == "bcd":
-            return unpack_bcd(words)
-        return unpack_number(self.kind, words)
-
-    @property
-    def mask(self) -> int:
-        """The bits of its register that belong to this point."""
-        if self.bits is None:
-            return 0xFFFF
-        low, high = self.bits
-        return ((1 << (high - low + 1)) - 1) << low
-
-    def _code(self, name: str) -> int:
-        for known, code in self.choices:
-            if known == name:
-                return code
-        valid = ", ".join(known for known, _ in self.choices)
-        raise QuantityError(f"it knows no {name!r} here", valid=valid)
-
-    def _encode_text(self, text: str) -> tuple[int, ...]:
-        bad = self.unknown_characters(text)
-        wrong = [f"it does not have {' '.join(map(repr, bad))}"] if bad else []
-        if len(text) > self.capacity:
-            wrong.append(f"the text has {len(text)} characters")
-        if wrong:
-            charset = "Latin-1 (ISO 8859-1)" if self.characters == "latin-1" else "ASCII"
-            raise QuantityError(
-                f"{text[:80]!r}: {' and '.join(wrong)}",
-                valid=f"at most {self.capacity} printable characters of {charset}",
-            )
-        raw = text.encode("latin-1").ljust(self.capacity, b"\0")
-        return struct.unpack(f">{self.words}H", raw)
-
-    def unknown_characters(self, text: str) -> list[str]:
-        """The characters of a text that the device does not have, each once."""
-        if text.isascii() and text.isprintable():
-            return []  # the usual case, without a search
-        return list(dict.fromkeys(_FOREIGN[self.characters].findall(text)))
+        if self.is_text or self.is_time or self.choice_names:
+            return text
+        return parse_quantity(text).value_in(parse_unit(self.unit))
 
 
-# What is not in a set of characters: all but its printable ones.
-_FOREIGN = {
-    "ascii": re.compile(r"[^\x20-\x7e]"),
-    "latin-1": re.compile(r"[^\x20-\x7e\xa0-\xff]"),
-}
+P_co = TypeVar("P_co", bound=Point, covariant=True)
 
 
 @dataclass(frozen=True, slots=True)
-class PointFamily:
-    """Points that differ by one index: ``channel.{n}.range`` lives at ``start + stride * n``.
+class PointFamily(Generic[P_co]):
+    """Points that differ by one index: ``channel.{n}.range`` lives at ``start + stride * n``."""
 
-    Its members are ``Point`` or ``Query``, whatever the model's link speaks.
-    """
-
-    template: Any
+    template: P_co
     indices: range
     stride: int = 0
 
-    def point(self, index: int | None = None) -> Any:
+    def name_at(self, index: int | None) -> str:
+        """The name of the point of one index."""
+        return self.template.name if index is None else INDEX.sub(str(index), self.template.name)
+
+    def point(self, index: int | None = None) -> P_co:
         """The point of one index (None: the family is a single point).
 
         Raises
@@ -294,23 +153,8 @@ class PointFamily:
 
     def storable(self, value: Stored) -> Stored:
         """As ``Point.storable``; every member of the family stores alike."""
-        stored: Stored = self.template.storable(value)
-        return stored
+        return self.template.storable(value)
 
-    def points(self) -> list[Any]:
+    def points(self) -> list[P_co]:
         """All points of the family, in order."""
         return [self.point(index) for index in self.indices] or [self.template]
-
-
-def setting_value(point: Any, text: str) -> Stored:
-    """The value that a text means for a setting: a number in its unit, or the text itself.
-
-    Raises
-    ------
-    QuantityError
-        The text is no number in such a unit.
-
-    """
-    if point.is_text or point.choices or point.kind in TIMES:
-        return text
-    return parse_quantity(text).value_in(parse_unit(point.unit))

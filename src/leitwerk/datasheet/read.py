@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from typing import TypeVar
+from contextlib import contextmanager
+from dataclasses import replace
 
+from leitwerk.datasheet.doubts import check_datasheet
 from leitwerk.datasheet.entries import (
     ENTRIES,
     GROUPS,
@@ -13,19 +15,20 @@ from leitwerk.datasheet.entries import (
     DatasheetFile,
     Environment,
     InputEntry,
-    Limits,
+    LimitsEntry,
     Lines,
     Memory,
     OutputEntry,
     Program,
-    QueryEntry,
     Report,
     TerminalEntry,
+    TextEntry,
     Timing,
     Transfer,
 )
 from leitwerk.datasheet.model import (
     Datasheet,
+    DeviceLimits,
     Input,
     OutputTerminal,
     ProgramLayout,
@@ -33,19 +36,28 @@ from leitwerk.datasheet.model import (
     ScanTiming,
     Store,
     Supply,
+    Surroundings,
     Terminal,
+    WritingTerms,
 )
-from leitwerk.datasheet.point_entries import Groups, _check_overlaps, _family, _in_registers
-from leitwerk.datasheet.queries import Replies
+from leitwerk.datasheet.point_entries import (
+    Groups,
+    check_overlaps,
+    family_name,
+    in_registers,
+    read_family,
+)
+from leitwerk.datasheet.points import Point, PointFamily
+from leitwerk.datasheet.text_points import Replies
 from leitwerk.errors import QuantityError, SetupError
 from leitwerk.findings import Findings, KeyPath
-from leitwerk.parsing.models import Model, validate
+from leitwerk.parsing.models import Model, read_named, validate
 from leitwerk.parsing.quantities import parse_quantity, parse_span
 from leitwerk.parsing.units import parse_unit
 from leitwerk.parsing.yaml_text import Map, parse_yaml
 
 _SECTIONS: dict[str, type[Model]] = {
-    "limits": Limits,
+    "limits": LimitsEntry,
     "transfer": Transfer,
     "lines": Lines,
     "environment": Environment,
@@ -57,7 +69,6 @@ _SECTIONS: dict[str, type[Model]] = {
 }
 
 _NAMES = re.compile(r"([A-Za-z]*)(\d{1,6})\.\.\1(\d{1,6})")
-_ANY_NUMBER = 1_000_000  # of channels: a device that measures by itself does not count them
 
 
 def parse_datasheet(
@@ -87,12 +98,12 @@ def parse_datasheet(
 def _read(root: Map, findings: Findings, further: Callable[[], Iterable[str]]) -> Datasheet | None:
     raw: dict[str, object] = dict(root)
     protocol = str(root.get("link", "modbus"))
-    point: type[Model] = ENTRIES.get(protocol, QueryEntry)
+    point = ENTRIES.get(protocol, TextEntry)
     if protocol not in ENTRIES and protocol not in (added := tuple(further())):
         findings.error(
             "unknown-link",
             ("link",),
-            f"nothing here speaks {protocol[:40]!r}",
+            f"unknown protocol {protocol[:40]!r}",
             valid=", ".join([*ENTRIES, *added]),
         )
         return None
@@ -104,7 +115,7 @@ def _read(root: Map, findings: Findings, further: Callable[[], Iterable[str]]) -
     )
     for section, model in sections:
         if isinstance(entries := root.get(section), Map):
-            raw[section] = _each(entries, model, (section,), findings)
+            raw[section] = read_named(entries, model, (section,), findings)
     for section, single in _SECTIONS.items():
         if isinstance(entry := root.get(section), Map):
             raw[section] = validate(single, entry, (section,), findings)
@@ -114,102 +125,106 @@ def _read(root: Map, findings: Findings, further: Callable[[], Iterable[str]]) -
     return None if file is None else _build(file, findings)
 
 
-def _each(entries: Map, model: type[Model], path: KeyPath, findings: Findings) -> dict[str, Model]:
-    found = {}
-    for name, content in entries.items():
-        if not isinstance(content, Map):
-            findings.error("bad-value", (*path, name), f"{name} is a group of keys")
-        elif (entry := validate(model, content, (*path, name), findings)) is not None:
-            found[name] = entry
-    return found
-
-
-T = TypeVar("T")
+@contextmanager
+def _collect(path: KeyPath, findings: Findings) -> Iterator[None]:
+    """What cannot be understood inside the ``with`` block is a finding at ``path``."""
+    try:
+        yield
+    except QuantityError as error:
+        findings.error("bad-value", path, error.message, valid=error.valid, remedy=error.remedy)
 
 
 def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
-    def attempt(path: KeyPath, make: Callable[[], T]) -> T | None:
-        try:
-            return make()
-        except QuantityError as error:
-            valid, remedy = error.valid, error.remedy
-            findings.error("bad-value", path, error.message, valid=valid, remedy=remedy)
-            return None
-
-    inputs = {
-        name: attempt(("inputs", name), lambda n=name, e=entry: _input(n, e))  # type: ignore[misc]
-        for name, entry in file.inputs.items()
-    }
-    groups = {
-        group: dict(
-            filter(
-                None,
-                (
-                    attempt((group, name), lambda n=name, e=entry: _family(n, e, file.link))  # type: ignore[misc]
-                    for name, entry in getattr(file, group).items()
-                ),
-            )
-        )
-        for group in GROUPS
-    }
-    _check_overlaps(file, groups, findings)
-    limits, interval = file.limits, None
-    if limits is not None:
-        ends, second = limits.interval, parse_unit("s")
-        interval = attempt(("limits", "interval"), lambda: ends.ends_in(second))
-    environment_c = None
-    if file.environment is not None and (stands := file.environment.temperature) is not None:
-        place = ("environment", "temperature")
-        environment_c = attempt(place, lambda: stands.ends_in(parse_unit("°C")))
-    outputs = attempt(("output_terminals",), lambda: list(_outputs(file.output_terminals)))
-    timing = attempt(("timing",), lambda: _timing(file.timing)) or ScanTiming()
-    battery = attempt(("battery",), lambda: _battery(file.battery))
+    groups = {group: _families(group, file, findings) for group in GROUPS}
+    check_overlaps({group: getattr(file, group) for group in GROUPS}, groups, findings)
+    inputs: dict[str, Input] = {}
+    for name, entry in file.inputs.items():
+        with _collect(("inputs", name), findings):
+            inputs[name] = _input(name, entry)
+    drives: dict[str, OutputTerminal] = {}
+    with _collect(("output_terminals",), findings):
+        drives = {output.name: output for output in _outputs(file.output_terminals)}
+    limits, surroundings, timing, battery = DeviceLimits(), Surroundings(), ScanTiming(), None
+    with _collect(("limits", "interval"), findings):
+        limits = _limits(file.limits)
+    with _collect(("environment", "temperature"), findings):
+        surroundings = _surroundings(file.environment)
+    with _collect(("timing",), findings):
+        timing = _timing(file.timing)
+    with _collect(("battery",), findings):
+        battery = _battery(file.battery)
     program = _program(file, groups, findings)
     if findings.has_errors:
         return None
-    return Datasheet(
+    datasheet = Datasheet(
         model=file.model,
         maker=file.maker,
         summary=file.summary,
         link=file.link,
-        inputs={name: found for name, found in inputs.items() if found is not None},
+        inputs=inputs,
         terminals=dict(_terminals(file.terminals)),
-        interval_s=interval,
-        channels_at_most=limits.channels if limits else _ANY_NUMBER,
-        alarms_at_most=limits.alarms if limits else 0,
-        bridge=file.transfer.bridge if file.transfer else 0,
-        role=file.transfer.role if file.transfer else "",
-        least={
-            name: (amount.value, amount.unit.symbol if amount.unit else "")
-            for name, amount in (file.transfer.least if file.transfer else {}).items()
-        },
-        stopped=file.transfer is not None and file.transfer.stopped == "yes",
+        output_terminals=drives,
+        outputs=file.outputs,
+        limits=limits,
+        surroundings=surroundings,
+        writing=_writing(file.transfer),
+        timing=timing,
+        memory=_memory(file),
+        battery=battery,
+        report_bytes=(file.report.bytes, file.report.value) if file.report else None,
+        clock_is_utc=file.clock == "utc",
+        max_gap=file.transfer.max_gap if file.transfer else 0,
         refusals={
             int(code): text
             for code, text in file.refusals.items()
             if code.removeprefix("-").isdecimal()
         },
         replies=_replies(file.lines),
-        environment_c=environment_c,
-        protection=(file.environment and file.environment.protection) or "",
-        outputs=file.outputs,
-        drives={o.name: o for o in outputs or ()},
-        memory=_memory(file),
-        timing=timing,
-        battery=battery,
-        report_bytes=(file.report.bytes, file.report.value) if file.report else None,
-        clock_is_utc=file.clock == "utc",
         program=program,
         groups=groups,
     )
+    written = {group: {family_name(n): n for n in getattr(file, group)} for group in GROUPS}
+    check_datasheet(datasheet, written, findings)
+    return replace(datasheet, doubts=tuple(findings.sorted()))
+
+
+def _families(group: str, file: DatasheetFile, findings: Findings) -> dict[str, PointFamily[Point]]:
+    families = {}
+    for name, entry in getattr(file, group).items():
+        with _collect((group, name), findings):
+            families[family_name(name)] = read_family(name, entry, file.link)
+    return families
+
+
+def _limits(entry: LimitsEntry | None) -> DeviceLimits:
+    if entry is None:
+        return DeviceLimits()
+    return DeviceLimits(entry.interval.ends_in(parse_unit("s")), entry.channels, entry.alarms)
+
+
+def _surroundings(entry: Environment | None) -> Surroundings:
+    if entry is None:
+        return Surroundings()
+    stands = entry.temperature.ends_in(parse_unit("°C")) if entry.temperature else None
+    return Surroundings(stands, entry.protection or "")
+
+
+def _writing(entry: Transfer | None) -> WritingTerms:
+    if entry is None:
+        return WritingTerms()
+    minimum = {
+        name: (amount.value, amount.unit.symbol if amount.unit else "")
+        for name, amount in entry.minimum_to_write.items()
+    }
+    return WritingTerms(tuple(entry.roles), entry.requires_stopped == "yes", minimum)
 
 
 def _outputs(entries: Mapping[str, OutputEntry]) -> Iterator[OutputTerminal]:
     for names, entry in entries.items():
-        span = None if entry.gives == "relay" else parse_span(entry.gives)
+        span = None if entry.signal == "relay" else parse_span(entry.signal)
         volts = entry.compliance.value_in(parse_unit("V")) if entry.compliance else 0.0
         for offset, name in enumerate(_named(names)):
-            yield OutputTerminal(name, entry.slot + offset, span, entry.between, volts)
+            yield OutputTerminal(name, entry.slot + offset, span, entry.ends, volts)
 
 
 def _memory(file: DatasheetFile) -> Store | None:
@@ -225,11 +240,11 @@ def _timing(entry: Timing | None) -> ScanTiming:
     if entry is None:
         return ScanTiming()
     integration = tuple(parse_quantity(text).seconds for text in entry.integration)
-    settling, switching, answers = (
+    settling, switching, response = (
         amount.seconds if amount else 0.0
-        for amount in (entry.settling, entry.switching, entry.answers)
+        for amount in (entry.settling, entry.switching, entry.response_time)
     )
-    return ScanTiming(settling, integration, switching, answers)
+    return ScanTiming(settling, integration, switching, response)
 
 
 def _battery(entry: Battery | None) -> Supply | None:
@@ -252,7 +267,7 @@ def _program(file: DatasheetFile, groups: Groups, findings: Findings) -> Program
     entry = file.program
     if entry is None:
         return None
-    points = [p for family in groups["settings"].values() for p in _in_registers(family)]
+    points = [p for family in groups["settings"].values() for p in in_registers(family)]
     last = max((point.end for point in points), default=0)
     if last > entry.registers or any(point.table != "holding" for point in points):
         findings.error(

@@ -1,6 +1,235 @@
-"""The names of points that code looks for in a datasheet."""
+"""The names of points that code looks for in a datasheet, and what each stands for.
+
+A setup asks for settings by these names; a datasheet says which of them a model has, and where. Names
+that stand here nowhere are fine in a datasheet too: a setup reaches them under ``settings``. The table
+in docs/guide/datasheets.md is written from here.
+"""
 
 from __future__ import annotations
 
-# The unit identifier of a device on its bus, among its settings.
-BUS_UNIT = "bus.unit"
+import enum
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+
+class Without(enum.Enum):
+    """What becomes of a wish when a model has no point for it."""
+
+    REFUSED = "refused"  # neither the device nor Leitwerk can do it
+    LEITWERK = "worked by Leitwerk"
+    PEOPLE = "for people only"
+
+
+@dataclass(frozen=True, slots=True)
+class KnownPoint:
+    """A point that code looks for.
+
+    ``without`` is what becomes of a wish for a setting when a model lacks it. ``cleared`` is the value
+    by which a part that setups assign (a channel, an alarm, a relay) is given up; ``along`` are names
+    of the same group that make no sense one without the other.
+    """
+
+    group: str
+    name: str
+    meaning: str
+    without: Without = Without.REFUSED
+    cleared: float | str | None = None
+    along: tuple[str, ...] = ()
+    choices: tuple[str, ...] = ()
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def block(self) -> str:
+        """The part of a device that it belongs to: ``channel.{n}``; empty for a single point."""
+        return ".".join(self.name.split(".")[:2]) if "{" in self.name else ""
+
+
+_EVERY: list[KnownPoint] = []
+LEITWERK, PEOPLE = Without.LEITWERK, Without.PEOPLE
+
+
+def _known(
+    group: str,
+    name: str,
+    meaning: str,
+    *,
+    without: Without = Without.REFUSED,
+    cleared: float | str | None = None,
+    along: tuple[str, ...] = (),
+    choices: tuple[str, ...] = (),
+) -> KnownPoint:
+    point = KnownPoint(group, name, meaning, without, cleared, along, choices)
+    _EVERY.append(point)
+    return point
+
+
+# ---------------------------------------------------------------------- identity and status
+
+MAKER = _known("identity", "maker", "Who made it")
+MODEL = _known("identity", "model", "Its model; an upload to another is refused")
+SERIAL = _known("identity", "serial", "Its serial number; an upload to another is refused")
+FIRMWARE = _known("identity", "firmware", "Version of its firmware")
+
+RECORDING = _known("status", "recording", "Whether it records", choices=("recording",))
+RECORDINGS = _known("status", "recordings", "How many recordings it holds")
+UNFETCHED = _known("status", "recordings.unfetched", "How many of them have not been fetched")
+UNCOMMITTED = _known("status", "uncommitted", "How many registers wait for a commit")
+LOGGED_IN = _known("status", "logged_in", "The role that is logged in")
+MEMORY_USED = _known("status", "memory.used", "How full its memory is, in %")
+DEVICE_CLOCK = _known("status", "clock", "What its clock shows")
+RELAY_STATE = _known("status", "relay.{r}.state", "What a relay is now", choices=("on", "off"))
+ALARM_STATE = _known("status", "alarm.{k}.state", "What its own alarm is now", choices=("active",))
+WATCHDOG_COUNT = _known("status", "watchdog.count", "How often its watchdog has acted")
+
+# ---------------------------------------------------------------------- readings
+
+CHANNEL_VALUE = _known("readings", "channel.{n}.value", "The value at a terminal")
+CHANNEL_QUALITY = _known("readings", "channel.{n}.quality", "Why a value can or cannot be trusted")
+COLD_JUNCTION = _known("readings", "cold_junction", "Temperature of its terminals, in °C")
+OUTPUT_SIGNAL = _known("readings", "output.{n}", "The signal that an output gives, as it says")
+
+# ---------------------------------------------------------------------- settings
+
+TITLE = _known("settings", "title", "The title of the setup", without=PEOPLE)
+NAME = _known("settings", "name", "The device's own name, for 'leitwerk readdress --name'")
+BUS_UNIT = _known("settings", "bus.unit", "Its unit identifier, for 'leitwerk readdress'")
+SAMPLE_INTERVAL = _known("settings", "sample.interval", "The time between two samples")
+SAMPLE_INTEGRATION = _known("settings", "sample.integration", "How long an input is measured")
+STORAGE_INTERVAL = _known(
+    "settings", "storage.interval", "The time between two stored values", without=LEITWERK
+)
+STORAGE_STATISTICS = _known(
+    "settings", "storage.statistics", "Statistics that it keeps of its samples", without=LEITWERK
+)
+REPORT_INTERVAL = _known("settings", "report.interval", "The time between two reports")
+WHEN_FULL = _known(
+    "settings", "memory.when_full", "What it does with a full memory", choices=("stop", "overwrite")
+)
+WATCHDOG_AFTER = _known(
+    "settings",
+    "watchdog.after",
+    "How long it waits for a request; 0 is off",
+    along=("watchdog.then",),
+)
+WATCHDOG_THEN = _known("settings", "watchdog.then", "What it does when none has come")
+
+_SCALE = tuple(
+    f"channel.{{n}}.scale.{end}" for end in ("signal_low", "signal_high", "value_low", "value_high")
+)
+CHANNEL_SENSOR = _known(
+    "settings", "channel.{n}.sensor", "What is wired to a terminal: a sensor or a kind of signal",
+    cleared="off", choices=("off",),
+)  # fmt: skip
+CHANNEL_RANGE = _known("settings", "channel.{n}.range", "The range in which it is measured")
+CHANNEL_UNIT = _known("settings", "channel.{n}.unit", "The unit that it shows", without=LEITWERK)
+CHANNEL_LABEL = _known("settings", "channel.{n}.label", "What people call it", without=PEOPLE)
+SIGNAL_LOW = _known("settings", _SCALE[0], "The scale: the lower signal", along=_SCALE)
+SIGNAL_HIGH = _known("settings", _SCALE[1], "The scale: the upper signal", along=_SCALE)
+VALUE_LOW = _known("settings", _SCALE[2], "The scale: the value at the lower signal", along=_SCALE)
+VALUE_HIGH = _known("settings", _SCALE[3], "The scale: the value at the upper signal", along=_SCALE)
+
+_ALARM = ("alarm.{k}.channel", "alarm.{k}.condition", "alarm.{k}.trip")
+ALARM_CHANNEL = _known(
+    "settings", _ALARM[0], "The slot of the channel that it watches", along=_ALARM
+)
+ALARM_CONDITION = _known(
+    "settings", _ALARM[1], "On which side it trips", cleared="off", along=_ALARM,
+    choices=("off", "above", "below"),
+)  # fmt: skip
+ALARM_TRIP = _known("settings", _ALARM[2], "Its trip point, in the channel's unit", along=_ALARM)
+ALARM_CLEAR = _known(
+    "settings", "alarm.{k}.clear", "Its clear point", without=LEITWERK, along=_ALARM
+)
+ALARM_DELAY = _known(
+    "settings", "alarm.{k}.delay", "How long the condition holds before it trips", without=LEITWERK
+)
+ALARM_CLEAR_DELAY = _known(
+    "settings", "alarm.{k}.clear_delay", "How long before it clears", without=LEITWERK
+)
+ALARM_SEVERITY = _known("settings", "alarm.{k}.severity", "How urgent it is", without=PEOPLE)
+ALARM_LATCH = _known(
+    "settings", "alarm.{k}.latch", "Whether it stays", without=LEITWERK, choices=("yes", "no")
+)
+
+RELAY_ALARMS = _known(
+    "settings", "relay.{r}.alarms", "The alarms that a relay follows, a bit each", cleared=0.0
+)
+RELAY_NORMAL = _known(
+    "settings", "relay.{r}.normal", "How it is when no alarm is active", without=LEITWERK
+)
+RELAY_SAFE = _known(
+    "settings", "relay.{r}.safe", "How it is left when it is not driven any more", without=LEITWERK
+)
+RELAY_LEAST_ON = _known(
+    "settings", "relay.{r}.least_on", "How long it stays on at least", without=LEITWERK
+)
+RELAY_LEAST_OFF = _known(
+    "settings", "relay.{r}.least_off", "How long it stays off at least", without=LEITWERK
+)
+RELAY_LIMIT = _known(
+    "settings", "relay.{r}.limit", "When it goes back to its safe state", without=LEITWERK
+)
+
+_OUTPUT = ("output.{n}.shows", "output.{n}.low", "output.{n}.high")
+OUTPUT_SHOWS = _known(
+    "settings",
+    _OUTPUT[0],
+    "The reading that an analog output carries",
+    cleared="off",
+    along=_OUTPUT,
+)
+OUTPUT_LOW = _known("settings", _OUTPUT[1], "The value at its lower signal", along=_OUTPUT)
+OUTPUT_HIGH = _known("settings", _OUTPUT[2], "The value at its upper signal", along=_OUTPUT)
+OUTPUT_BAD = _known("settings", "output.{n}.bad", "The signal for a value that is bad; 0 holds it")
+
+_BAND = ("band.{k}.end", "band.{k}.color")
+BAND_READING = _known("settings", "band.reading", "The reading whose bands it shows")
+BAND_HYSTERESIS = _known("settings", "band.hysteresis", "The hysteresis at the bands' borders")
+BAND_END = _known("settings", _BAND[0], "Where a band ends", along=_BAND)
+BAND_COLOR = _known(
+    "settings", _BAND[1], "Its colour", cleared="off", along=_BAND, choices=("off",)
+)
+BAND_TEXT = _known("settings", "band.{k}.text", "Its text", without=PEOPLE)
+
+CONTACT_NAME = _known(
+    "settings", "contact.{k}.name", "A contact's name", cleared="", without=PEOPLE
+)
+CONTACT_NUMBER = _known(
+    "settings", "contact.{k}.number", "Its number", cleared="", without=LEITWERK
+)
+
+# ---------------------------------------------------------------------- recordings
+
+_WINDOW = ("select", "first", "started", "interval", "rows", "columns", "shown", "value.{w}")
+SELECT = _known("recordings", "select", "Chooses a recording, by its number from 1", along=_WINDOW)
+FIRST_ROW = _known(
+    "recordings", "first", "The row at which the window begins, from 0", along=_WINDOW
+)
+STARTED = _known("recordings", "started", "When the recording began", along=_WINDOW)
+INTERVAL = _known("recordings", "interval", "The time between two of its rows", along=_WINDOW)
+ROWS = _known("recordings", "rows", "How many rows it has", along=_WINDOW)
+COLUMNS = _known("recordings", "columns", "How many values each row has", along=_WINDOW)
+SHOWN = _known("recordings", "shown", "The row that the window shows first", along=_WINDOW)
+WINDOW_VALUE = _known("recordings", "value.{w}", "The values of the window", along=_WINDOW)
+
+# ---------------------------------------------------------------------- access
+
+COMMAND = _known(
+    "access", "command", "Carries out what is written to it",
+    choices=("commit", "drop", "start", "stop", "erase recordings", "restart"),
+)  # fmt: skip
+LOGIN = _known("access", "login", "Takes the password of a role")
+SET_CLOCK = _known("access", "clock", "Sets its clock")
+SET_BUS_UNIT = _known(
+    "access", "bus.unit", "Its unit identifier, where it is not among the settings"
+)
+DRIVE_RELAY = _known(
+    "access", "relay.{r}.drive", "Switches a relay", choices=("on", "off", "released")
+)
+DRIVE_OUTPUT = _known(
+    "access", "output.{n}.drive", "The signal that an output is to give; 0 releases"
+)
+
+VOCABULARY: Mapping[tuple[str, str], KnownPoint] = {(p.group, p.name): p for p in _EVERY}

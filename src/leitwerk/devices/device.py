@@ -10,9 +10,21 @@ from datetime import timedelta
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self
 
+from leitwerk.check.checked import CheckedSetup
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.points import Point, Stored
 from leitwerk.datasheet.settings import DeviceSettings
+from leitwerk.datasheet.vocabulary import (
+    COMMAND,
+    DEVICE_CLOCK,
+    LOGGED_IN,
+    LOGIN,
+    RECORDING,
+    RECORDINGS,
+    SET_CLOCK,
+    UNCOMMITTED,
+    UNFETCHED,
+)
 from leitwerk.devices.clock import CLOCK_FORM, ClockReading, now, read_clock
 from leitwerk.errors import DeviceRefused, LinkError, QuantityError, WrongDevice
 from leitwerk.identity import Identity, same_number
@@ -21,9 +33,7 @@ from leitwerk.links.options import USUAL, LinkOptions
 from leitwerk.links.register_session import Session
 from leitwerk.parsing.address import LinkAddress
 from leitwerk.project.inventory import resolve_address
-from leitwerk.project.library import find_datasheet
 from leitwerk.project.passwords import broker_password
-from leitwerk.setup.model import Setup
 
 if TYPE_CHECKING:
     import numpy as np
@@ -121,7 +131,7 @@ class Device:
             What it shows is no time.
 
         """
-        family = self.datasheet.family("status", "clock")
+        family = self.datasheet.family(DEVICE_CLOCK)
         if family is None:
             return None
         shown = self.read_points([family.template])["clock"]
@@ -139,7 +149,7 @@ class Device:
             Its clock cannot be set, or not now.
 
         """
-        family = self.datasheet.family("access", "clock")
+        family = self.datasheet.family(SET_CLOCK)
         if family is None:
             raise DeviceRefused(
                 f"the clock of {self.datasheet.model} cannot be set",
@@ -155,24 +165,23 @@ class Device:
         self._write_one(family.template, full.strftime(CLOCK_FORM))
 
     def status_points(self) -> dict[str, Stored]:
-        """Everything it says of its own state, as its datasheet names it."""
+        """All that it says of its own state, as its datasheet names it."""
         return self._read_group("status")
 
     def status(self) -> Status:
         """Ask what the device is doing."""
         found = self._read_group("status")
         return Status(
-            recording=found.get("recording") == "recording",
-            recordings=_whole(found.get("recordings", 0.0)),
-            unfetched=_whole(found.get("recordings.unfetched", 0.0)),
-            uncommitted=_whole(found.get("uncommitted", 0.0)),
+            recording=found.get(RECORDING.name) == "recording",
+            recordings=_whole(found.get(RECORDINGS.name, 0.0)),
+            unfetched=_whole(found.get(UNFETCHED.name, 0.0)),
+            uncommitted=_whole(found.get(UNCOMMITTED.name, 0.0)),
         )
 
     @property
     def commits(self) -> bool:
         """Whether settings come into force together, by a command, and not one by one."""
-        family = self.datasheet.family("access", "command")
-        return family is not None and "commit" in dict(family.template.choices)
+        return "commit" in self.datasheet.commands
 
     def read_settings(self) -> DeviceSettings:
         """All settings that the device stores."""
@@ -204,8 +213,7 @@ class Device:
     @property
     def restarts(self) -> bool:
         """Whether it can be told to restart."""
-        family = self.datasheet.family("access", "command")
-        return family is not None and "restart" in dict(family.template.choices)
+        return "restart" in self.datasheet.commands
 
     def restart(self, wait_s: float = RESTART_S) -> None:
         """Restart the device, and wait until it answers again.
@@ -232,7 +240,7 @@ class Device:
 
     def command(self, name: str) -> None:
         """Have a command carried out: commit, drop, start, stop, erase recordings."""
-        self._write_one(self.datasheet.point("access", "command"), name)
+        self._write_one(self.datasheet.point(COMMAND), name)
 
     def log_in(self, role: str, password: str) -> None:
         """Log in with the password of a role.
@@ -243,7 +251,7 @@ class Device:
             The password is not the one.
 
         """
-        point = self.datasheet.point("access", "login")
+        point = self.datasheet.point(LOGIN)
         remedy = f"give the {role}'s password"
         try:
             is_number = password.isdecimal() and not point.is_text
@@ -253,7 +261,8 @@ class Device:
             code = getattr(error, "code", None)
             message = f"the device refuses the password given for the {role}"
             raise DeviceRefused(message, code=code, remedy=remedy) from None
-        if self._read_group("status").get("logged_in", role) not in {role, "administrator"}:
+        logged_in = str(self._read_group("status").get(LOGGED_IN.name, role))
+        if not self.datasheet.may_act_as(logged_in, role):
             message = f"the password given is not the {role}'s"
             raise DeviceRefused(message, remedy=remedy)
 
@@ -276,15 +285,15 @@ class Device:
 
     def log_out(self) -> None:
         """Give up the rights of a login."""
-        point = self.datasheet.point("access", "login")
+        point = self.datasheet.point(LOGIN)
         self._write_one(point, "" if point.is_text else 0.0)
 
-    def read_points(self, points: Sequence[Any]) -> dict[str, Stored]:
+    def read_points(self, points: Sequence[Point]) -> dict[str, Stored]:
         """The values of some points of the datasheet, by name."""
         with self._explained():
             return self._session.read(points)
 
-    def reader(self, points: Sequence[Any]) -> Callable[[], NDArray[np.float64]]:
+    def reader(self, points: Sequence[Point]) -> Callable[[], NDArray[np.float64]]:
         """Something that reads the same points again and again, as numbers of shape (n_points,)."""
         return self._session.reader(points)
 
@@ -294,11 +303,11 @@ class Device:
             return {}
         return self.read_points(points)
 
-    def write_point(self, point: Any, value: Stored) -> None:
+    def write_point(self, point: Point, value: Stored) -> None:
         """Write one point, such as an address or a window; settings go by ``write_settings``."""
         self._write_one(point, value)
 
-    def _write_one(self, point: Any, value: Stored, *, secret: bool = False) -> None:
+    def _write_one(self, point: Point, value: Stored, *, secret: bool = False) -> None:
         with self._explained():
             self._session.write({point: value}, secret=secret)
 
@@ -323,41 +332,28 @@ def _whole(value: Stored) -> int:
     return int(value) if isinstance(value, float) else 0
 
 
-def connect(
-    setup: Setup,
-    *,
-    datasheet: Datasheet | None = None,
-    options: LinkOptions = USUAL,
-) -> Device:
+def connect(setup: CheckedSetup, *, link: LinkOptions = USUAL) -> Device:
     """The device that a setup names, reached as the setup says. The first request connects.
 
     Parameters
     ----------
-    setup : Setup
-    datasheet : Datasheet, optional
-        Used instead of the shipped one of the setup's model.
-    options : LinkOptions
+    setup : CheckedSetup
+    link : LinkOptions
         How long to wait for each answer, how often to ask again, who sees the frames.
 
     Raises
     ------
-    FileProblem
-        There is no datasheet for the model.
     QuantityError
         The setup names a device that has not been seen.
 
     """
-    sheet = datasheet or find_datasheet(setup.device.model)
-    return open_device(sheet, resolve_address(setup.device.at), options=options)
+    return open_device(setup.datasheet, resolve_address(setup.setup.device.at), link=link)
 
 
-def open_device(
-    datasheet: Datasheet,
-    address: LinkAddress,
-    *,
-    options: LinkOptions = USUAL,
-) -> Device:
-    """A device of a model at an address, whoever it is. The first request connects.
+def open_device(datasheet: Datasheet, address: LinkAddress, *, link: LinkOptions = USUAL) -> Device:
+    """Open the device at an address as a given model, without checking its serial number.
+
+    The first request connects.
 
     Raises
     ------
@@ -371,6 +367,5 @@ def open_device(
             f"{address.protocol}",
             valid=f"an address that begins with {datasheet.link}",
         )
-    options = replace(options, password=options.password or broker_password)
-    link = find_kind(datasheet.link).link(address, datasheet, options)
-    return Device(datasheet, link)
+    options = replace(link, password=link.password or broker_password)
+    return Device(datasheet, find_kind(datasheet.link).link(address, datasheet, options))

@@ -76,7 +76,7 @@ def identify_by_datasheets(
         if datasheet.link != address.protocol:
             continue
         try:
-            with open_device(datasheet, address, options=options) as device:
+            with open_device(datasheet, address, link=options) as device:
                 identity = device.identify()
         except LeitwerkError:
             continue

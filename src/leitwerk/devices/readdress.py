@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from leitwerk.datasheet.vocabulary import BUS_UNIT
+from leitwerk.datasheet.vocabulary import BUS_UNIT, NAME, SET_BUS_UNIT
 from leitwerk.devices.device import Device
 from leitwerk.devices.presence import Presence, probe
 from leitwerk.errors import (
@@ -23,7 +23,6 @@ from leitwerk.identity import Identity, same_number
 from leitwerk.links.options import LinkOptions
 from leitwerk.parsing.address import BusAddress, LinkAddress
 
-_NAME = "name"
 _AFTER_RESTART = (
     "some devices take a new address only after a restart: restart it, then look where it answers "
     "with 'leitwerk find'"
@@ -128,7 +127,7 @@ def change_name(
         It did not take the name.
 
     """
-    family = device.datasheet.family("settings", _NAME)
+    family = device.datasheet.family(NAME)
     if family is None:
         raise QuantityError(f"{device.datasheet.model} keeps no name", valid="a model that does")
     point = family.template
@@ -159,8 +158,8 @@ def _require_serial(
 
 
 def _unit_point(device: Device) -> Any:
-    for group in ("settings", "access"):
-        family = device.datasheet.family(group, BUS_UNIT)
+    for known in (BUS_UNIT, SET_BUS_UNIT):
+        family = device.datasheet.family(known)
         if family is not None:
             return family.template
     raise QuantityError(

@@ -8,6 +8,16 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from leitwerk.datasheet.vocabulary import (
+    COLUMNS,
+    FIRST_ROW,
+    INTERVAL,
+    ROWS,
+    SELECT,
+    SHOWN,
+    STARTED,
+    WINDOW_VALUE,
+)
 from leitwerk.devices.device import Device
 from leitwerk.errors import LinkError, QuantityError
 
@@ -43,7 +53,7 @@ class Recording:
 
 def list_recordings(device: Device) -> list[RecordingInfo]:
     """The recordings of a device; none where it keeps none or shows none."""
-    if device.datasheet.family(_GROUP, "select") is None:
+    if device.datasheet.family(SELECT) is None:
         return []
     return [_look(device, number) for number in range(1, device.status().recordings + 1)]
 
@@ -67,8 +77,8 @@ def fetch_recording(
 
     """
     sheet = device.datasheet
-    window = sheet.family(_GROUP, "value.{w}")
-    if window is None or sheet.family(_GROUP, "select") is None:
+    window = sheet.family(WINDOW_VALUE)
+    if window is None or sheet.family(SELECT) is None:
         raise QuantityError(f"{sheet.model} shows no recordings", valid="a model that keeps some")
     count = device.status().recordings
     if not 1 <= number <= count:
@@ -79,9 +89,9 @@ def fetch_recording(
     rows = []
     for first in range(0, info.rows, rows_each):
         wanted = min(rows_each, info.rows - first)
-        device.write_point(sheet.point(_GROUP, "first"), float(first))
+        device.write_point(sheet.point(FIRST_ROW), float(first))
         points = [window.point(w) for w in window.indices[: wanted * info.columns]]
-        shown = sheet.point(_GROUP, "shown")
+        shown = sheet.point(SHOWN)
         numbers = device.reader([shown, *points])()
         if numbers[0] != first:
             raise LinkError(
@@ -97,13 +107,13 @@ def fetch_recording(
 
 def _look(device: Device, number: int) -> RecordingInfo:
     sheet = device.datasheet
-    device.write_point(sheet.point(_GROUP, "select"), float(number))
-    names = ("started", "interval", "rows", "columns")
-    found = device.read_points([sheet.point(_GROUP, name) for name in names])
-    interval, rows, columns = (float(found[name]) for name in names[1:])
+    device.write_point(sheet.point(SELECT), float(number))
+    shown = (STARTED, INTERVAL, ROWS, COLUMNS)
+    found = device.read_points([sheet.point(known) for known in shown])
+    interval, rows, columns = (float(found[known.name]) for known in shown[1:])
     if not (0 <= rows <= _ROWS_AT_MOST and 1 <= columns <= _COLUMNS_AT_MOST):
         raise LinkError(
             f"{device.address}: recording {number} is said to have {rows:g} rows of {columns:g}",
             remedy="does the datasheet fit this device?",
         )
-    return RecordingInfo(number, str(found["started"]), interval, int(rows), int(columns))
+    return RecordingInfo(number, str(found[STARTED.name]), interval, int(rows), int(columns))

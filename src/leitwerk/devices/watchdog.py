@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from typing import Any
 
+from leitwerk.datasheet.vocabulary import WATCHDOG_AFTER, WATCHDOG_COUNT, WATCHDOG_THEN
 from leitwerk.devices.device import Device
 from leitwerk.errors import QuantityError
 
@@ -60,15 +61,15 @@ def try_watchdog(
     """
     sheet = device.datasheet
     after, count = (
-        sheet.family("settings", "watchdog.after"),
-        sheet.family("status", "watchdog.count"),
+        sheet.family(WATCHDOG_AFTER),
+        sheet.family(WATCHDOG_COUNT),
     )
     if after is None or count is None:
         raise QuantityError(
             f"{sheet.model} has no watchdog that could be tried",
             valid="a model with watchdog.after, watchdog.then and watchdog.count in its datasheet",
         )
-    then = sheet.family("settings", "watchdog.then")
+    then = sheet.family(WATCHDOG_THEN)
     points = [after.template, *([then.template] if then else [])]
     found = device.read_points(points)
     after_s = float(found["watchdog.after"])

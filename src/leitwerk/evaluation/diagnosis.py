@@ -11,7 +11,7 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from leitwerk.check.assignment import Assignment
+from leitwerk.check.channels import CheckedChannel, SignalChannel
 from leitwerk.parsing.units import convert, parse_unit
 from leitwerk.setup.scales import Pairs
 from leitwerk.signals import rtd
@@ -44,9 +44,9 @@ class _Mistake:
     signal: float
 
 
-def likely_cause(channel: Assignment, seen: Seen) -> str:
+def likely_cause(channel: CheckedChannel, seen: Seen) -> str:
     """The mistake that the numbers point to, in words; empty when they point to none."""
-    if channel.expected is None or channel.is_contact or channel.reading is not None:
+    if channel.expected is None or not isinstance(channel, SignalChannel):
         return ""
     expected = channel.expected[0]
     mistakes = list(_mistakes(channel, expected, seen.cold_junction))
@@ -57,7 +57,7 @@ def likely_cause(channel: Assignment, seen: Seen) -> str:
     return _for_value(channel, seen, mistakes) or _leads(channel, expected, seen.mean)
 
 
-def _for_quality(channel: Assignment, seen: Seen, mistakes: list[_Mistake]) -> str:
+def _for_quality(channel: SignalChannel, seen: Seen, mistakes: list[_Mistake]) -> str:
     """The first mistake that gives the same bad quality."""
     for mistake in mistakes:
         if _through(channel, mistake.signal, seen.cold_junction)[1] is seen.quality:
@@ -65,7 +65,7 @@ def _for_quality(channel: Assignment, seen: Seen, mistakes: list[_Mistake]) -> s
     return ""
 
 
-def _for_value(channel: Assignment, seen: Seen, mistakes: list[_Mistake]) -> str:
+def _for_value(channel: SignalChannel, seen: Seen, mistakes: list[_Mistake]) -> str:
     """The mistake that comes closest to what was read, if it explains it."""
     assert channel.expected is not None
     assert seen.mean is not None
@@ -79,24 +79,28 @@ def _for_value(channel: Assignment, seen: Seen, mistakes: list[_Mistake]) -> str
     return best
 
 
-def _is_shorted(channel: Assignment, mean: float, junction: float | None) -> bool:
+def _is_shorted(channel: SignalChannel, mean: float, junction: float | None) -> bool:
     sensor = channel.measurement.sensor
     if sensor is None or not sensor.has_cold_junction or junction is None:
         return False
     return abs(mean - junction) <= _SAME_TEMPERATURE_C
 
 
-def _through(channel: Assignment, signal: float, junction: float | None) -> tuple[float, Quality]:
+def _through(
+    channel: SignalChannel, signal: float, junction: float | None
+) -> tuple[float, Quality]:
     """What a signal would be read as."""
     chosen = channel.range
     if chosen is not None and not chosen.holds(signal, signal):
         return math.nan, Quality.BELOW_RANGE if signal < chosen.low else Quality.ABOVE_RANGE
-    chain = Chain.of(channel.measurement.shown_at(junction), channel.measurement.host)
+    chain = Chain.of(channel.measurement.shown_at(junction), channel.host)
     values, qualities = chain.convert([signal])
     return float(values[0]), Quality(int(qualities[0]))
 
 
-def _mistakes(channel: Assignment, expected: float, junction: float | None) -> Iterator[_Mistake]:
+def _mistakes(
+    channel: SignalChannel, expected: float, junction: float | None
+) -> Iterator[_Mistake]:
     m = channel.measurement
     chain = Chain.of(m.shown_at(junction), m.host)
     if not chain.has_inverse:
@@ -111,7 +115,7 @@ def _mistakes(channel: Assignment, expected: float, junction: float | None) -> I
 
 
 def _of_sensor(
-    channel: Assignment, sensor: Sensor, expected: float, junction: float | None, right: float
+    channel: SignalChannel, sensor: Sensor, expected: float, junction: float | None, right: float
 ) -> Iterator[_Mistake]:
     unit = channel.measurement.input.unit
     if sensor.has_cold_junction:
@@ -130,7 +134,7 @@ def _of_sensor(
             yield _Mistake(f"{what} is wired where the setup says {own}", at_input)
 
 
-def _of_signal(channel: Assignment, right: float) -> Iterator[_Mistake]:
+def _of_signal(channel: SignalChannel, right: float) -> Iterator[_Mistake]:
     m = channel.measurement
     assert m.axis is not None
     if m.input.quantity in {"voltage", "bridge"} and m.axis.per_typed == 1.0:
@@ -146,7 +150,7 @@ def _of_signal(channel: Assignment, right: float) -> Iterator[_Mistake]:
         yield from _of_transformer(m.typed, right)
 
 
-def _of_loop(channel: Assignment, right: float) -> Iterator[_Mistake]:
+def _of_loop(channel: SignalChannel, right: float) -> Iterator[_Mistake]:
     m = channel.measurement
     assert m.axis is not None
     milliampere = parse_unit("mA")
@@ -175,7 +179,7 @@ def _of_transformer(typed: Transformer, right: float) -> Iterator[_Mistake]:
                 )
 
 
-def _leads(channel: Assignment, expected: float, mean: float) -> str:
+def _leads(channel: SignalChannel, expected: float, mean: float) -> str:
     """Whether uncompensated leads of a plausible resistance make a thermometer read too hot."""
     sensor = channel.measurement.sensor
     if sensor is None or not isinstance(sensor.scale, ResistanceThermometer) or mean <= expected:

@@ -13,7 +13,7 @@ from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.alarms.inputs import change, difference
 from leitwerk.alarms.states import State
 from leitwerk.alarms.timeline import Timeline, alarm_timeline
-from leitwerk.check.assignment import Assignment
+from leitwerk.check.channels import CheckedChannel
 from leitwerk.errors import QuantityError
 from leitwerk.evaluation.course import Course
 from leitwerk.evaluation.situation import Situation
@@ -37,7 +37,7 @@ class Courses:
 class Track:
     """One channel in a dry run: its values, and what became of each of its alarms."""
 
-    channel: Assignment
+    channel: CheckedChannel
     values: NDArray[np.float64]
     timelines: tuple[Timeline, ...]
     bands: tuple[tuple[float, str], ...]
@@ -63,7 +63,7 @@ class DryRun:
                 ]
         return sorted(found, key=lambda change_: change_[0])
 
-    def quiet(self) -> list[str]:
+    def never_tripped(self) -> list[str]:
         """The alarms that never tripped."""
         return [
             f"{track.channel.name}.{line.alarm.name}"
@@ -87,7 +87,7 @@ class DryRun:
                 }
                 for track in self.tracks
             ],
-            "never_tripped": self.quiet(),
+            "never_tripped": self.never_tripped(),
         }
 
     def __str__(self) -> str:
@@ -98,8 +98,8 @@ class DryRun:
         for time, name, state, value in changes:
             shown = channels[name.partition(".")[0]].words(value)
             lines.append(f"{clock_text(time)}  {name:{width}}  {state:24}  {shown}")
-        if quiet := self.quiet():
-            lines.append(f"never tripped: {', '.join(quiet)}")
+        if calm := self.never_tripped():
+            lines.append(f"never tripped: {', '.join(calm)}")
         return "\n".join(lines)
 
 
@@ -166,7 +166,7 @@ def read_recorded(text: str) -> Courses:
 
 
 def dry_run(
-    title: str, channels: Sequence[Assignment], courses: Courses, *, gap_s: float = math.inf
+    title: str, channels: Sequence[CheckedChannel], courses: Courses, *, gap_s: float = math.inf
 ) -> DryRun:
     """Feed courses of values through the alarms of a setup.
 
@@ -174,7 +174,7 @@ def dry_run(
 
     Parameters
     ----------
-    channels : sequence of Assignment
+    channels : sequence of CheckedChannel
         All channels of the setup.
     courses : Courses
     gap_s : float, in s
@@ -231,7 +231,7 @@ def watched(
 
 
 def _enabled(
-    channels: Sequence[Assignment],
+    channels: Sequence[CheckedChannel],
     times_s: NDArray[np.float64],
     values: Mapping[str, NDArray[np.float64]],
     gap_s: float,
@@ -254,7 +254,7 @@ def _enabled(
 
 
 def _bands(
-    channel: Assignment, times_s: NDArray[np.float64], values: NDArray[np.float64]
+    channel: CheckedChannel, times_s: NDArray[np.float64], values: NDArray[np.float64]
 ) -> tuple[tuple[float, str], ...]:
     """When the channel came into each of its bands."""
     if channel.bands is None or not times_s.size:

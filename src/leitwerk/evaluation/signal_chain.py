@@ -10,9 +10,9 @@ import numpy as np
 
 from leitwerk.alarms.definition import Watch
 from leitwerk.calibration.correction import Correction
-from leitwerk.calibration.tare import TareLink
+from leitwerk.calibration.tare import TareStage
 from leitwerk.calibration.uncertainty import Budget, Contribution
-from leitwerk.check.assignment import Assignment, judged_values
+from leitwerk.check.assignment import SignalChannel, judged_values
 from leitwerk.check.ranges import ranging
 from leitwerk.datasheet.model import Range
 from leitwerk.errors import QuantityError
@@ -27,7 +27,7 @@ _USUAL_JUNCTION_C = 23.0  # a device in a cabin, when nothing is known of its te
 
 @dataclass(frozen=True, slots=True)
 class ChainStep:
-    """One link of the chain: who works it, what it does, and what comes out."""
+    """One stage of the chain: who works it, what it does, and what comes out."""
 
     who: str
     what: str
@@ -171,7 +171,7 @@ class Explanation:
 
 
 def explain_channel(
-    channel: Assignment,
+    channel: CheckedChannel,
     *,
     signal: Quantity | None = None,
     shown: float | None = None,
@@ -181,8 +181,8 @@ def explain_channel(
 
     Parameters
     ----------
-    channel : Assignment
-        From ``check_into``.
+    channel : CheckedChannel
+        A channel of a checked setup.
     signal : Quantity, optional
         What is on the terminal. Without it, and without ``shown``, the signal that the expectation
         stands for.
@@ -197,13 +197,14 @@ def explain_channel(
         The channel is a contact, or the signal is of another kind than its input.
 
     """
-    m = channel.measurement
-    if channel.is_contact or channel.reading is not None:
-        what = "is a contact" if channel.is_contact else "is measured by the device itself"
+    if not isinstance(channel, SignalChannel):
+        is_contact = isinstance(channel, ContactChannel)
+        what = "is a contact" if is_contact else "is measured by the device itself"
         raise QuantityError(
             f"channel {channel.name} {what}: it has no scale to explain",
             valid="a channel with a sensor, a signal or a scale",
         )
+    m = channel.measurement
     junction = _USUAL_JUNCTION_C if cold_junction is None else cold_junction
     on_device = m.shown_at(junction)
     whole = Chain.of(on_device, m.host)
@@ -215,7 +216,7 @@ def explain_channel(
     return Explanation(
         channel=channel.name,
         label=channel.label,
-        terminal=channel.terminal,
+        terminal=channel.terminal.name,
         signal=at_input / per,
         signal_unit=typed.symbol,
         value=value,
@@ -231,7 +232,7 @@ def explain_channel(
 
 
 def _signal_at_input(
-    channel: Assignment,
+    channel: SignalChannel,
     whole: Chain,
     on_device: Scale,
     signal: Quantity | None,
@@ -252,7 +253,7 @@ def _signal_at_input(
 
 
 def _steps(
-    channel: Assignment, on_device: Scale, at_input: float
+    channel: SignalChannel, on_device: Scale, at_input: float
 ) -> tuple[list[ChainStep], float | None, Quality]:
     m, chosen = channel.measurement, channel.range
     steps = []
@@ -268,11 +269,11 @@ def _steps(
         x, quality = _converted(at_input, chosen, m.input.step(chosen))
         text = f"range {chosen}, {m.input.bits} bits"
         steps.append(ChainStep("converter", text, x, m.input.unit.symbol))
-    for who, link, unit in _links(channel, on_device):
-        values, qualities = link.convert([x], [quality])
+    for who, stage, unit in _stages(channel, on_device):
+        values, qualities = stage.convert([x], [quality])
         x, quality = float(values[0]), Quality(int(qualities[0]))
         value = x if math.isfinite(x) else None
-        steps.append(ChainStep(who, str(link), value, unit.symbol))
+        steps.append(ChainStep(who, str(stage), value, unit.symbol))
     return steps, (x if math.isfinite(x) else None), quality
 
 
@@ -287,24 +288,24 @@ def _converted(signal: float, chosen: Range, step: float) -> tuple[float, Qualit
     return chosen.low + round((signal - chosen.low) / step) * step, Quality.GOOD
 
 
-def _links(channel: Assignment, on_device: Scale) -> list[tuple[str, Scale, Unit]]:
-    """The links that a person thinks of: on the device, then the host's, helpers joined."""
+def _stages(channel: SignalChannel, on_device: Scale) -> list[tuple[str, Scale, Unit]]:
+    """The stages that a person thinks of: on the device, then the host's, helpers joined."""
     m = channel.measurement
-    links: list[tuple[str, Scale, Unit]] = [("device", on_device, m.shown_unit)]
+    stages: list[tuple[str, Scale, Unit]] = [("device", on_device, m.shown_unit)]
     helpers: list[Scale] = []
-    for link in m.host.links:
-        if isinstance(link, Correction):
-            links.append(("calibration", link, m.unit))
-        elif isinstance(link, TareLink):
-            links.append(("tare", link, m.unit))
+    for stage in m.host.stages:
+        if isinstance(stage, Correction):
+            stages.append(("calibration", stage, m.unit))
+        elif isinstance(stage, TareStage):
+            stages.append(("tare", stage, m.unit))
         else:
-            helpers.append(link)
+            helpers.append(stage)
     if helpers:
-        links.insert(1, ("Leitwerk", Chain(tuple(helpers)), m.unit))
-    return links
+        stages.insert(1, ("Leitwerk", Chain(tuple(helpers)), m.unit))
+    return stages
 
 
-def _budget(channel: Assignment, whole: Chain, at_input: float) -> Budget:
+def _budget(channel: SignalChannel, whole: Chain, at_input: float) -> Budget:
     """What is known of the uncertainty: converter and calibration. The sensor's own is not."""
     m, chosen = channel.measurement, channel.range
     contributions = []
@@ -317,9 +318,9 @@ def _budget(channel: Assignment, whole: Chain, at_input: float) -> Budget:
             )
         ]
     contributions += [
-        Contribution("calibration", link.expanded, "expanded")
-        for link in m.host.links
-        if isinstance(link, Correction) and link.expanded
+        Contribution("calibration", stage.expanded, "expanded")
+        for stage in m.host.stages
+        if isinstance(stage, Correction) and stage.expanded
     ]
     return Budget(tuple(contributions))
 
@@ -330,11 +331,11 @@ def _gain(whole: Chain, at: float, step: float) -> float:
     return found if math.isfinite(found) else 0.0
 
 
-def _marks(channel: Assignment, whole: Chain, per: float) -> list[Mark]:
+def _marks(channel: SignalChannel, whole: Chain, per: float) -> list[Mark]:
     marks = []
     for alarm in channel.alarms:
         name = f"alarm {alarm.name}"
-        if alarm.watch is not Watch.VALUE or channel.is_contact:
+        if alarm.watch is not Watch.VALUE:
             continue  # it belongs to no signal
         for value, back, side in zip(alarm.trip, alarm.clear, ("below", "above"), strict=True):
             if math.isinf(value):
@@ -357,7 +358,7 @@ def _signal_of(whole: Chain, value: float, per: float) -> float | None:
     return found if math.isfinite(found) else None
 
 
-def _range_rows(channel: Assignment) -> list[dict[str, Any]]:
+def _range_rows(channel: SignalChannel) -> list[dict[str, Any]]:
     if channel.range is None:
         return []
     found = ranging(channel.measurement, judged_values(channel.expected, channel.alarms))
@@ -387,7 +388,7 @@ def _rounded_span(points: list[float], span: tuple[float, float]) -> tuple[float
     return float(f"{low:.3g}"), float(f"{high:.3g}")
 
 
-def curve_points(channel: Assignment, explanation: Explanation) -> tuple[Any, Any]:
+def curve_points(channel: SignalChannel, explanation: Explanation) -> tuple[Any, Any]:
     """Signals (in the typed unit) and values of a channel's scale, for drawing, shape (400,)."""
     m = channel.measurement
     per = m.axis.per_typed if m.axis else 1.0

@@ -11,7 +11,7 @@ import numpy as np
 from leitwerk.alarms.board import AlarmTracker, ChannelAlarm
 from leitwerk.alarms.conditions import Condition, holds
 from leitwerk.alarms.states import State
-from leitwerk.check.assignment import Assignment
+from leitwerk.check.channels import CheckedChannel
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -24,14 +24,14 @@ class Situation:
 
     Parameters
     ----------
-    channels : sequence of Assignment
+    channels : sequence of CheckedChannel
         In the order of the values that will come.
     gap_s : float, in s
         Samples further apart than this do not belong together.
 
     """
 
-    def __init__(self, channels: Sequence[Assignment], *, gap_s: float = math.inf) -> None:
+    def __init__(self, channels: Sequence[CheckedChannel], *, gap_s: float = math.inf) -> None:
         self.channels = tuple(channels)
         watched = [ChannelAlarm(c.name, alarm) for c in channels for alarm in c.alarms]
         self.board = AlarmTracker(watched, [c.name for c in channels], gap_s=gap_s)
@@ -92,7 +92,8 @@ class Situation:
         value = self.value(subject)
         if value not in {0.0, 1.0}:
             return None
-        return frozenset({self.channels[self._column[subject]].states[round(value)]})
+        states = self.channels[self._column[subject]].states
+        return None if states is None else frozenset({states[round(value)]})
 
     def state(self, number: int) -> State:
         """The state of an alarm by its number on the board."""

@@ -12,7 +12,7 @@ import numpy as np
 
 from leitwerk.alarms.chatter import cycles_per_hour
 from leitwerk.alarms.states import State
-from leitwerk.check.assignment import Assignment
+from leitwerk.check.channels import CheckedChannel, ReadingChannel, SignalChannel
 from leitwerk.datasheet.settings import SettingChange
 from leitwerk.evaluation.diagnosis import Seen, likely_cause
 from leitwerk.parsing.quantities import format_number, format_value
@@ -89,7 +89,7 @@ class Context:
 
 
 def judge(
-    channel: Assignment,
+    channel: CheckedChannel,
     values: NDArray[np.float64],
     qualities: NDArray[np.uint8],
     context: Context,
@@ -112,7 +112,7 @@ def judge(
     return ChannelReport(
         name=channel.name,
         label=channel.label,
-        unit="" if channel.is_contact else channel.unit.symbol,
+        unit=channel.symbol,
         count=int(values.size),
         good=int(good.size),
         last=float(values[-1]) if values.size and is_good[-1] else None,
@@ -125,16 +125,16 @@ def judge(
         band=_band(channel, np.where(is_good, values, np.nan)),
         expected=expected,
         tolerance=tolerance,
-        states=channel.states if channel.is_contact else None,
+        states=channel.states,
         verdict=verdict,
         reason=reason,
         remark=_chatter(channel, good, context.interval_s),
     )
 
 
-def _chatter(channel: Assignment, good: NDArray[np.float64], interval_s: float) -> str:
+def _chatter(channel: CheckedChannel, good: NDArray[np.float64], interval_s: float) -> str:
     """Which alarm would come and go, should the value rest at its limit, with the noise seen now."""
-    if good.size < _ENOUGH or channel.is_contact:
+    if good.size < _ENOUGH or channel.states is not None:
         return ""
     deviation = float(np.std(good, ddof=1))
     for alarm in channel.alarms:
@@ -148,7 +148,7 @@ def _chatter(channel: Assignment, good: NDArray[np.float64], interval_s: float) 
     return ""
 
 
-def _band(channel: Assignment, values: NDArray[np.float64]) -> str:
+def _band(channel: CheckedChannel, values: NDArray[np.float64]) -> str:
     """The text of the band that the last good value is in; empty when there is none."""
     known = values[np.isfinite(values)]
     if channel.bands is None or not known.size:
@@ -164,7 +164,7 @@ def _or_none(
 
 
 def _verdict(
-    channel: Assignment,
+    channel: CheckedChannel,
     good: NDArray[np.float64],
     qualities: NDArray[np.uint8],
     context: Context,
@@ -182,11 +182,10 @@ def _verdict(
     if channel.expected is None:
         return Verdict.NOT_ASKED, ""
     expected, tolerance = channel.expected
-    if channel.is_contact:
+    if (states := channel.states) is not None:
         wrong = int(np.count_nonzero(good != expected))
         if not wrong:
             return Verdict.PASS, ""
-        states = channel.states
         message = f"is {states[1 - round(expected)]}, expected {states[round(expected)]}"
         if wrong < good.size:
             message += f" ({wrong} of {good.size} readings)"
@@ -209,12 +208,13 @@ def _most_frequent(qualities: NDArray[np.uint8]) -> Quality:
     return Quality(int(np.bincount(qualities).argmax())) if qualities.size else Quality.UNKNOWN
 
 
-def _bad_reading(channel: Assignment, worst: Quality) -> str:
-    if channel.reading is not None and worst is Quality.OPEN_SENSOR:
+def _bad_reading(channel: CheckedChannel, worst: Quality) -> str:
+    if isinstance(channel, ReadingChannel) and worst is Quality.OPEN_SENSOR:
         return "the device has no sensor there: what it shows stands in for a missing one"
-    kind = channel.measurement.kind
+    kind = channel.kind
     loop = kind == "current"
-    at = f" ({channel.range})" if channel.range else ""
+    chosen = channel.range if isinstance(channel, SignalChannel) else None
+    at = f" ({chosen})" if chosen else ""
     return {
         Quality.UNKNOWN: "the device sent nothing that is known",
         Quality.OPEN_SENSOR: "no current: a wire is off, the loop has no supply, or its polarity is "
@@ -229,7 +229,7 @@ def _bad_reading(channel: Assignment, worst: Quality) -> str:
     }.get(worst, worst.reason)
 
 
-def _number(value: float, channel: Assignment) -> str:
+def _number(value: float, channel: CheckedChannel) -> str:
     return format_value(float(f"{value:.4g}"), channel.unit)
 
 

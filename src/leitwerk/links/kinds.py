@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import Any, TypeAlias
 
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.queries import Replies
+from leitwerk.datasheet.text_points import Replies
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
 from leitwerk.links.greetings import (

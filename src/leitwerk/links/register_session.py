@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.points import Point, Stored
+from leitwerk.datasheet.register_points import RegisterPoint, registers
 from leitwerk.protocols.modbus import ReadPlan, plan_writes, shared_registers
 
 if TYPE_CHECKING:
@@ -20,15 +21,15 @@ if TYPE_CHECKING:
 class Session(Protocol):
     """Reads and writes points of a device. Errors are those of its link."""
 
-    def read(self, points: Sequence[Any]) -> dict[str, Stored]:
+    def read(self, points: Sequence[Point]) -> dict[str, Stored]:
         """The values of points, by name."""
 
-    def reader(self, points: Sequence[Any]) -> Callable[[], NDArray[np.float64]]:
+    def reader(self, points: Sequence[Point]) -> Callable[[], NDArray[np.float64]]:
         """Something that reads the same points as numbers again and again, shape (n_points,)."""
 
     def write(
         self,
-        values: Mapping[Any, Stored],
+        values: Mapping[Point, Stored],
         progress: Callable[[int, int], None] = lambda done, total: None,
         *,
         secret: bool = False,
@@ -39,7 +40,7 @@ class Session(Protocol):
         ``backwards`` sends the last request first.
         """
 
-    def count_writes(self, values: Mapping[Any, Stored]) -> int:
+    def count_writes(self, values: Mapping[Point, Stored]) -> int:
         """How many requests it would take to write values."""
 
 
@@ -48,31 +49,32 @@ class RegisterSession:
 
     def __init__(self, link: ModbusLink, datasheet: Datasheet) -> None:
         self._link = link
-        self._bridge = datasheet.bridge
+        self._max_gap = datasheet.max_gap
 
-    def read(self, points: Sequence[Any]) -> dict[str, Stored]:
+    def read(self, points: Sequence[Point]) -> dict[str, Stored]:
         """In as few requests as the protocol allows."""
-        plan = ReadPlan(points, self._bridge)
+        plan = ReadPlan(registers(points), self._max_gap)
         return plan.values(self._link.read(plan.requests))
 
-    def reader(self, points: Sequence[Any]) -> Callable[[], NDArray[np.float64]]:
+    def reader(self, points: Sequence[Point]) -> Callable[[], NDArray[np.float64]]:
         """What has to be worked out is worked out once; a read is a block and array operations."""
-        plan = ReadPlan(points, self._bridge)
+        plan = ReadPlan(registers(points), self._max_gap)
         return lambda: plan.numbers(self._link.read(plan.requests))
 
     def write(
         self,
-        values: Mapping[Any, Stored],
+        values: Mapping[Point, Stored],
         progress: Callable[[int, int], None] = lambda done, total: None,
         *,
         secret: bool = False,
         backwards: bool = False,
     ) -> int:
         """Neighbours together; registers of which only a field changes are read first."""
-        shared = shared_registers(values)
+        words_of = _registers(values)
+        shared = shared_registers(words_of)
         words = self._link.read(shared) if shared else []
         present = {request.start: word for request, word in zip(shared, words, strict=True)}
-        requests = plan_writes(values, present)
+        requests = plan_writes(words_of, present)
         if backwards:
             requests = requests[::-1]
         for done, request in enumerate(requests, start=1):
@@ -80,6 +82,11 @@ class RegisterSession:
             progress(done, len(requests))
         return len(requests)
 
-    def count_writes(self, values: Mapping[Any, Stored]) -> int:
+    def count_writes(self, values: Mapping[Point, Stored]) -> int:
         """What stands in the shared registers plays no part in how many there are."""
-        return len(plan_writes(values, {r.start: 0 for r in shared_registers(values)}))
+        words_of = _registers(values)
+        return len(plan_writes(words_of, {r.start: 0 for r in shared_registers(words_of)}))
+
+
+def _registers(values: Mapping[Point, Stored]) -> dict[RegisterPoint, Stored]:
+    return dict(zip(registers(values), values.values(), strict=True))

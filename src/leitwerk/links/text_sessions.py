@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.points import Stored
-from leitwerk.datasheet.queries import Query
+from leitwerk.datasheet.points import Point, Stored
+from leitwerk.datasheet.text_points import TextPoint, texts
 from leitwerk.errors import DeviceRefused, LinkError
 from leitwerk.protocols.lines import split_fields
 from leitwerk.protocols.scpi import ASK_ERROR, ERRORS_AT_MOST, NO_ERROR, parse_error
@@ -43,59 +43,61 @@ class AskingSession(ABC):
         ``public`` is what may be shown of it, in errors and traces; None when all may be.
         """
 
-    def read(self, points: Sequence[Query]) -> dict[str, Stored]:
+    def read(self, points: Sequence[Point]) -> dict[str, Stored]:
         """The values of points, by name."""
-        answers = self._answers(points)
-        return {p.name: p.decode(self._part(p, answers[p.ask])) for p in points}
+        asked = texts(points)
+        answers = self._answers(asked)
+        return {p.name: p.decode(self._part(p, answers[p.query])) for p in asked}
 
-    def reader(self, points: Sequence[Query]) -> Callable[[], NDArray[np.float64]]:
+    def reader(self, points: Sequence[Point]) -> Callable[[], NDArray[np.float64]]:
         """Something that reads the same points as numbers again and again, shape (n_points,)."""
+        asked = texts(points)
 
         def numbers() -> NDArray[np.float64]:
-            answers = self._answers(points)
-            return np.array([p.number(self._part(p, answers[p.ask])) for p in points])
+            answers = self._answers(asked)
+            return np.array([p.number(self._part(p, answers[p.query])) for p in asked])
 
         return numbers
 
     def write(
         self,
-        values: Mapping[Query, Stored],
+        values: Mapping[Point, Stored],
         progress: Callable[[int, int], None] = lambda done, total: None,
         *,
         secret: bool = False,
         backwards: bool = False,
     ) -> int:
         """One after the other; what is refused ends it."""
-        every = list(values.items())
-        for done, (query, value) in enumerate(every[::-1] if backwards else every, start=1):
-            head = query.tell.partition("{}")[0]
-            message = query.tell.replace("{}", query.encode(value))
+        every = list(zip(texts(values), values.values(), strict=True))
+        for done, (point, value) in enumerate(every[::-1] if backwards else every, start=1):
+            head = point.write.partition("{}")[0]
+            message = point.write.replace("{}", point.encode(value))
             self.tell(message, public=head if secret else None)
             progress(done, len(values))
         return len(values)
 
-    def count_writes(self, values: Mapping[Query, Stored]) -> int:
+    def count_writes(self, values: Mapping[Point, Stored]) -> int:
         """One for each."""
         return len(values)
 
-    def _answers(self, points: Sequence[Query]) -> dict[str, str | list[str]]:
-        return {ask: self.ask(ask) for ask in dict.fromkeys(p.ask for p in points)}
+    def _answers(self, points: Sequence[TextPoint]) -> dict[str, str | list[str]]:
+        return {ask: self.ask(ask) for ask in dict.fromkeys(p.query for p in points)}
 
-    def _part(self, query: Query, answer: str | list[str]) -> str:
+    def _part(self, point: TextPoint, answer: str | list[str]) -> str:
         """The part of an answer that a point is: a field, a span of columns, or all of it."""
-        if query.columns is not None and isinstance(answer, str):
-            low, high = query.columns
+        if point.columns is not None and isinstance(answer, str):
+            low, high = point.columns
             return answer[low - 1 : high]
-        if not query.field:
+        if not point.field:
             return answer if isinstance(answer, str) else ",".join(answer)
         fields = split_fields(answer) if isinstance(answer, str) else answer
-        if len(fields) < query.field:
+        if len(fields) < point.field:
             raise LinkError(
-                f"{self._address}: the answer to '{query.ask}' has {len(fields)} fields, "
-                f"{query.name} is number {query.field}",
+                f"{self._address}: the answer to '{point.query}' has {len(fields)} fields, "
+                f"{point.name} is number {point.field}",
                 remedy="does the datasheet fit this device?",
             )
-        return fields[query.field - 1]
+        return fields[point.field - 1]
 
     def _checked(self, what: str, answer: str) -> str:
         """An answer, unless it is the device's way to say no."""

@@ -16,13 +16,13 @@ from typing import Any
 import numpy as np
 
 from leitwerk.alarms.states import OperatorAction, State
-from leitwerk.check.assignment import Assignment
+from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.compile import check_into
 from leitwerk.check.outputs import assign_outputs
-from leitwerk.check.rules import check_rules, commands_of, contact_ways
+from leitwerk.check.rules import check_rules, contact_ways
 from leitwerk.check.timing import run_plans
-from leitwerk.datasheet.points import setting_value
 from leitwerk.datasheet.settings import DeviceSettings
+from leitwerk.datasheet.vocabulary import DRIVE_RELAY, RELAY_STATE
 from leitwerk.devices.device import Device
 from leitwerk.errors import (
     DeviceRefused,
@@ -108,7 +108,7 @@ class Attendant:
     def __init__(self, setup: Setup, device: Device, means: AttendOptions) -> None:
         findings = Findings(setup.source.file, setup.source.root)
         sheet = device.datasheet
-        self.channels: Sequence[Assignment] = check_into(setup, sheet, findings)
+        self.channels: Sequence[CheckedChannel] = check_into(setup, sheet, findings)
         if findings.has_errors:
             raise SetupError(findings.file, findings.sorted())
         self._channel = {c.name: c for c in self.channels}
@@ -123,10 +123,10 @@ class Attendant:
         self.engine = Engine(rules, means.clock())
         switches = [o.switch for o in self.outputs if o.switch is not None and not o.follows]
         self.switches = Switches(switches, means.clock())
-        plans = run_plans(setup) if "start" in commands_of(sheet) else []
+        plans = run_plans(setup) if "start" in sheet.commands else []
         self.recorder = Recorder(plans, setup.zone, means.wall(), self._record)
         self._terminals = {o.name: o.terminal for o in self.outputs if o.switch is not None}
-        relay = sheet.family("status", "relay.{r}.state")
+        relay = sheet.family(RELAY_STATE)
         self._relays = {n: relay.point(t.slot) for n, t in self._terminals.items() if relay}
         hears = any(rule.trigger.message for rule in rules)
         self.post = Post(
@@ -343,7 +343,7 @@ class Attendant:
 
     def _change(self, setting: str, text: str) -> None:
         point = self.device.datasheet.settings[setting]
-        value = setting_value(point, text)
+        value = point.value_of(text)
         wanted = DeviceSettings(self.device.datasheet.model, {setting: point.storable(value)})
         digest = content_hash(self.setup.source.content)
         source = TaskSource("rule", self.setup.source.file, self.setup.title, digest)
@@ -388,7 +388,7 @@ class Attendant:
 
     def _drive(self, name: str, state: str, wall: datetime) -> None:
         slot = self._terminals[name].slot
-        family = self.device.datasheet.family("access", "relay.{r}.drive")
+        family = self.device.datasheet.family(DRIVE_RELAY)
         try:
             if family is None:
                 raise LinkError("this model's outputs cannot be driven over its link")  # noqa: TRY301

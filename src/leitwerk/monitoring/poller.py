@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from leitwerk.check.assignment import Assignment
+from leitwerk.check.channels import CheckedChannel
+from leitwerk.datasheet.points import Point
+from leitwerk.datasheet.vocabulary import COLD_JUNCTION
 from leitwerk.devices.device import Device
 from leitwerk.signals.quality import Quality
 
@@ -24,29 +26,27 @@ class Poller:
     and a handful of array operations.
     """
 
-    def __init__(self, device: Device, channels: Sequence[Assignment]) -> None:
+    def __init__(self, device: Device, channels: Sequence[CheckedChannel]) -> None:
         sheet = device.datasheet
         count = len(channels)
-        points = [
-            a.reading or sheet.point("readings", "channel.{n}.value", a.slot) for a in channels
-        ]
-        # Only what is wired to a terminal has a quality of its own in the device.
-        wired = [k for k, a in enumerate(channels) if a.reading is None]
-        points += [sheet.point("readings", "channel.{n}.quality", channels[k].slot) for k in wired]
-        self._wired = np.array(wired, dtype=np.intp)
-        self._own = [(k, a.reading) for k, a in enumerate(channels) if a.reading is not None]
-        self._has_junction = sheet.family("readings", "cold_junction") is not None
+        points = [channel.value_point(sheet) for channel in channels]
+        qualities = [channel.quality_point(sheet) for channel in channels]
+        self._told = np.array([k for k, q in enumerate(qualities) if q is not None], np.intp)
+        points += [quality for quality in qualities if quality is not None]
+        # Where the device says nothing of its quality, the value itself must.
+        self._own = [(k, points[k]) for k, q in enumerate(qualities) if q is None]
+        self._has_junction = sheet.has(COLD_JUNCTION)
         if self._has_junction:
-            points.append(sheet.point("readings", "cold_junction"))
+            points.append(sheet.point(COLD_JUNCTION))
         self._read = device.reader(points)
         self._values = slice(0, count)
-        self._codes = slice(count, count + len(wired))
-        choices = points[count].choices if wired else ()
+        self._codes = slice(count, count + self._told.size)
+        choices = points[count].choice_numbers if self._told.size else ()
         self._quality_of_code = np.full(
-            max((code for _, code in choices), default=0) + 2, Quality.UNKNOWN, dtype=np.uint8
+            int(max((code for _, code in choices), default=0)) + 2, Quality.UNKNOWN, dtype=np.uint8
         )
         for name, code in choices:
-            self._quality_of_code[code] = _QUALITIES.get(name, Quality.UNKNOWN)
+            self._quality_of_code[int(code)] = _QUALITIES.get(name, Quality.UNKNOWN)
 
     def poll(self) -> tuple[NDArray[np.float64], NDArray[np.uint8], float | None]:
         """What the device shows, qualities (both of shape (n_channels,)) and the cold junction.
@@ -63,14 +63,14 @@ class Poller:
         codes = np.minimum(numbers[self._codes], last).astype(np.intp)
         junction = float(numbers[-1]) if self._has_junction else None
         qualities = np.zeros(self._values.stop, dtype=np.uint8)
-        qualities[self._wired] = self._quality_of_code[codes]
+        qualities[self._told] = self._quality_of_code[codes]
         values = numbers[self._values]
         for column, point in self._own:
             qualities[column] = own_quality(point, float(values[column]))
         return values, qualities, junction
 
 
-def own_quality(point: Any, value: float) -> Quality:
+def own_quality(point: Point, value: float) -> Quality:
     """What a reading without a quality of its own is worth.
 
     A code that stands for no value is bad, and so is the value that the device shows in place of a
@@ -90,7 +90,7 @@ def own_quality(point: Any, value: float) -> Quality:
 
 
 def to_values(
-    channels: Sequence[Assignment], shown: NDArray[np.float64], qualities: NDArray[np.uint8]
+    channels: Sequence[CheckedChannel], shown: NDArray[np.float64], qualities: NDArray[np.uint8]
 ) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
     """What devices show, turned into the channels' values by the links that Leitwerk works itself.
 
@@ -110,8 +110,8 @@ def to_values(
     """
     values, found = shown.copy(), qualities.copy()
     for column, channel in enumerate(channels):
-        host = channel.measurement.host
-        if host.links:
+        host = channel.host
+        if host.stages:
             values[:, column], found[:, column] = host.convert(
                 shown[:, column], qualities[:, column]
             )

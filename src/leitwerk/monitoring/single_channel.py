@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from leitwerk.calibration.tare import TareLink
-from leitwerk.check.assignment import Assignment
+from leitwerk.calibration.tare import TareStage
+from leitwerk.check.channels import CheckedChannel
 from leitwerk.devices.device import Device
 from leitwerk.monitoring.pacing import paced, sample_count
 from leitwerk.monitoring.poller import Poller
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 def read_once(
-    setup: Setup, device: Device, channel: Assignment
+    setup: Setup, device: Device, channel: CheckedChannel
 ) -> tuple[float | None, float | None]:
     """What the device shows on one channel now, and the temperature of its terminals in °C.
 
@@ -45,7 +45,7 @@ def read_once(
 def read_untared(
     setup: Setup,
     device: Device,
-    channel: Assignment,
+    channel: CheckedChannel,
     *,
     duration_s: float,
     rate_hz: float,
@@ -71,5 +71,5 @@ def read_untared(
         times[k] = time_s
         found, codes, _ = poller.poll()
         shown[k], qualities[k] = found[0], codes[0]
-    values, qualities = channel.measurement.host.without(TareLink).convert(shown, qualities)
+    values, qualities = channel.host.without(TareStage).convert(shown, qualities)
     return times, values, qualities == Quality.GOOD

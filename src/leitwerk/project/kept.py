@@ -8,10 +8,10 @@ from pathlib import Path
 from leitwerk.identity import same_number
 
 
-def device_folder(keep: Path, serial: str) -> Path:
+def device_folder(folder: Path, serial: str) -> Path:
     """The folder of a device among those of all devices, however its serial number is written."""
-    if keep.is_dir():
-        for folder in sorted(keep.iterdir()):
-            if folder.is_dir() and same_number(folder.name.replace("_", "-"), serial):
-                return folder
-    return keep / (re.sub(r"[^A-Za-z0-9_-]", "_", serial) or "_")
+    if folder.is_dir():
+        for own in sorted(folder.iterdir()):
+            if own.is_dir() and same_number(own.name.replace("_", "-"), serial):
+                return own
+    return folder / (re.sub(r"[^A-Za-z0-9_-]", "_", serial) or "_")

@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from leitwerk.check.compile import check_into
+from leitwerk.check.compile import check_setup
 from leitwerk.datasheet.needs import Needs, require_known, unmet_needs
-from leitwerk.findings import Finding, Findings, Severity
+from leitwerk.findings import Finding, Severity
 from leitwerk.project.library import find_datasheet, known_models
 from leitwerk.setup.model import Setup
 
@@ -51,11 +51,9 @@ def choose_model(setup: Setup) -> list[ModelFit]:
     fits = []
     for model in known_models():
         datasheet = find_datasheet(model)
-        findings = Findings(setup.source.file, setup.source.root)
-        check_into(setup, datasheet, findings)
-        every = findings.sorted()
-        errors = tuple(f for f in every if f.is_error)
-        warnings = sum(f.severity is Severity.WARNING for f in every)
+        findings = check_setup(setup, datasheet, any_model=True).findings
+        errors = tuple(f for f in findings if f.is_error)
+        warnings = sum(f.severity is Severity.WARNING for f in findings)
         fits.append(ModelFit(model, datasheet.summary, errors, warnings))
     return sorted(fits, key=lambda fit: (len(fit.errors), fit.warnings))
 

@@ -22,7 +22,7 @@ import zlib
 from intelhex import HexReaderError, IntelHex, IntelHexError
 
 from leitwerk.datasheet.model import Datasheet, ProgramLayout
-from leitwerk.datasheet.points import Point
+from leitwerk.datasheet.register_points import RegisterPoint, registers
 from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.errors import QuantityError
 
@@ -38,7 +38,7 @@ _SHOWN = 8  # missing settings that are named
 
 
 def build_program(image: DeviceSettings, datasheet: Datasheet) -> bytes:
-    """The bytes of a program with these settings. A setting that may be 0 is 0 if nothing is said.
+    """The bytes of a program with these settings. A setting that may be 0 is 0 where no value is given.
 
     Raises
     ------
@@ -49,25 +49,29 @@ def build_program(image: DeviceSettings, datasheet: Datasheet) -> bytes:
     layout = _layout(datasheet)
     missing = [
         name
-        for name, point in datasheet.settings.items()
+        for name, point in _points(datasheet).items()
         if name not in image.values and not _may_be_zero(point)
     ]
     if missing:
         raise QuantityError(
-            f"nothing is said about {', '.join(missing[:_SHOWN])}{', …' if missing[_SHOWN:] else ''}",
+            f"no value is given for {', '.join(missing[:_SHOWN])}{', …' if missing[_SHOWN:] else ''}",
             valid="a value for each, in the section 'settings'",
         )
-    registers = [0] * layout.registers
+    words_of_image = [0] * layout.registers
     for name, value in image.values.items():
-        point: Point = datasheet.settings[name]
+        point = _points(datasheet)[name]
         words = point.encode(value)
         if point.bits is not None:
-            words = ((registers[point.start] & ~point.mask) | words[0],)
-        registers[point.start : point.end] = words
-    body = struct.pack(f">{len(registers)}H", *registers)
+            words = ((words_of_image[point.start] & ~point.mask) | words[0],)
+        words_of_image[point.start : point.end] = words
+    body = struct.pack(f">{len(words_of_image)}H", *words_of_image)
     model = datasheet.model.encode("ascii")
-    head = _HEAD.pack(_MARK, model, layout.version, len(registers))
+    head = _HEAD.pack(_MARK, model, layout.version, len(words_of_image))
     return head + body + _CRC.pack(zlib.crc32(head + body))
+
+
+def _points(datasheet: Datasheet) -> dict[str, RegisterPoint]:
+    return {point.name: point for point in registers(datasheet.settings.values())}
 
 
 def read_model(program: bytes) -> str:
@@ -92,22 +96,22 @@ def parse_program(program: bytes, datasheet: Datasheet) -> DeviceSettings:
 
     """
     layout = _layout(datasheet)
-    model, version, registers = _take_apart(program)
+    model, version, content = _take_apart(program)
     if model != datasheet.model:
         raise QuantityError(
             f"the program is for {model!r}, not for {datasheet.model!r}",
             valid=f"a program for {datasheet.model}",
             remedy="is it the right file? Nothing was taken from it",
         )
-    if (version, len(registers)) != (layout.version, layout.registers):
+    if (version, len(content)) != (layout.version, layout.registers):
         raise QuantityError(
-            f"the program has version {version} and {len(registers)} registers",
+            f"the program has version {version} and {len(content)} registers",
             valid=f"version {layout.version} and {layout.registers} registers",
             remedy="was it written for another firmware?",
         )
     settings = {
-        point.name: point.decode(registers[point.start : point.end])
-        for point in datasheet.points("settings")
+        point.name: point.decode(content[point.start : point.end])
+        for point in _points(datasheet).values()
     }
     return DeviceSettings(datasheet.model, settings)
 
@@ -215,7 +219,7 @@ def _layout(datasheet: Datasheet) -> ProgramLayout:
     return datasheet.program
 
 
-def _may_be_zero(point: Point) -> bool:
+def _may_be_zero(point: RegisterPoint) -> bool:
     value = point.decode((0,) * point.words)
     try:
         return point.storable(value) == value

@@ -13,7 +13,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from leitwerk.datasheet.points import BIT_TABLES, TIMES, Point, Stored
+from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.register_points import BIT_TABLES, RegisterPoint
 from leitwerk.datasheet.registers import FLOATS, NUMBER_TYPES, reorder
 
 if TYPE_CHECKING:
@@ -55,10 +56,10 @@ class WriteRequest:
         return f"write {self.table} {self.start}..{self.start + len(self.words) - 1}"
 
 
-def plan_reads(points: Iterable[Point], bridge: int = 0) -> list[ReadRequest]:
+def plan_reads(points: Iterable[RegisterPoint], max_gap: int = 0) -> list[ReadRequest]:
     """The fewest requests that read all points, none of them split.
 
-    ``bridge`` is how many registers between two points may be read along.
+    ``max_gap`` is how many unused registers between two points may be read along.
     """
     requests: list[ReadRequest] = []
     for point in sorted(points, key=lambda p: (p.table, p.start, p.end)):
@@ -67,21 +68,21 @@ def plan_reads(points: Iterable[Point], bridge: int = 0) -> list[ReadRequest]:
             end = max(last.start + last.count, point.end)
             gap = point.start - (last.start + last.count)
             most = MAX_READ_BITS if point.table in BIT_TABLES else MAX_READ
-            if gap <= bridge and end - last.start <= most:
+            if gap <= max_gap and end - last.start <= most:
                 requests[-1] = ReadRequest(last.table, last.start, end - last.start)
                 continue
         requests.append(ReadRequest(point.table, point.start, point.words))
     return requests
 
 
-def shared_registers(points: Iterable[Point]) -> list[ReadRequest]:
+def shared_registers(points: Iterable[RegisterPoint]) -> list[ReadRequest]:
     """The registers of which these points are only a part; they must be known before a write."""
     registers = sorted({(p.table, p.start) for p in points if p.mask != 0xFFFF})
     return [ReadRequest(table, start, 1) for table, start in registers]
 
 
 def plan_writes(
-    values: Mapping[Point, Stored], present: Mapping[int, int] | None = None
+    values: Mapping[RegisterPoint, Stored], present: Mapping[int, int] | None = None
 ) -> list[WriteRequest]:
     """The fewest requests that write these settings and no register beside them.
 
@@ -106,7 +107,7 @@ def plan_writes(
 
 
 def _joined(
-    points: Iterable[Point],
+    points: Iterable[RegisterPoint],
     words: Mapping[tuple[str, int], int],
     names: Mapping[tuple[str, int], list[str]],
 ) -> list[WriteRequest]:
@@ -142,9 +143,9 @@ class ReadPlan:
     ``words`` below is always the registers of all requests, one after the other.
     """
 
-    def __init__(self, points: Sequence[Point], bridge: int = 0) -> None:
+    def __init__(self, points: Sequence[RegisterPoint], max_gap: int = 0) -> None:
         self.points = tuple(points)
-        self.requests = tuple(plan_reads(points, bridge))
+        self.requests = tuple(plan_reads(points, max_gap))
         self._at = [self._position(point) for point in self.points]
         self._columns = self._group_by_kind()
         self._rest = [k for k, p in enumerate(self.points) if not p.is_plain_number]
@@ -155,7 +156,7 @@ class ReadPlan:
         )
         self._steps, self._offsets = np.array(steps), np.array(offsets)
 
-    def _position(self, point: Point) -> int:
+    def _position(self, point: RegisterPoint) -> int:
         """Where a point begins in the words of all requests."""
         before = 0
         for request in self.requests:
@@ -201,7 +202,7 @@ class ReadPlan:
 
     def _slow_number(self, column: int, words: Sequence[int]) -> float:
         point, at = self.points[column], self._at[column]
-        if point.is_text or point.kind in TIMES:
+        if point.is_text or point.is_time:
             return math.nan
         own = reorder(
             tuple(words[at : at + point.words]),

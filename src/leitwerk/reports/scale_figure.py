@@ -13,11 +13,11 @@ from leitwerk.reports.canvas import BLUE, GREEN, GREY, ORANGE, VERMILION, new_fi
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from leitwerk.check.assignment import Assignment
+    from leitwerk.check.channels import SignalChannel
     from leitwerk.evaluation.signal_chain import Explanation
 
 
-def draw_scale(channel: Assignment, explanation: Explanation, path: str | Path) -> None:
+def draw_scale(channel: SignalChannel, explanation: Explanation, path: str | Path) -> None:
     """Draw the scale of a channel into a PNG file: the whole range, and what matters close up.
 
     Raises

@@ -99,12 +99,12 @@ class Alarm(Model):
         None, description="Trips when the value rises or falls by more than this within 'within'"
     )
     within: DurationField | None = Field(None, description="For rises, falls and changes")
-    apart_from: Line | None = Field(
+    differs_from: Line | None = Field(
         None,
         description="Trips when the value is off by more than 'by' from another channel, or "
         "from what is expected",
     )
-    by: QuantityField | None = Field(None, description="For apart_from")
+    by: QuantityField | None = Field(None, description="For differs_from")
     when: Line | None = Field(
         None, description="Trips in this state of a contact, or when there is 'no reading'"
     )

@@ -38,7 +38,7 @@ from leitwerk.setup.fields import (
 )
 from leitwerk.setup.limits import LimitSet, LimitsGroup, UsedLimits, UsedLimitsField, expand_limits
 from leitwerk.setup.rules import Output, RuleEntry
-from leitwerk.setup.timing import Group, KeepField, Run, ZoneField
+from leitwerk.setup.timing import Group, Run, StatisticsField, ZoneField
 
 _NAME_RULE = "letters, digits and _, beginning with a letter, at most 40 characters"
 _MAX_NAME = 40
@@ -103,7 +103,9 @@ class Setup(Model):
     store: IntervalField | None = Field(
         None, description="The time between two stored values; that between samples if not given"
     )
-    keep: KeepField = Field(("last",), description="What is kept of each storage interval")
+    statistics: StatisticsField = Field(
+        ("last",), description="What is kept of each storage interval"
+    )
     report: IntervalField | None = Field(None, description="The time between two reports")
     zone: ZoneField = Field(default_factory=lambda: find_zone("UTC"), description="The time zone")
     integration: DurationField | None = Field(
@@ -116,7 +118,7 @@ class Setup(Model):
     when_full: Literal["stop", "overwrite"] = Field(
         "stop", description="What becomes of a full memory"
     )
-    unattended: DurationField | None = Field(
+    autonomy: DurationField | None = Field(
         None, description="How long memory and battery have to last"
     )
     groups: dict[str, Group] = Field(

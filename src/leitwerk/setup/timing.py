@@ -48,7 +48,7 @@ def _stop(value: object) -> Stop:
     raise QuantityError(f"{text[:60]!r} is no end of a run", valid=_STOPS)
 
 
-def _keep(value: object) -> tuple[str, ...]:
+def _statistics(value: object) -> tuple[str, ...]:
     parts = value if isinstance(value, list) else text_of(value, "mean, maximum").split(",")
     names = tuple(str(part).strip() for part in parts)
     for name in names:
@@ -73,9 +73,9 @@ StopField = Annotated[
         {"type": "string", "description": "When it ends", "examples": _STOPS.split("; ")}
     ),
 ]
-KeepField = Annotated[
+StatisticsField = Annotated[
     tuple[str, ...],
-    reader(tuple, _keep),
+    reader(tuple, _statistics),
     WithJsonSchema(
         {
             "description": f"Statistics to keep of each storage interval: {', '.join(STATISTICS)}",
@@ -102,7 +102,7 @@ class Group(Model):
 
     sample: IntervalField | None = None
     store: IntervalField | None = Field(None, description="The time between two stored values")
-    keep: KeepField | None = None
+    statistics: StatisticsField | None = None
     report: IntervalField | None = Field(None, description="The time between two reports")
 
 

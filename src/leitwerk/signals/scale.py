@@ -193,7 +193,7 @@ def _guarded(kernel: object, ends: Ends, x: NDArray[np.float64], out: NDArray[np
 
 @dataclass(frozen=True, slots=True)
 class Chain(Scale):
-    """Scales one after the other; without a link, what goes in comes out.
+    """Scales one after the other; without a stage, what goes in comes out.
 
     Examples
     --------
@@ -204,87 +204,87 @@ class Chain(Scale):
 
     """
 
-    links: tuple[Scale, ...] = ()
+    stages: tuple[Scale, ...] = ()
 
     @classmethod
     def of(cls, *scales: Scale) -> Chain:
-        """A chain; the links of chains become links, so that chains associate."""
-        links: list[Scale] = []
+        """A chain; the stages of chains become stages, so that chains associate."""
+        stages: list[Scale] = []
         for scale in scales:
-            links += scale.links if isinstance(scale, Chain) else [scale]
-        return cls(tuple(links))
+            stages += scale.stages if isinstance(scale, Chain) else [scale]
+        return cls(tuple(stages))
 
     @property
     def domain(self) -> Ends:
-        """The signals that every link can take, as far as the links can be turned back."""
+        """The signals that every stage can take, as far as the stages can be turned back."""
         low, high = EVERYWHERE
-        for link in reversed(self.links):
-            first, last = link.span
+        for stage in reversed(self.stages):
+            first, last = stage.span
             low, high = max(low, first), min(high, last)
-            if low > high or not link.has_inverse:
-                low, high = link.domain if low <= high else (math.nan, math.nan)
+            if low > high or not stage.has_inverse:
+                low, high = stage.domain if low <= high else (math.nan, math.nan)
                 continue
-            ends = [_back(link, low, link.domain), _back(link, high, link.domain)]
+            ends = [_back(stage, low, stage.domain), _back(stage, high, stage.domain)]
             low, high = min(ends), max(ends)
         return low, high
 
     @property
     def span(self) -> Ends:
-        """The values that the last link can give for what the others let through."""
+        """The values that the last stage can give for what the others let through."""
         low, high = self.domain
         if not (math.isfinite(low) and math.isfinite(high)):
-            return self.links[-1].span if self.links else EVERYWHERE
+            return self.stages[-1].span if self.stages else EVERYWHERE
         ends = self.value(np.array([low, high]))
         return float(np.fmin.reduce(ends)), float(np.fmax.reduce(ends))
 
     @property
     def has_inverse(self) -> bool:
-        """Whether every link has one."""
-        return all(link.has_inverse for link in self.links)
+        """Whether every stage has one."""
+        return all(stage.has_inverse for stage in self.stages)
 
     def forward(self, x: NDArray[np.float64], out: NDArray[np.float64]) -> None:
-        """Through all links, each in the place of the one before."""
-        if not self.links:
+        """Through all stages, each in the place of the one before."""
+        if not self.stages:
             out[...] = x
-        for link in self.links:
-            link.forward_inside(x, out)
+        for stage in self.stages:
+            stage.forward_inside(x, out)
             x = out
 
     def backward(self, y: NDArray[np.float64], out: NDArray[np.float64]) -> None:
         """Back through all links."""
-        if not self.links:
+        if not self.stages:
             out[...] = y
-        for link in reversed(self.links):
-            link.backward_inside(y, out)
+        for stage in reversed(self.stages):
+            stage.backward_inside(y, out)
             y = out
 
-    # Each link keeps to its own domain.
+    # Each stage keeps to its own domain.
     forward_inside = forward
     backward_inside = backward
 
     def convert(
         self, signal: ArrayLike, quality: ArrayLike | None = None
     ) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
-        """Link by link; the reason of the first that gives one stays."""
+        """Stage by stage; the reason of the first that gives one stays."""
         values = np.asarray(signal, dtype=np.float64)
         qualities = np.zeros(values.shape, dtype=np.uint8)
         if quality is not None:
             qualities += np.asarray(quality, dtype=np.uint8)
-        for link in self.links:
-            values, qualities = link.convert(values, qualities)
+        for stage in self.stages:
+            values, qualities = stage.convert(values, qualities)
         return values, qualities
 
     def quality(self, x: NDArray[np.float64], values: NDArray[np.float64]) -> NDArray[np.uint8]:
-        """The reason of the first link that gives one."""
+        """The reason of the first stage that gives one."""
         del values
         return self.convert(x)[1]
 
     def without(self, kind: type[Scale]) -> Chain:
-        """The chain with all links of a kind taken off."""
-        return Chain(tuple(link for link in self.links if not isinstance(link, kind)))
+        """The chain with all stages of a kind taken off."""
+        return Chain(tuple(stage for stage in self.stages if not isinstance(stage, kind)))
 
     def __str__(self) -> str:
-        return ", then ".join(map(str, self.links)) or "as it is"
+        return ", then ".join(map(str, self.stages)) or "as it is"
 
 
 @dataclass(frozen=True, slots=True)
@@ -364,7 +364,7 @@ class Wrapped(Scale):
 
 @dataclass(frozen=True)
 class Labelled(Wrapped):
-    """A scale under a name that says more to people than its links do."""
+    """A scale under a name that says more to people than its stages do."""
 
     label: str
     relation: Scale
@@ -373,9 +373,9 @@ class Labelled(Wrapped):
         return self.label
 
 
-def _back(link: Scale, value: float, domain: Ends) -> float:
+def _back(stage: Scale, value: float, domain: Ends) -> float:
     if math.isfinite(value):
-        return float(link.signal(value))
+        return float(stage.signal(value))
     # Where values have no end, neither have signals; which way round, the end values tell.
-    rising = float(link.value(1.0)) >= float(link.value(0.0))
+    rising = float(stage.value(1.0)) >= float(stage.value(0.0))
     return domain[1] if (value > 0) is rising else domain[0]

@@ -13,7 +13,9 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.points import BIT_TABLES, TIMES, Point, Stored
+from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.register_points import BIT_TABLES, TIMES, RegisterPoint
+from leitwerk.datasheet.vocabulary import BUS_UNIT, COMMAND
 from leitwerk.standins.clock import DeviceClock
 from leitwerk.standins.faults import Troubles
 
@@ -116,7 +118,7 @@ class Firmware(ABC):
     @property
     def unit(self) -> int:
         """The unit identifier that it answers to."""
-        family = self.datasheet.family("settings", "bus.unit")
+        family = self.datasheet.family(BUS_UNIT)
         return int(self.setting("bus.unit")) if family else int(self.profile.unit)
 
     def lose_power(self, start: int, words: Sequence[int]) -> None:
@@ -208,7 +210,7 @@ class Firmware(ABC):
 
     @property
     def _commits(self) -> bool:
-        family = self.datasheet.family("access", "command")
+        family = self.datasheet.family(COMMAND)
         return family is not None and "commit" in dict(family.template.choices)
 
     def require(self, role: str) -> None:
@@ -269,8 +271,8 @@ class Firmware(ABC):
 
     # ------------------------------------------------------------------ registers
 
-    def _map_registers(self) -> dict[int, list[Point]]:
-        owners: dict[int, list[Point]] = {}
+    def _map_registers(self) -> dict[int, list[RegisterPoint]]:
+        owners: dict[int, list[RegisterPoint]] = {}
         for point in self.datasheet.points("settings"):
             if point.table not in BIT_TABLES:
                 for address in range(point.start, point.end):
@@ -288,7 +290,7 @@ class Firmware(ABC):
             if point.choices and point.decode(words) not in dict(point.choices):
                 self._set(point, point.choices[0][0])
 
-    def _set(self, point: Point, value: Stored) -> None:
+    def _set(self, point: RegisterPoint, value: Stored) -> None:
         words = point.encode(value)
         if point.bits is not None:
             words = ((self.holding[point.start] & ~point.mask) | words[0],)

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.vocabulary import DRIVE_OUTPUT
 from leitwerk.standins.firmware import Firmware
 
 _TO_WATER_M = 1.24  # from the sensor's face to the water
@@ -31,7 +32,7 @@ class FlowTransmitter(Firmware):
     def write(self, start: int, words: Sequence[int]) -> None:
         """As every device, and the currents that its outputs are driven to."""
         for n in self._driven:
-            point = self.datasheet.point("access", "output.{n}.drive", n)
+            point = self.datasheet.point(DRIVE_OUTPUT, n)
             if point.start == start and point.words == len(words):
                 self.require(self.datasheet.role)
                 self._driven[n] = float(point.decode(tuple(words)))

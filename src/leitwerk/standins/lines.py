@@ -8,7 +8,7 @@ from collections.abc import Awaitable, Callable
 
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
-from leitwerk.datasheet.queries import Query
+from leitwerk.datasheet.text_points import TextPoint
 from leitwerk.errors import LinkError, QuantityError
 from leitwerk.parsing.address import SerialLine
 from leitwerk.protocols.lines import LineReader
@@ -41,7 +41,7 @@ class LineDevice(ABC):
         self.troubles = troubles or Troubles()
         self.logged_in = not profile.passwords
         self.settings: dict[str, Stored] = {}
-        every: dict[str, Query] = datasheet.settings
+        every: dict[str, TextPoint] = datasheet.settings
         for name, text in profile.factory.items():
             query = every[name]
             is_text = query.is_text or bool(query.choices)

@@ -9,6 +9,7 @@ from typing import Any
 
 from leitwerk.datasheet.model import Datasheet, Input, Range
 from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.vocabulary import DRIVE_RELAY
 from leitwerk.signals.linear import TwoPoint
 from leitwerk.signals.quality import Quality
 from leitwerk.signals.sensors import SENSORS
@@ -115,7 +116,7 @@ class Logger(Firmware):
                 self._window[name] = int(point.decode(tuple(words)))
                 return
         for r in range(1, RELAYS + 1):
-            point = self.datasheet.point("access", "relay.{r}.drive", r)
+            point = self.datasheet.point(DRIVE_RELAY, r)
             if point.start == start and point.words == len(words):
                 self.require(self.datasheet.role)
                 self._guard.drive(r, point.decode(tuple(words)), self.clock())

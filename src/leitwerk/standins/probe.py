@@ -9,7 +9,7 @@ import numpy as np
 
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
-from leitwerk.datasheet.queries import Query
+from leitwerk.datasheet.text_points import TextPoint
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.address import SerialLine
 from leitwerk.protocols.sdi12 import UNITS, crc_text
@@ -50,7 +50,7 @@ class Probe:
         self.has_crc = False
         self._noise = np.random.default_rng(11 + spot)
         self._rest = _AT_PROBE[spot % len(_AT_PROBE)]
-        self._settings: dict[str, Query] = datasheet.settings
+        self._settings: dict[str, TextPoint] = datasheet.settings
         self.values: dict[str, Stored] = {}
         for name, text in profile.factory.items():
             query = self._settings[name]

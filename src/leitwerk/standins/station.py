@@ -18,7 +18,7 @@ from paho.mqtt.enums import CallbackAPIVersion
 
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
-from leitwerk.datasheet.queries import Query
+from leitwerk.datasheet.text_points import TextPoint
 from leitwerk.errors import LinkError, QuantityError
 from leitwerk.protocols.station import (
     Answer,
@@ -65,7 +65,7 @@ class Station:
         self.self_test: SelfTest | None = None
         self.sensor_missing = sensor_missing
         self._noise = np.random.default_rng(seed)
-        points: dict[str, Query] = datasheet.settings
+        points: dict[str, TextPoint] = datasheet.settings
         for name, text in profile.factory.items():
             query = points[name]
             self.settings[name] = text if query.is_text or query.choices else float(text)
@@ -93,7 +93,7 @@ class Station:
                 return f"the self-test failed: {'; '.join(bad)}"
         if self.troubles.flat_battery:
             return "my battery is flat"
-        points: dict[str, Query] = self.datasheet.settings
+        points: dict[str, TextPoint] = self.datasheet.settings
         for name, value in desired.settings.items():
             point = points.get(name)
             if point is None:

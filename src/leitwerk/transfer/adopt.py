@@ -5,11 +5,10 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator
-from typing import Any
 
-from leitwerk.check.encode import encode_setup
+from leitwerk.check.compile import check_setup
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.points import Point, Stored
 from leitwerk.datasheet.settings import DeviceSettings, diff_settings, show_setting
 from leitwerk.datasheet.vocabulary import BUS_UNIT
 from leitwerk.errors import SetupError
@@ -30,7 +29,7 @@ _TIMED = (
     ("sample.integration", "integration:", "ms"),
     ("memory.when_full", "when_full:", ""),
 )
-_SAID = {"title", "sample.interval", BUS_UNIT, *(name for name, _, _ in _TIMED)}
+_SAID = {"title", "sample.interval", BUS_UNIT.name, *(name for name, _, _ in _TIMED)}
 _CHOICES = 8  # that are named in a comment
 _NAME = 40  # characters of a channel's name
 _SECONDS = "s"
@@ -74,8 +73,8 @@ def _head(
         "",
     ]
     interval = settings.values.get("sample.interval")
-    if sheet.interval_s is not None and isinstance(interval, float):
-        low, high = (_exact(end) for end in sheet.interval_s)
+    if sheet.limits.interval_s is not None and isinstance(interval, float):
+        low, high = (_exact(end) for end in sheet.limits.interval_s)
         every = f"sample: every {_exact(interval)} {_SECONDS}"
         lines += [f"{every}    # {low} to {high} {_SECONDS}"]
     for name, key, unit in _TIMED:
@@ -179,7 +178,7 @@ def _alarm_lines(alarms: list[dict[str, Stored]], unit: str) -> Iterator[str]:
 def _own(sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
     """What a device measures by itself."""
     for name, point in sheet.own_readings.items():
-        if not point.choices:
+        if not point.choice_names:
             unit = f"    # in {point.unit}" if point.unit else ""
             yield name, [f"reading: {name}{unit}"]
 
@@ -204,10 +203,9 @@ def _settings(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
     return ["settings:" if said else "# settings:", *lines] if lines else []
 
 
-def _span(point: Any) -> str:
+def _span(point: Point) -> str:
     """What a setting may be, as a comment."""
-    if point.choices:
-        names = [name for name, _ in point.choices]
+    if names := point.choice_names:
         more = ", …" if len(names) > _CHOICES else ""
         return f"    # {', '.join(names[:_CHOICES])}{more}"
     if point.is_text or point.limits is None:
@@ -222,10 +220,15 @@ def _span(point: Any) -> str:
 def _remarks(text: str, settings: DeviceSettings, sheet: Datasheet) -> list[str]:
     """What an upload of this text would change after all, as comments."""
     try:
-        asked = encode_setup(parse_setup(text), sheet)
+        checked = check_setup(parse_setup(text), sheet)
     except SetupError as error:
-        found = [str(finding) for finding in error.findings]
-        return ["# It cannot be uploaded as it stands:", *(_comment(line) for line in found)]
+        found = error.findings
+    else:
+        found = tuple(finding for finding in checked.findings if finding.is_error)
+    if found:
+        lines = [_comment(finding) for finding in found]
+        return ["# It cannot be uploaded as it stands:", *lines]
+    asked = checked.settings
     changes = diff_settings(settings, asked, sheet)
     if not changes:
         return []

@@ -7,26 +7,29 @@ import io
 import json
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor, as_completed
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from leitwerk.check.checked import CheckedSetup
+from leitwerk.check.compile import check_setup
 from leitwerk.devices.device import connect
 from leitwerk.errors import FileProblem, LeitwerkError, QuantityError
 from leitwerk.identity import folded_number
 from leitwerk.links.options import USUAL, LinkOptions
 from leitwerk.project.editing import with_values
 from leitwerk.project.files import read_bytes, write_atomic
-from leitwerk.project.setups import parse_setup, read_setup
+from leitwerk.project.library import find_datasheet
+from leitwerk.project.setups import load_setup, parse_setup
 from leitwerk.setup.model import Setup
 from leitwerk.transfer.receipt import Receipt
-from leitwerk.transfer.task import NOTHING_MORE, Allowed, content_hash
+from leitwerk.transfer.task import UploadOptions, content_hash
 from leitwerk.transfer.upload import upload
 
 FILE = "batch.json"
 AT_ONCE = 8
 _SHORT = {"serial": ("device", "serial"), "at": ("device", "at"), "title": ("title",)}
-_MOST = 10_000  # units of one batch
+_MOST = 10_000  # items of one batch
 
 
 @dataclass(frozen=True)
@@ -34,15 +37,19 @@ class BatchItem:
     """One device of a batch: the line of the table, and its own setup."""
 
     line: int
-    serial: str
-    setup: Setup
+    setup: CheckedSetup
+
+    @property
+    def serial(self) -> str:
+        """The serial number of the device."""
+        return self.setup.setup.device.serial
 
 
 @dataclass(frozen=True)
 class Outcome:
-    """What became of one unit: ``done`` now, ``earlier`` by this batch before, or ``failed``."""
+    """What became of one item: ``done`` now, ``earlier`` by this batch before, or ``failed``."""
 
-    unit: BatchItem
+    item: BatchItem
     state: str
     message: str
     receipt: Receipt | None = None
@@ -55,39 +62,39 @@ class Outcome:
     def to_dict(self) -> dict[str, Any]:
         """The outcome as plain data for JSON."""
         return {
-            "serial": self.unit.serial,
-            "address": str(self.unit.setup.device.at),
+            "serial": self.item.serial,
+            "address": str(self.item.setup.setup.device.at),
             "state": self.state,
             "message": self.message,
         }
 
     def __str__(self) -> str:
         head, *rest = self.message.splitlines()
-        return "\n".join([f"{self.state:8} {self.unit.serial}: {head}", *rest])
+        return "\n".join([f"{self.state:8} {self.item.serial}: {head}", *rest])
 
 
 def read_batch(setup: str | Path, table: str | Path) -> list[BatchItem]:
-    """The units of a batch.
+    """The items of a batch.
 
     Parameters
     ----------
     setup : path
         The setup that all of them have in common.
     table : path
-        A CSV file with a line for each unit. Its columns are ``serial``, ``at``, ``title``, or the
+        A CSV file with a line for each item. Its columns are ``serial``, ``at``, ``title``, or the
         way to any other value of the setup, such as ``channels.stack.scale``. What a line leaves
         empty is as in the setup.
 
     Raises
     ------
     FileProblem
-        A file cannot be read, the table is none, or names a unit or an address twice.
+        A file cannot be read, the table is none, or names a item or an address twice.
     SetupError
-        The setup of a unit has errors.
+        The setup of a item has errors.
 
     """
-    text = read_setup(setup).source.content.decode("utf-8-sig")
-    units: list[BatchItem] = []
+    text = load_setup(setup).source.content.decode("utf-8-sig")
+    items: list[BatchItem] = []
     for line, row in _rows(Path(table)):
         try:
             own = with_values(text, {_way(column): value for column, value in row.items() if value})
@@ -95,38 +102,37 @@ def read_batch(setup: str | Path, table: str | Path) -> list[BatchItem]:
             raise FileProblem(
                 f"{table}:{line}: {error.message}", remedy=f"valid columns: {error.valid}"
             ) from error
-        unit = parse_setup(own, file=f"{setup} with {table}:{line}", folder=Path(setup).parent)
-        units.append(BatchItem(line, unit.device.serial, unit))
-    _require_different(units, table)
-    return units
+        name = f"{setup} with {table}:{line}"
+        one = parse_setup(own, file=name, folder=Path(setup).parent)
+        items.append(BatchItem(line, check_setup(one, find_datasheet(one.device.model)).require()))
+    _require_different(items, table)
+    return items
 
 
 def upload_batch(
-    units: Sequence[BatchItem],
+    items: Sequence[BatchItem],
+    options: UploadOptions,
     *,
-    keep: str | Path,
     passwords: Callable[[Setup], Mapping[str, str]],
-    allowed: Allowed = NOTHING_MORE,
-    by: str = "unnamed",
     at_once: int = AT_ONCE,
     again: bool = False,
-    options: LinkOptions = USUAL,
-    on_step: Callable[[BatchItem, str, int, int], None] = lambda unit, step, done, total: None,
+    link: LinkOptions = USUAL,
+    on_step: Callable[[BatchItem, str, int, int], None] = lambda item, step, done, total: None,
     on_end: Callable[[Outcome], None] = lambda outcome: None,
 ) -> list[Outcome]:
-    """Upload to every unit; one that fails stops no other.
+    """Upload to every item; one that fails stops no other.
 
-    What is done is written down: the same batch begun again goes on with the units that are left,
+    What is done is written down: the same batch begun again goes on with the items that are left,
     unless ``again`` asks for all of them.
 
     Parameters
     ----------
-    keep : path
-        The folder for backups, journals, receipts, and the record of the batch.
+    options : UploadOptions
+        As for a single upload; the folder also takes the record of the batch.
     passwords : callable
-        Gives the passwords of a unit.
+        Gives the passwords of an item's device.
     at_once : int
-        How many devices are written to at the same time.
+        Maximum number of devices in parallel.
     on_step, on_end : callable
         Called from several threads.
 
@@ -138,54 +144,51 @@ def upload_batch(
     Raises
     ------
     KeyboardInterrupt
-        Stopped by the keyboard: no further unit is begun, those under way end first.
+        Stopped by the keyboard: no further item is begun, those under way end first.
 
     """
-    record = _Record(Path(keep) / FILE)
+    record = _Record(Path(options.folder) / FILE)
     outcomes: dict[int, Outcome] = {}
 
     def end(outcome: Outcome) -> None:
-        outcomes[outcome.unit.line] = outcome
+        outcomes[outcome.item.line] = outcome
         on_end(outcome)
 
-    def one(unit: BatchItem) -> Outcome:
+    def one(item: BatchItem) -> Outcome:
         try:
-            with connect(unit.setup, options=options) as device:
-                receipt = upload(
-                    unit.setup,
-                    device,
-                    keep=keep,
-                    passwords=passwords(unit.setup),
-                    allowed=allowed,
-                    by=by,
-                    progress=lambda step, done, total: on_step(unit, step, done, total),
-                )
+            own = replace(
+                options,
+                passwords=passwords(item.setup.setup),
+                on_progress=lambda step, done, total: on_step(item, step, done, total),
+            )
+            with connect(item.setup, link=link) as device:
+                receipt = upload(item.setup, device, own)
         except LeitwerkError as error:
-            return Outcome(unit, "failed", str(error))
+            return Outcome(item, "failed", str(error))
         count = len(receipt.changes)
-        return Outcome(unit, "done", f"{count} changed, {receipt.verified} verified", receipt)
+        return Outcome(item, "done", f"{count} changed, {receipt.verified} verified", receipt)
 
     with ThreadPoolExecutor(at_once) as pool:
         futures = []
-        for unit in units:
-            if not again and record.has(unit):
-                end(Outcome(unit, "earlier", "was done and verified by this batch before"))
+        for item in items:
+            if not again and record.has(item):
+                end(Outcome(item, "earlier", "was done and verified by this batch before"))
             else:
-                futures.append(pool.submit(one, unit))
+                futures.append(pool.submit(one, item))
         try:
             for future in as_completed(futures):
                 outcome = future.result()
                 if outcome.ok:
-                    record.add(outcome.unit)
+                    record.add(outcome.item)
                 end(outcome)
         except KeyboardInterrupt:
             pool.shutdown(cancel_futures=True)
             raise
-    return [outcomes[unit.line] for unit in units]
+    return [outcomes[item.line] for item in items]
 
 
 class _Record:
-    """What a batch has done: on disk after each unit, by serial number and the unit's own setup."""
+    """What a batch has done: on disk after each item, by serial number and the item's own setup."""
 
     def __init__(self, path: Path) -> None:
         self._path = path
@@ -197,22 +200,22 @@ class _Record:
             except (ValueError, KeyError, TypeError, AttributeError) as error:
                 raise FileProblem(
                     f"{path} is no record of a batch: {error}",
-                    remedy="move it away; then every unit is looked at again",
+                    remedy="move it away; then every item is looked at again",
                 ) from error
 
-    def has(self, unit: BatchItem) -> bool:
-        """Whether this setup has been proven to be in this unit."""
-        return self._done.get(folded_number(unit.serial)) == _digest(unit)
+    def has(self, item: BatchItem) -> bool:
+        """Whether this setup has been proven to be in this item."""
+        return self._done.get(folded_number(item.serial)) == _digest(item)
 
-    def add(self, unit: BatchItem) -> None:
+    def add(self, item: BatchItem) -> None:
         """Write down that it is."""
-        self._done[folded_number(unit.serial)] = _digest(unit)
+        self._done[folded_number(item.serial)] = _digest(item)
         content = {"batch": 1, "done": self._done}
         write_atomic(self._path, json.dumps(content, indent=2) + "\n")
 
 
-def _digest(unit: BatchItem) -> str:
-    return content_hash(unit.setup.source.content)
+def _digest(item: BatchItem) -> str:
+    return content_hash(item.setup.setup.source.content)
 
 
 def _rows(path: Path) -> Iterator[tuple[int, dict[str, str]]]:
@@ -256,16 +259,16 @@ def _way(column: str) -> tuple[str, ...]:
     return (head, rest) if head == "settings" and rest else tuple(column.split("."))
 
 
-def _require_different(units: Sequence[BatchItem], table: str | Path) -> None:
+def _require_different(items: Sequence[BatchItem], table: str | Path) -> None:
     seen: dict[tuple[str, str], int] = {}
-    for unit in units:
+    for item in items:
         for what, key in (
-            ("serial number", folded_number(unit.serial)),
-            ("address", str(unit.setup.device.at)),
+            ("serial number", folded_number(item.serial)),
+            ("address", str(item.setup.setup.device.at)),
         ):
             if (what, key) in seen:
                 raise FileProblem(
-                    f"{table}:{unit.line}: the {what} of line {seen[what, key]} again",
-                    remedy="every unit has one line, and an address of its own (column 'at')",
+                    f"{table}:{item.line}: the {what} of line {seen[what, key]} again",
+                    remedy="every item has one line, and an address of its own (column 'at')",
                 )
-            seen[what, key] = unit.line
+            seen[what, key] = item.line

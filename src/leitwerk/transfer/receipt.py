@@ -9,6 +9,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from leitwerk.check.account import Account
 from leitwerk.datasheet.points import Stored
 from leitwerk.datasheet.settings import DeviceSettings, SettingChange, lines_by_block
 from leitwerk.errors import FileProblem
@@ -40,6 +41,7 @@ class Receipt:
     previous: str
     clock: str
     rounded: tuple[str, ...]
+    account: Account | None
     adjusted: tuple[str, ...]
     discarded: int
     fetched: tuple[str, ...]
@@ -64,6 +66,7 @@ class Receipt:
             "previous": self.previous,
             "clock": self.clock,
             "rounded": list(self.rounded),
+            "account": self.account.to_dict() if self.account else None,
             "adjusted": list(self.adjusted),
             "recordings_discarded": self.discarded,
             "recordings_fetched": list(self.fetched),
@@ -100,6 +103,9 @@ class Receipt:
             lines.append(f"  restart:   in force only after one: {', '.join(self.restart)}")
         if self.restarted:
             lines.append("  recording: stopped for the upload, started again after it")
+        if self.account is not None:
+            head, *more = [*self.account.lines(), *self.account.unused_lines()]
+            lines += [f"  account:   {head}", *(f"             {line}" for line in more)]
         lines += [f"  rounded:   {text}" for text in self.rounded]
         lines += [f"  adjusted:  {text} (the device does that by itself)" for text in self.adjusted]
         if count:
@@ -119,10 +125,10 @@ class KeptFiles:
     stem: Path
 
     @classmethod
-    def at(cls, keep: Path, serial: str, moment: datetime) -> KeptFiles:
+    def at(cls, folder: Path, serial: str, moment: datetime) -> KeptFiles:
         """Names that no other upload has used."""
-        folder = device_folder(keep, serial)
-        return cls(free_path(folder, moment.strftime("%Y-%m-%dT%H%M%SZ"), _KINDS))
+        own = device_folder(folder, serial)
+        return cls(free_path(own, moment.strftime("%Y-%m-%dT%H%M%SZ"), _KINDS))
 
     @property
     def folder(self) -> Path:
@@ -167,9 +173,9 @@ def _json(content: Mapping[str, Any]) -> str:
     return json.dumps(content, indent=2, ensure_ascii=False) + "\n"
 
 
-def last_receipts(keep: Path, serial: str, count: int) -> list[dict[str, Any]]:
+def last_receipts(folder: Path, serial: str, count: int) -> list[dict[str, Any]]:
     """The last receipts of a device in a folder, as plain data, the newest first."""
-    return list(read_history(device_folder(keep, serial)).receipts[::-1][:count])
+    return list(read_history(device_folder(folder, serial)).receipts[::-1][:count])
 
 
 def settings_hash(settings: DeviceSettings) -> str:

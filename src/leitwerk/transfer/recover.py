@@ -13,7 +13,7 @@ from leitwerk.errors import FileProblem
 from leitwerk.project.kept import device_folder
 from leitwerk.transfer.journal import Journal, read_journal
 from leitwerk.transfer.receipt import JOURNAL, Receipt
-from leitwerk.transfer.task import Terms, UploadTask, content_hash
+from leitwerk.transfer.task import UploadOptions, UploadTask, content_hash
 from leitwerk.transfer.transaction import carry
 
 
@@ -59,7 +59,7 @@ class InterruptedUpload:
         }
 
 
-def unfinished(keep: str | Path, serial: str) -> Journal:
+def unfinished(folder: str | Path, serial: str) -> Journal:
     """The journal of an upload to a device that was broken off.
 
     Raises
@@ -68,17 +68,17 @@ def unfinished(keep: str | Path, serial: str) -> Journal:
         There is none, or it cannot be used.
 
     """
-    folder = device_folder(Path(keep), serial)
-    journal = read_journal(folder)
+    own = device_folder(Path(folder), serial)
+    journal = read_journal(own)
     if journal is None:
         raise FileProblem(
-            f"there is no {JOURNAL} in {folder}: no upload to this device was broken off",
+            f"there is no {JOURNAL} in {own}: no upload to this device was broken off",
             remedy="is this the folder where its backups and receipts are?",
         )
     return journal
 
 
-def inspect_interrupted(device: Device, journal: Journal) -> InterruptedUpload:
+def inspect_interrupted(journal: Journal, device: Device) -> InterruptedUpload:
     """Read a device after an upload that was broken off; nothing is written.
 
     Raises
@@ -103,7 +103,7 @@ def inspect_interrupted(device: Device, journal: Journal) -> InterruptedUpload:
     return InterruptedUpload(journal, found, new, old, other)
 
 
-def recover(device: Device, journal: Journal, terms: Terms, *, undo: bool) -> Receipt:
+def recover(journal: Journal, device: Device, options: UploadOptions, *, undo: bool) -> Receipt:
     """Finish an upload that was broken off, or undo it; either ends verified.
 
     A recording that it had stopped is started again. Undone is in reverse order, for devices where
@@ -128,4 +128,4 @@ def recover(device: Device, journal: Journal, terms: Terms, *, undo: bool) -> Re
         backwards=undo,
         replaces=True,
     )
-    return carry(device, task, terms)
+    return carry(device, task, options)

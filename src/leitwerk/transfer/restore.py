@@ -8,11 +8,11 @@ from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import BUS_UNIT
 from leitwerk.devices.device import Device
 from leitwerk.transfer.receipt import Receipt, read_backup
-from leitwerk.transfer.task import TaskSource, Terms, UploadTask
+from leitwerk.transfer.task import TaskSource, UploadOptions, UploadTask
 from leitwerk.transfer.transaction import carry
 
 
-def restore(backup: str | Path, device: Device, terms: Terms) -> Receipt:
+def restore(backup: str | Path, device: Device, options: UploadOptions) -> Receipt:
     """Give a device the settings of a backup back, and prove that it has them.
 
     Only to the device that the backup is of. What cannot be written is left, and so is the address
@@ -31,9 +31,11 @@ def restore(backup: str | Path, device: Device, terms: Terms) -> Receipt:
     writable = {
         name: value
         for name, value in settings.values.items()
-        if name in points and not points[name].read_only and name != BUS_UNIT
+        if name in points and not points[name].read_only and name != BUS_UNIT.name
     }
     source = TaskSource("restore", str(backup), f"settings of {identity.model}", digest)
     return carry(
-        device, UploadTask(DeviceSettings(settings.model, writable), source, identity.serial), terms
+        device,
+        UploadTask(DeviceSettings(settings.model, writable), source, identity.serial),
+        options,
     )

@@ -4,22 +4,21 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-from leitwerk.check.encode import encode_setup
+from leitwerk.check.checked import CheckedSetup
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.settings import DeviceSettings, SettingChange, diff_settings, lines_by_block
 from leitwerk.errors import FileProblem, QuantityError, WrongDevice
 from leitwerk.identity import same_number
-from leitwerk.links.mqtt import StationLink, utc_now
+from leitwerk.links.mqtt import StationLink
 from leitwerk.project.files import read_bytes, write_atomic
 from leitwerk.project.kept import device_folder
 from leitwerk.protocols.station import Desired, RequestStatus, State, is_overdue, judge
-from leitwerk.setup.model import Setup
+from leitwerk.transfer.task import UploadOptions
 
 FILE = "requests.json"
 _KEPT = 200  # requests of one station that are kept
@@ -81,19 +80,16 @@ class StationView:
 
 
 def request_setup(
-    setup: Setup,
+    setup: CheckedSetup,
     link: StationLink,
-    datasheet: Datasheet,
+    options: UploadOptions,
     *,
-    keep: str | Path,
-    by: str = "unnamed",
     expires_s: float | None = None,
     self_test: bool = False,
-    now: Callable[[], datetime] = utc_now,
 ) -> StationView:
     """Ask a station for the settings of a setup; it takes them when it wakes, or refuses them.
 
-    A change that is still waiting is replaced by this one, and told as superseded. When the station
+    A change that is still waiting is replaced by this one, and shown as superseded. When the station
     has these settings already, and nothing else is waiting, nothing is asked for. With
     ``self_test`` it tests itself first: signal, battery, memory, every sensor; when something is
     wrong, it takes nothing and says what.
@@ -108,22 +104,22 @@ def request_setup(
         The broker was not reached, or did not confirm.
 
     """
-    settings = encode_setup(setup, datasheet)
-    view = look_station(setup, link, datasheet, keep=keep, now=now)
-    changes = _changes(view.state, settings, datasheet)
+    settings = setup.require().settings
+    view = look_station(setup, link, options)
+    changes = _changes(view.state, settings, setup.datasheet)
     if not changes and not self_test and view.standing is not RequestStatus.REQUESTED:
         return view
-    moment = now()
+    moment = _whole_second(options)
     text = json.dumps([dict(settings.values), moment.isoformat()], sort_keys=True)
     desired = Desired(
         id=hashlib.sha256(text.encode()).hexdigest()[:_ID],
-        by=by,
+        by=options.by,
         at=moment,
         expires=None if expires_s is None else moment + timedelta(seconds=expires_s),
         self_test=self_test,
         settings=dict(settings.values),
     )
-    folder = device_folder(Path(keep), view.state.serial)
+    folder = device_folder(Path(options.folder), view.state.serial)
     kept = _read(folder / FILE)
     if view.standing is RequestStatus.REQUESTED and view.desired is not None:
         kept = [
@@ -131,20 +127,13 @@ def request_setup(
             for entry in kept
         ]
     # On disk first: what was asked for is known here, whatever becomes of the connection.
-    kept.append({**desired.model_dump(mode="json"), "setup": setup.source.file})
+    kept.append({**desired.model_dump(mode="json"), "setup": setup.setup.source.file})
     write_atomic(folder / FILE, json.dumps({"requests": kept[-_KEPT:]}, indent=2) + "\n")
     link.request(desired)
-    return look_station(setup, link, datasheet, keep=keep, now=now)
+    return look_station(setup, link, options)
 
 
-def look_station(
-    setup: Setup,
-    link: StationLink,
-    datasheet: Datasheet,
-    *,
-    keep: str | Path,
-    now: Callable[[], datetime] = utc_now,
-) -> StationView:
+def look_station(setup: CheckedSetup, link: StationLink, options: UploadOptions) -> StationView:
     """How a station stands, by what the broker keeps of it. Nothing is asked of it.
 
     Raises
@@ -155,18 +144,19 @@ def look_station(
         The broker was not reached, or keeps nothing of it.
 
     """
-    state, desired, moment = link.state(), link.desired(), now()
-    if state.model != setup.device.model or not same_number(state.serial, setup.device.serial):
+    wanted, datasheet = setup.setup.device, setup.datasheet
+    state, desired, moment = link.state(), link.desired(), _whole_second(options)
+    if state.model != wanted.model or not same_number(state.serial, wanted.serial):
         raise WrongDevice(
             f"{link.address} keeps the messages of {state.model} {state.serial}, the setup is for "
-            f"{setup.device.model} {setup.device.serial}",
+            f"{wanted.model} {wanted.serial}",
             remedy="is it the right broker, the right setup? Nothing was asked for.",
         )
     standing = judge(desired, state, moment)
     waiting: list[SettingChange] = []
     if desired is not None and standing is RequestStatus.REQUESTED:
         waiting = _changes(state, DeviceSettings(state.model, desired.settings), datasheet)
-    kept = _read(device_folder(Path(keep), state.serial) / FILE)
+    kept = _read(device_folder(Path(options.folder), state.serial) / FILE)
     current = desired.id if desired is not None else ""
     replaced = [entry for entry in kept if entry.get("superseded_by") == current and current]
     superseded = ", ".join(f"{e.get('at', '?')} by {e.get('by', '?')}" for e in replaced)
@@ -195,6 +185,11 @@ def _read(path: Path) -> list[dict[str, Any]]:
             f"{path} is no list of requests: {error}", remedy="move it away"
         ) from error
     return list(entries)
+
+
+def _whole_second(options: UploadOptions) -> datetime:
+    """The time, in whole seconds as messages have it."""
+    return options.clock.now().replace(microsecond=0)
 
 
 def _stamp(moment: datetime) -> str:

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from leitwerk.datasheet.settings import DeviceSettings, SettingChange, diff_settings
+from leitwerk.datasheet.vocabulary import DEVICE_CLOCK
 from leitwerk.devices.device import Device, Status
 from leitwerk.errors import (
     DeviceInUse,
@@ -26,7 +27,7 @@ from leitwerk.transfer.history import head_of
 from leitwerk.transfer.journal import Journal, read_journal
 from leitwerk.transfer.receipt import KeptFiles, Receipt, settings_hash
 from leitwerk.transfer.settings_state import AS_BEFORE, NOTHING_TO_RECOVER, SettingsState
-from leitwerk.transfer.task import Terms, UploadTask
+from leitwerk.transfer.task import UploadOptions, UploadTask
 
 T = TypeVar("T")
 _AGAIN = (
@@ -34,7 +35,7 @@ _AGAIN = (
 )
 
 
-def carry(device: Device, task: UploadTask, terms: Terms) -> Receipt:
+def carry(device: Device, task: UploadTask, options: UploadOptions) -> Receipt:
     """Carry settings to a device, and prove that they arrived.
 
     Parameters
@@ -42,7 +43,7 @@ def carry(device: Device, task: UploadTask, terms: Terms) -> Receipt:
     device : Device
     task : UploadTask
         The settings that it shall have; all others stay as they are.
-    terms : Terms
+    options : UploadOptions
 
     Returns
     -------
@@ -59,11 +60,11 @@ def carry(device: Device, task: UploadTask, terms: Terms) -> Receipt:
         Anything else; it says what state the device is in and what to do.
 
     """
-    started = terms.now()
-    attempt = _Attempt(device, task, terms)
+    started = options.clock.now()
+    attempt = _Attempt(device, task, options)
     try:
         identity = attempt.identify()
-        with only_writer(identity, terms.allowed.wait_s):
+        with only_writer(identity, options.wait_s):
             return attempt.run(identity, started)
     except (UploadError, WrongDevice, DeviceInUse):
         raise  # they say it all
@@ -81,10 +82,10 @@ def carry(device: Device, task: UploadTask, terms: Terms) -> Receipt:
 class _Attempt:
     """One transaction on its way, and what it has done to the device so far."""
 
-    def __init__(self, device: Device, task: UploadTask, terms: Terms) -> None:
+    def __init__(self, device: Device, task: UploadTask, options: UploadOptions) -> None:
         self.device = device
         self.task = task
-        self.terms = terms
+        self.options = options
         self.settings = SettingsState.UNTOUCHED
         self.journal: Journal | None = None
         self.earlier: Journal | None = None
@@ -101,9 +102,9 @@ class _Attempt:
 
     def step(self, name: str, act: Callable[[], T]) -> T:
         """Do one step and show it before and after."""
-        self.terms.progress(name, 0, 1)
+        self.options.on_progress(name, 0, 1)
         result = act()
-        self.terms.progress(name, 1, 1)
+        self.options.on_progress(name, 1, 1)
         return result
 
     def identify(self) -> Identity:
@@ -114,8 +115,8 @@ class _Attempt:
 
     def run(self, identity: Identity, started: datetime) -> Receipt:
         """All that follows once the device is known and nobody else writes to it."""
-        terms, device = self.terms, self.device
-        files = KeptFiles.at(Path(terms.keep), identity.serial, started)
+        options, device = self.options, self.device
+        files = KeptFiles.at(Path(options.folder), identity.serial, started)
         self.earlier = read_journal(files.folder)
         self.require_own()
         status = self.step("look what it is doing", device.status)
@@ -140,9 +141,9 @@ class _Attempt:
         after = self.verify(before)
         self.finish()
         receipt = Receipt(
-            by=terms.by,
+            by=options.by,
             started=started,
-            finished=terms.now(),
+            finished=options.clock.now(),
             source=self.task.source,
             identity=identity,
             address=str(device.address),
@@ -154,6 +155,7 @@ class _Attempt:
             previous=head_of(files.folder),
             clock=self.clock,
             rounded=self.task.rounded,
+            account=self.task.account,
             adjusted=tuple(
                 f"{c.setting} to {c.shown_old()}, asked {c.shown_new()}" for c in self.adjusted
             ),
@@ -185,11 +187,11 @@ class _Attempt:
 
     def require_idle(self, status: Status) -> None:
         """Insist that nothing is disturbed that was not given up."""
-        sheet, allowed = self.device.datasheet, self.terms.allowed
+        sheet, options = self.device.datasheet, self.options
         at_work = sheet.takes_while_recording(change.setting for change in self.changes)
-        given_up = allowed.discard_recordings or allowed.fetch_recordings
+        given_up = options.discard_recordings or options.fetch_recordings
         self.erases = given_up and status.unfetched > 0
-        if status.recording and not allowed.stop_recording and (self.erases or not at_work):
+        if status.recording and not options.stop_recording and (self.erases or not at_work):
             raise UploadError(
                 "the device is recording, and takes settings only when stopped",
                 state=SettingsState.UNTOUCHED,
@@ -213,7 +215,7 @@ class _Attempt:
                 state=SettingsState.UNTOUCHED,
                 remedy="ask for them with 'leitwerk request'; it takes them when it wakes",
             )
-        least = self.device.datasheet.least
+        least = self.device.datasheet.writing.minimum
         if not least:
             return
         status = self.step("see that it is fit", self.device.status_points)
@@ -229,7 +231,7 @@ class _Attempt:
 
     def look_at_clock(self) -> None:
         """What is recorded has its times from the device's clock: a wrong one is told, no more."""
-        if self.device.datasheet.family("status", "clock") is None:
+        if self.device.datasheet.family(DEVICE_CLOCK) is None:
             return
         try:
             reading = self.step("look at its clock", self.device.clock)
@@ -241,7 +243,7 @@ class _Attempt:
         role = self.device.datasheet.role_for(change.setting for change in self.changes)
         if not role:
             return  # a device that asks nobody
-        passwords = self.terms.passwords
+        passwords = self.options.passwords
         self.step(f"log in as the {role}", lambda: self.device.log_in_with(role, passwords))
         self.logged_in = True
 
@@ -262,7 +264,7 @@ class _Attempt:
             source=self.task.source,
             identity=identity,
             address=str(self.device.address),
-            by=self.terms.by,
+            by=self.options.by,
             started=started,
             changes=tuple(changes.values()),
             stage="",
@@ -280,9 +282,9 @@ class _Attempt:
             self.step("stop the recording", lambda: self.device.command("stop"))
             self.stopped = True
         if self.erases:
-            if self.terms.allowed.fetch_recordings:
+            if self.options.fetch_recordings:
                 self.fetched = fetch_recordings(
-                    self.device, before, files.stem, self.terms.progress
+                    self.device, before, files.stem, self.options.on_progress
                 )
             else:
                 self.discarded = status.unfetched
@@ -294,7 +296,7 @@ class _Attempt:
         self.settings = SettingsState.STAGED if self.device.commits else SettingsState.PARTLY
         return self.device.write_settings(
             {change.setting: change.new for change in self.changes},
-            lambda done, total: self.terms.progress("write what differs", done, total),
+            lambda done, total: self.options.on_progress("write what differs", done, total),
             backwards=self.task.backwards,
         )
 
@@ -330,8 +332,8 @@ class _Attempt:
         settings = self.device.datasheet.settings
         other = diff_settings(after, asked, self.device.datasheet)
         # A device that adjusts a setting by itself has not failed; what it came to is told.
-        self.adjusted = [c for c in other if settings[c.setting].adjusts]
-        wrong = [c for c in other if not settings[c.setting].adjusts]
+        self.adjusted = [c for c in other if settings[c.setting].self_adjusting]
+        wrong = [c for c in other if not settings[c.setting].self_adjusting]
         if wrong:
             self.settings = SettingsState.DIFFERENT
             raise UploadError(

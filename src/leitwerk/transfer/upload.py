@@ -2,68 +2,48 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any
 
-from leitwerk.check.encode import encode_setup, encode_with_findings
+from leitwerk.check.account import Account
+from leitwerk.check.checked import CheckedSetup
 from leitwerk.datasheet.settings import SettingChange, diff_settings, lines_by_block, show_setting
 from leitwerk.devices.device import Device
 from leitwerk.identity import Identity
 from leitwerk.setup.model import Setup
 from leitwerk.transfer.receipt import Receipt
-from leitwerk.transfer.task import (
-    NOTHING_MORE,
-    Allowed,
-    Progress,
-    TaskSource,
-    Terms,
-    UploadTask,
-    content_hash,
-)
+from leitwerk.transfer.task import TaskSource, UploadOptions, UploadTask, content_hash
 from leitwerk.transfer.transaction import carry
 
 
-def upload(
-    setup: Setup,
-    device: Device,
-    *,
-    keep: str | Path,
-    passwords: Mapping[str, str],
-    allowed: Allowed = NOTHING_MORE,
-    by: str = "unnamed",
-    progress: Progress = lambda step, done, total: None,
-    now: Callable[[], datetime] = lambda: datetime.now(UTC),
-) -> Receipt:
+def upload(setup: CheckedSetup, device: Device, options: UploadOptions) -> Receipt:
     """Carry a setup to the device that it names, and prove that it arrived.
 
     Parameters
     ----------
-    setup : Setup
+    setup : CheckedSetup
     device : Device
-    keep, passwords, allowed, by, progress, now
-        As in ``Terms``.
+    options : UploadOptions
 
     Raises
     ------
     SetupError
-        The setup has errors on this device; nothing was written.
+        The setup has errors; nothing was written.
     WrongDevice, DeviceInUse
-        Another device answered, or somebody else is writing to it; nothing was written.
+        Another device answered, or another program is writing to it; nothing was written.
     UploadError
         Anything else; it says what state the device is in and what to do.
 
     """
-    settings, findings = encode_with_findings(setup, device.datasheet)
+    setup.require()
     task = UploadTask(
-        settings,
-        source_of(setup),
-        setup.device.serial,
-        rounded=tuple(f"{f.path}: {f.message}" for f in findings if f.rule == "rounded"),
+        setup.settings,
+        source_of(setup.setup),
+        setup.setup.device.serial,
+        rounded=tuple(f"{f.path}: {f.message}" for f in setup.findings if f.rule == "rounded"),
+        account=setup.account,
     )
-    return carry(device, task, Terms(keep, passwords, allowed, by, progress, now))
+    return carry(device, task, options)
 
 
 def source_of(setup: Setup) -> TaskSource:
@@ -80,6 +60,7 @@ class Plan:
     same: int
     kept: tuple[tuple[str, str], ...]
     requests: int
+    account: Account
 
     def to_dict(self) -> dict[str, Any]:
         """The plan as plain data for JSON."""
@@ -89,6 +70,7 @@ class Plan:
             "unchanged": self.same,
             "read_only": dict(self.kept),
             "write_requests": self.requests,
+            "account": self.account.to_dict(),
         }
 
     def __str__(self) -> str:
@@ -103,10 +85,11 @@ class Plan:
             if count
             else "nothing to change: the device holds these settings already"
         )
+        lines += ["", *self.account.lines(), *self.account.unused_lines()]
         return "\n".join(lines)
 
 
-def plan_upload(setup: Setup, device: Device) -> Plan:
+def plan_upload(setup: CheckedSetup, device: Device) -> Plan:
     """What an upload of a setup would change; nothing is written.
 
     Raises
@@ -119,8 +102,8 @@ def plan_upload(setup: Setup, device: Device) -> Plan:
         It was not reached.
 
     """
-    settings = encode_setup(setup, device.datasheet)
-    identity = device.require(setup.device.model, setup.device.serial)
+    settings = setup.require().settings
+    identity = device.require(setup.setup.device.model, setup.setup.device.serial)
     present = device.read_settings()
     changes = diff_settings(present, settings, device.datasheet)
     points = device.datasheet.settings
@@ -135,4 +118,5 @@ def plan_upload(setup: Setup, device: Device) -> Plan:
         len(settings.values) - len(changes),
         kept,
         device.count_writes({c.setting: c.new for c in changes}),
+        setup.account,
     )

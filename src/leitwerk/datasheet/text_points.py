@@ -1,12 +1,13 @@
-"""Queries: single values in a device that is asked and told in texts (SCPI, SDI-12, lines)."""
+"""Points in texts: values of a device that is queried and written in lines (SCPI, SDI-12, text)."""
 
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
-from leitwerk.datasheet.points import INDEX, Stored
+from leitwerk.datasheet.points import INDEX, Point, Stored
 from leitwerk.datasheet.registers import readable, round_steps
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import format_number
@@ -28,30 +29,21 @@ DIALECTS = {"scpi": Dialect(quoted=True, forbids='"'), "sdi12": Dialect(forbids=
 
 
 @dataclass(frozen=True, slots=True)
-class Query:
-    """One value that a device tells when it is asked with ``ask``, and takes with ``tell``.
+class TextPoint(Point):
+    """One value that a device gives when it is asked with ``query``, and takes with ``write``.
 
     Of an answer of several fields, ``field`` (from 1) is the one that is meant; of one with fixed
-    columns, ``columns`` (first and last, from 1). In ``tell``, ``{}`` stands for the value. ``kind``
-    is ``number`` or ``text``; choices are told as their codes' texts.
+    columns, ``columns`` (first and last, from 1). In ``write``, ``{}`` stands for the value. ``kind``
+    is ``number`` or ``text``; choices are written as their codes' texts.
     """
 
-    name: str
-    ask: str
-    tell: str = ""
+    query: str
+    write: str = ""
     field: int = 0
     kind: str = "number"
     step: float = 0.0
-    unit: str = ""
     choices: tuple[tuple[str, str], ...] = ()
-    limits: tuple[float, float] | None = None
-    longest: int = MAX_TEXT
-    read_only: bool = False
-    role: str = ""
-    needs: str = ""
-    adjusts: bool = False
-    special: tuple[tuple[float, str], ...] = ()
-    substitute: float | None = None
+    max_length: int = MAX_TEXT
     columns: tuple[int, int] | None = None
     dialect: Dialect = DIALECTS["scpi"]
 
@@ -61,14 +53,19 @@ class Query:
         return self.kind == "text"
 
     @property
+    def choice_numbers(self) -> tuple[tuple[str, float], ...]:
+        """Each choice with its position among them; its code is a text."""
+        return tuple((name, float(k)) for k, (name, _) in enumerate(self.choices))
+
+    @property
     def place(self) -> str:
         """Where it lives, for people."""
-        return self.ask or self.tell
+        return self.query or self.write
 
-    def at(self, index: int, stride: int) -> Query:
+    def at(self, index: int, stride: int) -> TextPoint:
         """The same for another index; ``{n}`` in its texts becomes the number."""
         del stride
-        texts = {t: INDEX.sub(str(index), getattr(self, t)) for t in ("name", "ask", "tell")}
+        texts = {t: INDEX.sub(str(index), getattr(self, t)) for t in ("name", "query", "write")}
         return replace(self, **texts)  # type: ignore[arg-type]
 
     @property
@@ -125,11 +122,11 @@ class Query:
 
     def _safe(self, text: str) -> str:
         spoils = next((c for c in text if c in self.dialect.forbids), "")
-        if len(text) > self.longest or not text.isascii() or not text.isprintable() or spoils:
+        if len(text) > self.max_length or not text.isascii() or not text.isprintable() or spoils:
             without = f", none of {self.dialect.forbids}" if self.dialect.forbids else ""
             raise QuantityError(
                 f"{text[:80]!r} cannot be told to it",
-                valid=f"at most {self.longest} printable characters of ASCII{without}",
+                valid=f"at most {self.max_length} printable characters of ASCII{without}",
             )
         return f'"{text}"' if self.dialect.quoted else text
 
@@ -152,8 +149,10 @@ class Query:
         return round_steps(round(number / self.step), self.step, 0.0) if self.step else number
 
     def number(self, text: str) -> float:
-        """An answer as a number, NaN when it is none."""
+        """An answer as a number: a choice by its position; NaN when it is neither."""
         value = self.decode(text)
+        if self.choices:
+            return dict(self.choice_numbers).get(str(value), math.nan)
         return value if isinstance(value, float) else math.nan
 
 
@@ -177,3 +176,19 @@ class Replies:
             return None
         code = answer[len(head) : len(answer) - len(tail)].strip()
         return int(code) if code.isdecimal() and len(code) <= _CODE_DIGITS else 0
+
+
+def texts(points: Iterable[Point]) -> list[TextPoint]:
+    """The same points, for a link that speaks in texts.
+
+    Raises
+    ------
+    TypeError
+        One of them lies in registers.
+
+    """
+    every = list(points)
+    found = [point for point in every if isinstance(point, TextPoint)]
+    if len(found) < len(every):
+        raise TypeError("a link for texts was given a point in registers")
+    return found

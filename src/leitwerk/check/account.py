@@ -1,0 +1,392 @@
+"""The account of a setup: where each entry of it ends.
+
+Every entry of a setup file ends in exactly one of four ways. It is stored in the device, and read back
+after an upload; or Leitwerk works it, and the account says when; or it is for people only; or it is
+refused, which is an error. There is no fifth way.
+"""
+
+from __future__ import annotations
+
+import enum
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from leitwerk.check.channels import CheckedChannel, ReadingChannel, SignalChannel
+from leitwerk.check.host_work import host_alarms
+from leitwerk.check.outputs import AnalogOutput, CheckedOutput, RelayOutput
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.vocabulary import (
+    ALARM_SEVERITY,
+    BAND_END,
+    CHANNEL_LABEL,
+    CHANNEL_SENSOR,
+    CHANNEL_UNIT,
+    CONTACT_NUMBER,
+    RELAY_LEAST_OFF,
+    RELAY_LEAST_ON,
+    RELAY_LIMIT,
+    RELAY_NORMAL,
+    RELAY_SAFE,
+    SIGNAL_LOW,
+    STORAGE_INTERVAL,
+    STORAGE_STATISTICS,
+    TITLE,
+    KnownPoint,
+)
+from leitwerk.findings import KeyPath
+
+if TYPE_CHECKING:
+    from leitwerk.check.checked import CheckedSetup
+
+
+class Fate(enum.StrEnum):
+    """How an entry ends."""
+
+    STORED = "stored in the device"
+    LEITWERK = "worked by Leitwerk"
+    PEOPLE = "for people only"
+    REFUSED = "refused"
+
+
+class When(enum.StrEnum):
+    """When Leitwerk works an entry."""
+
+    CONNECTED = "before each act on the device"
+    CHECKED = "when the setup is checked"
+    READ = "whenever values are read"
+    CONDENSED = "by 'leitwerk condense', from a recording"
+    ATTENDED = "only while 'leitwerk attend' runs"
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One entry of a setup: the way to it, how it ends, and where, when or why."""
+
+    path: KeyPath
+    fate: Fate
+    how: str
+
+    def to_dict(self) -> dict[str, str]:
+        """The entry as plain data for JSON."""
+        return {"path": ".".join(self.path), "fate": self.fate.value, "how": self.how}
+
+    def __str__(self) -> str:
+        return f"{'.'.join(self.path)}: {self.fate.value} ({self.how})"
+
+
+@dataclass(frozen=True)
+class Account:
+    """Where each entry of a setup ends, in the order of the file.
+
+    ``attended`` names what works only while 'leitwerk attend' runs. ``cleared`` are parts of the
+    device that the setup does not use and that are given up, ``left`` those that stay as they were
+    because the model has no way to give them up.
+    """
+
+    entries: tuple[Entry, ...]
+    attended: tuple[str, ...]
+    cleared: tuple[str, ...]
+    left: tuple[str, ...]
+
+    def count(self, fate: Fate) -> int:
+        """How many entries end in one way."""
+        return Counter(entry.fate for entry in self.entries)[fate]
+
+    def lines(self) -> list[str]:
+        """The account for people, in three lines, and what happens to parts that are not used."""
+        stored, worked, people, refused = (self.count(fate) for fate in Fate)
+        only = (
+            f"; only while 'leitwerk attend' runs: {', '.join(self.attended)}"
+            if self.attended
+            else ""
+        )
+        return [
+            f"{stored} entries stored in the device and read back",
+            f"{worked} worked by Leitwerk{only}",
+            f"{people} for people only, {refused} refused",
+        ]
+
+    def unused_lines(self) -> list[str]:
+        """What happens to parts of the device that the setup does not use."""
+        lines = []
+        if self.cleared:
+            lines.append(f"not used, cleared: {', '.join(self.cleared)}")
+        if self.left:
+            lines.append(f"not used, left as they are: {', '.join(self.left)}")
+        return lines
+
+    def to_dict(self) -> dict[str, Any]:
+        """The account as plain data for JSON."""
+        return {
+            "counts": {fate.value: self.count(fate) for fate in Fate},
+            "only_attended": list(self.attended),
+            "cleared": list(self.cleared),
+            "left": list(self.left),
+            "entries": [entry.to_dict() for entry in self.entries],
+        }
+
+    def __str__(self) -> str:
+        return "\n".join([*self.lines(), *self.unused_lines()])
+
+
+# ---------------------------------------------------------------------- entry by entry
+
+_Ending = tuple[Fate, str]
+
+
+def _worked(when: When) -> _Ending:
+    return Fate.LEITWERK, when.value
+
+
+def _people(what: str = "a name or a remark") -> _Ending:
+    return Fate.PEOPLE, what
+
+
+def leaves(content: object, path: KeyPath = ()) -> Iterator[KeyPath]:
+    """The way to every entry of a file: each text, and each empty group or list."""
+    if isinstance(content, dict) and content:
+        for key, value in content.items():
+            yield from leaves(value, (*path, key))
+    elif isinstance(content, list) and content:
+        for number, value in enumerate(content):
+            yield from leaves(value, (*path, str(number)))
+    elif path:
+        yield path
+
+
+def take_account(checked: CheckedSetup) -> Account:
+    """Where each entry of a checked setup ends."""
+    book = _Book(checked)
+    entries = tuple(book.entry(path) for path in leaves(checked.setup.source.root or {}))
+    return Account(entries, tuple(book.attended()), *_unused(checked))
+
+
+class _Book:
+    """Finds how each entry ends."""
+
+    def __init__(self, checked: CheckedSetup) -> None:
+        self.setup, self.sheet = checked.setup, checked.datasheet
+        self.channels: Mapping[str, CheckedChannel] = {c.name: c for c in checked.channels}
+        self.outputs: Mapping[str, CheckedOutput] = {o.name: o for o in checked.outputs}
+        self.host_alarms = host_alarms(checked.channels)
+        banded = [c.name for c in checked.channels if c.bands is not None]
+        self.shows_bands_of = banded[:1] if self.sheet.has(BAND_END) else []
+        self.errors = {f.path: f.message for f in checked.findings if f.is_error and f.path}
+
+    def entry(self, path: KeyPath) -> Entry:
+        """One entry: refused where an error stands at it or above it."""
+        for depth in range(len(path), 0, -1):
+            message = self.errors.get(".".join(path[:depth]))
+            if message is not None:
+                return Entry(path, Fate.REFUSED, message)
+        find = _SECTIONS.get(path[0])
+        found = find(self, path) if find else None
+        if found is None:
+            # Nothing of ours knows this key: it must not pass for something that was done.
+            return Entry(path, Fate.REFUSED, "Leitwerk has no use for this entry")
+        return Entry(path, *found)
+
+    def stored(self, known: KnownPoint, otherwise: _Ending) -> _Ending:
+        """Stored where the model has the setting."""
+        return (Fate.STORED, known.name) if self.sheet.has(known) else otherwise
+
+    # ------------------------------------------------------------------ sections of the file
+
+    def single(self, path: KeyPath) -> _Ending | None:
+        """An entry at the top of the file."""
+        return {
+            "leitwerk": _worked(When.CHECKED),
+            "title": self.stored(TITLE, _people("the title, in receipts and messages")),
+            "sample": (Fate.STORED, "sample.interval"),
+            "store": self.stored(STORAGE_INTERVAL, _worked(When.CONDENSED)),
+            "statistics": self.stored(STORAGE_STATISTICS, _worked(When.CONDENSED)),
+            "report": (Fate.STORED, "report.interval"),
+            "zone": _worked(When.ATTENDED),
+            "integration": (Fate.STORED, "sample.integration"),
+            "mains": _worked(When.CHECKED),
+            "when_full": (Fate.STORED, "memory.when_full"),
+            "autonomy": _worked(When.CHECKED),
+            "contact_list": _worked(When.ATTENDED),
+        }.get(path[0])
+
+    def device(self, path: KeyPath) -> _Ending | None:
+        """Which device it is."""
+        del path
+        return _worked(When.CONNECTED)
+
+    def group(self, path: KeyPath) -> _Ending | None:
+        """Intervals of a group: one that differs from the setup's is refused by the check."""
+        if path[-1] in {"sample", "report"}:
+            return Fate.STORED, f"{path[-1]}.interval"
+        return _worked(When.CONDENSED)
+
+    def attended_only(self, path: KeyPath) -> _Ending | None:
+        """The schedule, services and rules: no device has them."""
+        del path
+        return _worked(When.ATTENDED)
+
+    def contact(self, path: KeyPath) -> _Ending | None:
+        """A way to reach a contact."""
+        key = path[2] if len(path) > 2 else ""
+        if key == "text_message":
+            return self.stored(CONTACT_NUMBER, _worked(When.ATTENDED))
+        return _worked(When.CHECKED if key == "outside" else When.ATTENDED)
+
+    def further(self, path: KeyPath) -> _Ending | None:
+        """A setting by its own name."""
+        return Fate.STORED, path[-1]
+
+    def output(self, path: KeyPath) -> _Ending | None:
+        """An output: what the device keeps of it, and what Leitwerk drives."""
+        output = self.outputs.get(path[1])
+        key = path[2] if len(path) > 2 else ""
+        if key == "label":
+            return _people()
+        if isinstance(output, AnalogOutput):
+            if key in {"load", "supply"}:
+                return _worked(When.CHECKED)
+            return Fate.STORED, f"output.{output.terminal.slot}"
+        if isinstance(output, RelayOutput):
+            known = _RELAY.get(key)
+            if known is not None:
+                return self.stored(known, _worked(When.ATTENDED))
+            if key == "terminal" and not output.follows:
+                return _worked(When.ATTENDED)
+            return Fate.STORED, f"relay.{output.terminal.slot}.alarms"
+        return Fate.REFUSED, "its output has an error"
+
+    def channel(self, path: KeyPath) -> _Ending | None:
+        """A channel: its wiring, its scale, what is expected of it, its alarms."""
+        channel = self.channels.get(path[1])
+        key = path[2] if len(path) > 2 else ""
+        if channel is None:
+            return Fate.REFUSED, "its channel has an error"
+        if key in _READ_BY_LEITWERK:
+            return _worked(When.READ)
+        if key in {"alarms", "limits"}:
+            return self._alarm(channel, path)
+        if key in {"bands", "band_hysteresis"}:
+            own = channel.name in self.shows_bands_of
+            return (Fate.STORED, "band.{k}") if own else _worked(When.READ)
+        slot = "" if isinstance(channel, ReadingChannel) else "channel.{n}"
+        return {
+            "label": self.stored(CHANNEL_LABEL, _people()) if slot else _people(),
+            "terminal": self.stored(CHANNEL_SENSOR, _worked(When.READ)),
+            "reading": _worked(When.READ),
+            "sensor": (Fate.STORED, CHANNEL_SENSOR.name),
+            "signal": self.stored(CHANNEL_SENSOR, _worked(When.READ)),
+            "range": (Fate.STORED, "channel.{n}.range"),
+            "scale": self._scale(channel),
+            "shunt": self._scale(channel),
+            "unit": self.stored(CHANNEL_UNIT, _worked(When.READ)) if slot else _worked(When.READ),
+            "states": _people("the names of its states"),
+            "group": _worked(When.CHECKED),
+            "time_constant": _worked(When.CHECKED),
+        }.get(key)
+
+    def _scale(self, channel: CheckedChannel) -> _Ending:
+        """Stored where the device shows the value itself; else it shows the signal."""
+        m = channel.measurement if isinstance(channel, SignalChannel) else None
+        if m is not None and m.shown_unit == m.unit and self.sheet.has(SIGNAL_LOW):
+            return Fate.STORED, "channel.{n}.scale"
+        return _worked(When.READ)
+
+    def _alarm(self, channel: CheckedChannel, path: KeyPath) -> _Ending:
+        """An alarm is watched by the device as a whole, or by Leitwerk."""
+        if path[2] == "limits":
+            ours = any(name.startswith(f"{channel.name}.") for name in self.host_alarms)
+            return _worked(When.ATTENDED) if ours else (Fate.STORED, "alarm.{k}")
+        key = path[4] if len(path) > 4 else ""
+        if f"{channel.name}.{path[3]}" in self.host_alarms or key == "acknowledge":
+            return _worked(When.ATTENDED)
+        if key == "severity":
+            return self.stored(ALARM_SEVERITY, _people("how urgent it is"))
+        return Fate.STORED, "alarm.{k}"
+
+    # ------------------------------------------------------------------ what needs 'attend'
+
+    def attended(self) -> Iterator[str]:
+        """What works only while 'leitwerk attend' runs, by name or number."""
+        if len(self.host_alarms) > 3:
+            yield f"{len(self.host_alarms)} alarms"
+        else:
+            yield from (f"alarm {name}" for name in self.host_alarms)
+        if count := len(self.setup.rules):
+            yield f"{count} rule{'s' * (count != 1)}"
+        if self.setup.schedule:
+            yield "the schedule"
+
+
+_READ_BY_LEITWERK = {"leads", "calibration", "tare", "expect"}
+_RELAY = {
+    "normal": RELAY_NORMAL,
+    "safe": RELAY_SAFE,
+    "least_on": RELAY_LEAST_ON,
+    "least_off": RELAY_LEAST_OFF,
+    "limit": RELAY_LIMIT,
+}
+_Section = Callable[[_Book, KeyPath], "_Ending | None"]
+_SECTIONS: Mapping[str, _Section] = {
+    **dict.fromkeys(
+        (
+            "leitwerk", "title", "sample", "store", "statistics", "report", "zone", "integration",
+            "mains", "when_full", "autonomy", "contact_list",
+        ),
+        _Book.single,
+    ),
+    "device": _Book.device,
+    "groups": _Book.group,
+    "schedule": _Book.attended_only,
+    "services": _Book.attended_only,
+    "rules": _Book.attended_only,
+    "contacts": _Book.contact,
+    "settings": _Book.further,
+    "outputs": _Book.output,
+    "channels": _Book.channel,
+}  # fmt: skip
+
+
+# ---------------------------------------------------------------------- what is not used
+
+
+def _unused(checked: CheckedSetup) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """Parts of the device that setups assign and this one does not use: cleared, and left."""
+    from leitwerk.check.settings import can_clear  # noqa: PLC0415
+
+    sheet = checked.datasheet
+    cleared = _spans((w.known.block or w.known.name, w.number) for w in checked.wanted if w.clears)
+    used = {(w.known.block, w.number) for w in checked.wanted if not w.clears}
+    left: list[tuple[str, int | None]] = []
+    for known in _assigned(sheet):
+        family = sheet.family(known)
+        if family is not None and not can_clear(known, sheet):
+            left += [(known.block, k) for k in family.indices if (known.block, k) not in used]
+    return cleared, _spans(left)
+
+
+def _assigned(sheet: Datasheet) -> Iterator[KnownPoint]:
+    """The points by which the parts of a device are assigned, as far as the model has them."""
+    from leitwerk.datasheet.vocabulary import VOCABULARY  # noqa: PLC0415
+
+    return (k for k in VOCABULARY.values() if k.cleared is not None and sheet.has(k))
+
+
+def _spans(parts: Any) -> tuple[str, ...]:
+    """``alarm 3..12`` for the alarms from 3 to 12."""
+    by_block: dict[str, set[int]] = {}
+    for block, index in parts:
+        if index is not None:
+            by_block.setdefault(block.partition(".")[0], set()).add(index)
+    found = []
+    for block, indices in by_block.items():
+        runs: list[list[int]] = []
+        for index in sorted(indices):
+            if runs and index == runs[-1][-1] + 1:
+                runs[-1].append(index)
+            else:
+                runs.append([index])
+        texts = (f"{r[0]}..{r[-1]}" if len(r) > 2 else ", ".join(map(str, r)) for r in runs)
+        found.append(f"{block} {', '.join(texts)}")
+    return tuple(found)

@@ -1,0 +1,151 @@
+"""Checked channels: what a channel of a setup is on one device, in the units that are used there.
+
+Three kinds: a signal at a terminal, a contact at a terminal, and what the device measures by itself.
+"""
+
+from __future__ import annotations
+
+import math
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from leitwerk.alarms.bands import Bands
+from leitwerk.alarms.definition import AlarmDefinition
+from leitwerk.check.measurement import Measurement
+from leitwerk.datasheet.model import Datasheet, Range, Terminal
+from leitwerk.datasheet.points import Point
+from leitwerk.datasheet.vocabulary import CHANNEL_QUALITY, CHANNEL_VALUE
+from leitwerk.parsing.quantities import format_value
+from leitwerk.parsing.units import Unit
+from leitwerk.signals.scale import Chain
+
+STATES = ("open", "closed")  # as numbers 0 and 1
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CheckedChannel(ABC):
+    """What all kinds of channels have in common. Numbers are in ``unit``.
+
+    ``kind`` is the device's word for what it measures there, ``host`` what Leitwerk works behind the
+    value that the device shows, ``span`` the values that the channel can have. ``states`` are the
+    names of 0 and 1 where the values are states, None where they are numbers. ``device_alarms`` are
+    those alarms that the device watches itself, in terms of what it shows.
+    """
+
+    name: str
+    label: str
+    kind: str
+    unit: Unit
+    span: tuple[float, float]
+    host: Chain
+    states: tuple[str, str] | None
+    expected: tuple[float, float] | None
+    alarms: tuple[AlarmDefinition, ...]
+    device_alarms: tuple[AlarmDefinition, ...]
+    bands: Bands | None
+
+    @property
+    def symbol(self) -> str:
+        """The unit's symbol, empty where there is none."""
+        return "" if self.states is not None else self.unit.symbol
+
+    @property
+    @abstractmethod
+    def where(self) -> str:
+        """Where its values come from, for people."""
+
+    @abstractmethod
+    def value_point(self, datasheet: Datasheet) -> Point:
+        """The reading that shows its value."""
+
+    @abstractmethod
+    def quality_point(self, datasheet: Datasheet) -> Point | None:
+        """The reading that says what the value is worth, None where the value itself must."""
+
+    @abstractmethod
+    def owns(self, setting: str) -> bool:
+        """Whether a setting of the device belongs to this channel."""
+
+    def named_alarms(self) -> Iterator[tuple[str, AlarmDefinition]]:
+        """Each alarm with its full name, ``air_top.too_hot``."""
+        return ((f"{self.name}.{alarm.name}", alarm) for alarm in self.alarms)
+
+    def words(self, value: float | None) -> str:
+        """A value of this channel for people: with its unit, or as its state."""
+        if value is None or math.isnan(value):
+            return "no reading"
+        if self.states is not None:
+            return self.states[round(value)]
+        return format_value(float(f"{value:.5g}"), self.unit)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WiredChannel(CheckedChannel):
+    """A channel at a terminal."""
+
+    terminal: Terminal
+
+    @property
+    def slot(self) -> int:
+        """The index of its settings and readings in the device."""
+        return self.terminal.slot
+
+    @property
+    def where(self) -> str:
+        """Where its values come from, for people."""
+        return f"terminal {self.terminal.name}"
+
+    def value_point(self, datasheet: Datasheet) -> Point:
+        """The reading that shows its value."""
+        return datasheet.point(CHANNEL_VALUE, self.slot)
+
+    def quality_point(self, datasheet: Datasheet) -> Point | None:
+        """The reading that says what the value is worth."""
+        return (
+            datasheet.point(CHANNEL_QUALITY, self.slot) if datasheet.has(CHANNEL_QUALITY) else None
+        )
+
+    def owns(self, setting: str) -> bool:
+        """Whether a setting of the device belongs to this channel."""
+        return setting.startswith(f"channel.{self.slot}.")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SignalChannel(WiredChannel):
+    """A sensor or a signal at a terminal: its values are numbers."""
+
+    measurement: Measurement
+    range: Range | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ContactChannel(WiredChannel):
+    """A contact at a terminal: its values are states."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ReadingChannel(CheckedChannel):
+    """What the device measures by itself: it belongs to no terminal and has no settings."""
+
+    point: Point
+
+    @property
+    def where(self) -> str:
+        """Where its values come from, for people."""
+        return f"reading {self.point.name}"
+
+    def value_point(self, datasheet: Datasheet) -> Point:
+        """The reading itself."""
+        del datasheet
+        return self.point
+
+    def quality_point(self, datasheet: Datasheet) -> Point | None:
+        """None: the value says itself what it is worth."""
+        del datasheet
+        return None
+
+    def owns(self, setting: str) -> bool:
+        """No setting belongs to it."""
+        del setting
+        return False

@@ -1,0 +1,87 @@
+"""What Leitwerk does in the device's place: one warning for each subject, with when it does it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from leitwerk.check.channels import CheckedChannel
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.vocabulary import BAND_END, STORAGE_INTERVAL, STORAGE_STATISTICS
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.setup.model import Setup
+
+_RULE = "host-only"
+_NAMED = 8  # of many, that are worth naming
+_ATTEND = "only while 'leitwerk attend' runs"
+
+
+def host_alarms(channels: Sequence[CheckedChannel]) -> list[str]:
+    """The full names of the alarms that the device does not watch itself."""
+    return [
+        f"{c.name}.{alarm.name}"
+        for c in channels
+        for alarm in c.alarms
+        if alarm.name not in {own.name for own in c.device_alarms}
+    ]
+
+
+def warn_host_work(
+    setup: Setup, datasheet: Datasheet, channels: Sequence[CheckedChannel], findings: Findings
+) -> None:
+    """One warning for alarms, bands, storage, rules and the schedule that the device does not do."""
+    model = datasheet.model
+    if alarms := host_alarms(channels):
+        _warn(
+            _alarm_place(alarms[0], findings),
+            f"{model} does not watch {_named(alarms)} itself: Leitwerk does, {_ATTEND}",
+            findings,
+        )
+    banded = [c.name for c in channels if c.bands is not None]
+    shown_here = banded[1:] if datasheet.has(BAND_END) else banded
+    if shown_here:
+        what = (
+            f"{model} does not show the bands of {_named(shown_here)}: Leitwerk does, in live views"
+        )
+        _warn(("channels", shown_here[0], "bands"), what, findings)
+    condensed = [
+        path
+        for path, asked in _stored_otherwise(setup, datasheet)
+        if asked and findings.mentions(path)
+    ]
+    if condensed:
+        what = (
+            f"{model} does not do this: 'leitwerk condense' does, from a recording that was fetched"
+        )
+        _warn(condensed[0], what, findings)
+    if setup.schedule:
+        what = f"{model} keeps no schedule: Leitwerk starts and stops its runs, {_ATTEND}"
+        _warn(("schedule",), what, findings)
+    if setup.rules:
+        _warn(("rules",), f"{model} follows no rules: Leitwerk does, {_ATTEND}", findings)
+
+
+def _stored_otherwise(setup: Setup, datasheet: Datasheet) -> list[tuple[KeyPath, bool]]:
+    """Wishes about storing, and whether they are ones that the device does not fulfil."""
+    found: list[tuple[KeyPath, bool]] = [
+        (("statistics",), not datasheet.has(STORAGE_STATISTICS)),
+        (("store",), not datasheet.has(STORAGE_INTERVAL)),
+    ]
+    for name in setup.groups:
+        found += [(("groups", name, key), True) for key in ("store", "statistics")]
+    return found
+
+
+def _alarm_place(name: str, findings: Findings) -> KeyPath:
+    """Where an alarm stands in the file; one of a limit set stands at the use of the set."""
+    channel, _, alarm = name.partition(".")
+    own = ("channels", channel, "alarms", alarm)
+    return own if findings.mentions(own) else ("channels", channel, "limits")
+
+
+def _named(names: Sequence[str]) -> str:
+    more = f" and {len(names) - _NAMED} more" if len(names) > _NAMED else ""
+    return ", ".join(names[:_NAMED]) + more
+
+
+def _warn(path: KeyPath, message: str, findings: Findings) -> None:
+    findings.warning(_RULE, path, message, at_key=True)

@@ -1,0 +1,141 @@
+"""What a device stores of the settings that a setup asks for, and what it cannot."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from leitwerk.check.channels import CheckedChannel, SignalChannel
+from leitwerk.check.settings import Wanted
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import Point, PointFamily, Stored
+from leitwerk.datasheet.settings import DeviceSettings
+from leitwerk.datasheet.vocabulary import ALARM_TRIP, CHANNEL_RANGE, Without
+from leitwerk.errors import QuantityError
+from leitwerk.findings import Findings
+from leitwerk.parsing.quantities import format_number, format_value
+from leitwerk.parsing.units import parse_unit
+
+
+def store_settings(
+    wanted: Iterable[Wanted], datasheet: Datasheet, findings: Findings
+) -> DeviceSettings:
+    """The settings as the device will hold them, rounded as it rounds; what it cannot is a finding.
+
+    A wish for which the model has no setting is an error where neither the device nor Leitwerk can do
+    it, and nothing where Leitwerk does: that is told once for each subject, elsewhere.
+    """
+    values: dict[str, Stored] = {}
+    known: dict[tuple[str, Stored], Stored] = {}  # many channels ask for the same few values
+    told: set[tuple[str, str]] = set()
+    for w in wanted:
+        family = datasheet.family(w.known)
+        if family is None:
+            if w.known.without is Without.REFUSED and w.path and findings.mentions(w.path):
+                _report_missing(w, datasheet, findings)
+            continue
+        key = (w.known.name, w.value)
+        stored = known.get(key)
+        if stored is None:
+            stored = _storable(w, family, datasheet, findings)
+            if stored is None:
+                continue
+            # Only what is stored as it was asked is kept: the rest has its finding at each place.
+            if stored == w.value and not family.template.role and not family.template.needs:
+                known[key] = stored
+            _note_needs(w, family.template, datasheet, told, findings)
+        values[family.name_at(w.number)] = stored
+    return DeviceSettings(datasheet.model, values)
+
+
+def _report_missing(w: Wanted, datasheet: Datasheet, findings: Findings) -> None:
+    like = [
+        n for n in datasheet.groups["settings"] if n.split(".")[-1] == w.known.name.split(".")[-1]
+    ]
+    near = f"; its datasheet has {', '.join(like[:3])}" if like else ""
+    findings.error(
+        "cannot-store",
+        w.path,
+        f"{datasheet.model} has no setting {w.known}: it cannot take this",
+        valid="what the device has settings for" + near,
+        remedy="remove it; or does the datasheet lack a line, or have a slip in a name? "
+        "'leitwerk datasheet' looks for that",
+    )
+
+
+def _storable(
+    w: Wanted, family: PointFamily[Point], datasheet: Datasheet, findings: Findings
+) -> Stored | None:
+    """The value as the device stores it; None when it cannot, which is a finding."""
+    try:
+        stored = family.storable(w.value)
+    except QuantityError as error:
+        message = f"{datasheet.model} cannot store this: {error.message}"
+        findings.error("not-storable", w.path, message, valid=error.valid, remedy=error.remedy)
+        return None
+    if stored != w.value and isinstance(stored, float) and w.path:
+        unit, step = parse_unit(w.unit), format_number(family.template.resolution)
+        asked = format_value(float(w.value), unit)
+        findings.note(
+            "rounded",
+            w.path,
+            f"{datasheet.model} stores {format_value(stored, unit)} (asked: {asked}; its step is {step})",
+        )
+    return stored
+
+
+def _note_needs(
+    w: Wanted, point: Point, datasheet: Datasheet, told: set[tuple[str, str]], findings: Findings
+) -> None:
+    """What writing a setting takes, now and not by a refusal in the middle of an upload."""
+    if not w.path:
+        return
+    if point.role not in {"", datasheet.role} and ("role", point.role) not in told:
+        told.add(("role", point.role))
+        message = f"writing this takes the password of the {point.role}"
+        findings.note("needs-role", w.path, message)
+    if point.needs == "restart":
+        message = f"{datasheet.model} takes this into force only after a restart"
+        findings.note("needs-restart", w.path, message)
+
+
+def check_rounding(
+    channels: Iterable[CheckedChannel], datasheet: Datasheet, findings: Findings
+) -> None:
+    """Alarms whose trip and clear point become one number in the device."""
+    family = datasheet.family(ALARM_TRIP)
+    if family is None:
+        return
+    for c in channels:
+        for alarm in c.device_alarms:
+            trip, clear = alarm.point
+            try:
+                same = trip != clear and family.storable(trip) == family.storable(clear)
+            except QuantityError:
+                continue  # has its finding
+            if same and isinstance(c, SignalChannel):
+                step = format_value(family.template.resolution, c.measurement.shown_unit)
+                findings.warning(
+                    "lost-to-rounding",
+                    ("channels", c.name, "alarms", alarm.name),
+                    f"{datasheet.model} stores trip and clear point of {alarm.name} as one number",
+                    at_key=True,
+                    valid=f"at least {step} apart",
+                )
+
+
+def check_unset_ranges(
+    channels: Iterable[CheckedChannel], datasheet: Datasheet, findings: Findings
+) -> None:
+    """Channels whose range nothing sets: in which of several the device measures is not known."""
+    if datasheet.has(CHANNEL_RANGE):
+        return
+    for c in channels:
+        if isinstance(c, SignalChannel) and len(c.measurement.input.ranges) > 1:
+            findings.warning(
+                "range-not-set",
+                ("channels", c.name),
+                f"{datasheet.model} has no setting for the range; which of {c.measurement.input.range_names} "
+                "it measures in is not known",
+                at_key=True,
+                remedy="does the datasheet lack a line? 'leitwerk datasheet' looks for that",
+            )

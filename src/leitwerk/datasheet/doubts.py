@@ -1,0 +1,171 @@
+"""Doubts about a datasheet: names that look like a slip, and points that lack what belongs to them.
+
+A datasheet with doubts can be used. What a setup wants and the doubtful point would store is refused
+by the check of the setup.
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Mapping
+
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.vocabulary import (
+    ALARM_CONDITION,
+    CHANNEL_QUALITY,
+    CHANNEL_RANGE,
+    CHANNEL_SENSOR,
+    CHANNEL_VALUE,
+    DRIVE_RELAY,
+    RELAY_STATE,
+    VOCABULARY,
+    WATCHDOG_AFTER,
+    WATCHDOG_COUNT,
+    KnownPoint,
+)
+from leitwerk.findings import Findings, KeyPath
+
+_LIKE = 0.8  # similarity, 0 to 1, from which on a name is taken for a slip of another
+# Points of two groups of which the first is of no use without the second.
+_TOGETHER = ((DRIVE_RELAY, RELAY_STATE), (WATCHDOG_AFTER, WATCHDOG_COUNT))
+# Group -> family's name -> the name as it stands in the file, with the span of its index.
+Written = Mapping[str, Mapping[str, str]]
+
+
+def check_datasheet(datasheet: Datasheet, written: Written, findings: Findings) -> None:
+    """Warn of what looks like a slip; an error for what could only fail later."""
+    _check_near_misses(written, findings)
+    _check_members(datasheet, written, findings)
+    _check_quality(datasheet, written, findings)
+    _check_clearing(datasheet, written, findings)
+    _check_slots(datasheet, written, findings)
+    _check_counts(datasheet, written, findings)
+    _check_roles(datasheet, findings)
+    if not datasheet.has(CHANNEL_RANGE):
+        for name, kind in datasheet.inputs.items():
+            if len(kind.ranges) > 1 and datasheet.has(CHANNEL_SENSOR):
+                findings.warning(
+                    "range-not-set",
+                    ("inputs", name),
+                    f"{name} has {len(kind.ranges)} ranges, and no setting {CHANNEL_RANGE} chooses one",
+                    at_key=True,
+                    valid=f"one range, or the setting {CHANNEL_RANGE}",
+                )
+
+
+def _check_near_misses(written: Written, findings: Findings) -> None:
+    for group, names in written.items():
+        known = [name for g, name in VOCABULARY if g == group and name not in names]
+        for name in names:
+            if (group, name) in VOCABULARY:
+                continue
+            near = difflib.get_close_matches(name, known, n=1, cutoff=_LIKE)
+            if near:
+                findings.warning(
+                    "near-miss",
+                    (group, names[name]),
+                    f"{name} is not a name that Leitwerk looks for",
+                    at_key=True,
+                    remedy=f"did you mean {near[0]!r}?",
+                )
+
+
+def _check_members(datasheet: Datasheet, written: Written, findings: Findings) -> None:
+    """Points of a group that make no sense one without the other."""
+    for (group, name), known in VOCABULARY.items():
+        if name in written[group]:
+            missing = [other for other in known.along if other not in written[group]]
+            if missing:
+                _report_missing(known, ", ".join(missing), _place(written, known), findings)
+    for one, other in _TOGETHER:
+        if datasheet.has(one) and not datasheet.has(other):
+            _report_missing(one, f"{other} ({other.group})", _place(written, one), findings)
+
+
+def _report_missing(known: KnownPoint, missing: str, place: KeyPath, findings: Findings) -> None:
+    findings.warning(
+        "incomplete-group",
+        place,
+        f"{known} is there without {missing}",
+        at_key=True,
+        remedy="add what belongs to it, or remove it",
+    )
+
+
+def _check_quality(datasheet: Datasheet, written: Written, findings: Findings) -> None:
+    value = datasheet.family(CHANNEL_VALUE)
+    if value is None or datasheet.has(CHANNEL_QUALITY) or value.template.tells_missing_values:
+        return
+    findings.warning(
+        "no-quality",
+        _place(written, CHANNEL_VALUE),
+        f"{CHANNEL_VALUE} does not say when it is not a reading: an open sensor would pass for one",
+        at_key=True,
+        valid=f"the reading {CHANNEL_QUALITY}, or 'special', 'value_if_sensor_missing' or 'span'",
+    )
+
+
+def _check_clearing(datasheet: Datasheet, written: Written, findings: Findings) -> None:
+    """Parts that setups assign and that cannot be given up."""
+    for known in (CHANNEL_SENSOR, ALARM_CONDITION):
+        choices = datasheet.choices(known)
+        if choices and known.cleared not in choices:
+            findings.warning(
+                "cannot-be-cleared",
+                _place(written, known),
+                f"{known} has no choice {known.cleared!r}: what a setup does not use stays as it was",
+                at_key=True,
+                valid=f"{known.cleared!r} among the choices, if the device has it",
+            )
+
+
+def _check_slots(datasheet: Datasheet, written: Written, findings: Findings) -> None:
+    """Terminals whose slot the points of a channel do not have."""
+    for group in ("readings", "settings"):
+        for name, family in datasheet.groups[group].items():
+            if not name.startswith("channel.{"):
+                continue
+            outside = [t.name for t in datasheet.terminals.values() if t.slot not in family.indices]
+            if outside:
+                findings.error(
+                    "slot-outside",
+                    (group, written[group][name]),
+                    f"{name} has no index for terminal {', '.join(outside[:8])}",
+                    at_key=True,
+                    remedy="compare the slots under 'terminals' with the span of the index",
+                )
+
+
+def _check_counts(datasheet: Datasheet, written: Written, findings: Findings) -> None:
+    family = datasheet.family(ALARM_CONDITION)
+    if family is not None and len(family.indices) != datasheet.limits.alarms:
+        findings.warning(
+            "alarms-differ",
+            ("limits", "alarms"),
+            f"the limits say {datasheet.limits.alarms} alarms, {written['settings'][ALARM_CONDITION.name]} "
+            f"has {len(family.indices)}",
+        )
+
+
+def _check_roles(datasheet: Datasheet, findings: Findings) -> None:
+    roles = datasheet.writing.roles
+    for point in datasheet.points("settings"):
+        if point.role and point.role not in roles:
+            findings.error(
+                "unknown-role",
+                ("transfer", "roles"),
+                f"{point.name} needs the role {point.role!r}, which is not among the roles",
+                valid=", ".join(roles) or "a list of roles",
+            )
+    for name in datasheet.writing.minimum:
+        if name not in datasheet.groups["status"]:
+            findings.error(
+                "unknown-point",
+                ("transfer", "minimum_to_write", name),
+                f"{name!r} is not a point of the status",
+                valid=", ".join(list(datasheet.groups["status"])[:12]),
+            )
+
+
+def _place(written: Written, known: KnownPoint) -> KeyPath:
+    return known.group, written[known.group][known.name]

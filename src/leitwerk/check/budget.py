@@ -120,6 +120,16 @@ class TimeBudget:
         """Whether everything is enough."""
         return all(item.fits for item in self.items)
 
+    @property
+    def outcome(self) -> Outcome:
+        """Passed when everything is enough, also when nothing has a limit."""
+        return Outcome.PASSED if self.fits else Outcome.FAILED
+
+    @property
+    def reasons(self) -> tuple[str, ...]:
+        """What is not enough."""
+        return tuple(f"{item.name}: {item.says}" for item in self.items if not item.fits)
+
     def to_dict(self) -> dict[str, Any]:
         """The budget as plain data for JSON."""
         return {

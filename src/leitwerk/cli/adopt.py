@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
-from leitwerk.cli.options import link_options
+from leitwerk.cli.options import JSON, MODEL, link_options
 
 if TYPE_CHECKING:
     from leitwerk.datasheet.model import Datasheet
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("where")
 @click.option("--to", "file", metavar="FILE", help="Write it there; a file that is there is kept.")
-@click.option("--model", default=None, help="Its model; found out, if not given.")
+@MODEL
 @reports_errors
 @link_options(2.0)
 def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions) -> int:
@@ -30,7 +30,7 @@ def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions)
 
     Exit code 0: written. 2: usage, or the file is there already. 3: not reached. 4: refused.
     """
-    from leitwerk.cli.devices import place, remember
+    from leitwerk.cli.devices import remember, resolve_device
     from leitwerk.devices.device import open_device
     from leitwerk.errors import FileProblem
     from leitwerk.project.files import write_atomic
@@ -38,7 +38,7 @@ def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions)
 
     if file is not None and Path(file).exists():
         raise FileProblem(f"{file} is there already", remedy="give another name, or move it away")
-    sheet, address = place(where, model, link)
+    sheet, address = resolve_device(where, model, link)
     with open_device(sheet, address, link=link) as device:
         identity = device.identify()
         text = write_setup(device.read_settings(), identity, str(address), sheet)
@@ -54,7 +54,7 @@ def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions)
 @click.command()
 @click.argument("one")
 @click.argument("other")
-@click.option("--json", "as_json", is_flag=True, help="Print the differences as JSON.")
+@JSON
 @reports_errors
 @link_options(2.0)
 def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
@@ -90,8 +90,7 @@ def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
 
 def _side(text: str, link: LinkOptions) -> tuple[Datasheet, DeviceSettings]:
     """The settings of whatever stands on one side of a comparison."""
-    from leitwerk.check.encode import encode_setup
-    from leitwerk.cli.devices import place
+    from leitwerk.cli.devices import resolve_device
     from leitwerk.devices.device import open_device
     from leitwerk.project.files import read_bytes
     from leitwerk.project.library import find_datasheet
@@ -108,9 +107,8 @@ def _side(text: str, link: LinkOptions) -> tuple[Datasheet, DeviceSettings]:
             made = from_hex(content) if text.endswith(".hex") else from_c(content)
             sheet = find_datasheet(read_model(made))
             return sheet, parse_program(made, sheet)
-        setup = read_setup(text)
-        sheet = find_datasheet(setup.device.model)
-        return sheet, encode_setup(setup, sheet)
-    sheet, address = place(text, None, link)
+        checked = read_setup(text)
+        return checked.datasheet, checked.settings
+    sheet, address = resolve_device(text, None, link)
     with open_device(sheet, address, link=link) as device:
         return sheet, device.read_settings()

@@ -5,15 +5,20 @@ from __future__ import annotations
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import JSON
 
 
 @click.command()
 @click.argument("setup")
-@click.option("--json", "as_json", is_flag=True, help="Print the findings as JSON.")
 @click.option("--datasheet", metavar="FILE", help="Use this datasheet instead of the shipped one.")
+@click.option("--account", is_flag=True, help="Show where each entry of the setup ends.")
+@JSON
 @reports_errors
-def check(setup: str, *, as_json: bool, datasheet: str | None) -> int:
+def check(setup: str, *, as_json: bool, datasheet: str | None, account: bool) -> int:
     """Find the mistakes in SETUP before they reach a device.
+
+    Afterwards it says where the entries of the setup end: stored in the device, worked by Leitwerk
+    (and when), for people only, or refused.
 
     Exit code 0: no errors. 1: errors. 2: the file cannot be read.
     """
@@ -27,8 +32,12 @@ def check(setup: str, *, as_json: bool, datasheet: str | None) -> int:
         return FINE if result.ok else FOUND
     out = console()
     print_findings(result.findings, out)
-    if result.ok:
-        out.print(f"{setup}: can be uploaded ({counts_text(result.findings)})")
-        return FINE
-    out.print(f"{setup}: cannot be uploaded like this ({counts_text(result.findings)})")
-    return FOUND
+    if result.checked is not None:
+        if account:
+            for entry in result.checked.account.entries:
+                out.print(f"  {entry}", markup=False)
+        for line in result.checked.account.lines():
+            out.print(line, markup=False)
+    can = "can be uploaded" if result.ok else "cannot be uploaded like this"
+    out.print(f"{setup}: {can} ({counts_text(result.findings)})")
+    return FINE if result.ok else FOUND

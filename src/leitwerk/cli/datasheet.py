@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
-from leitwerk.cli.options import link_options
+from leitwerk.cli.options import JSON, link_options
 
 if TYPE_CHECKING:
     from leitwerk.links.options import LinkOptions
@@ -21,20 +21,20 @@ if TYPE_CHECKING:
     metavar="WHERE",
     help="Read every point of it from a device, by address or name.",
 )
-@click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
+@JSON
 @reports_errors
 @link_options(1.0)
 def datasheet(file: str, *, address: str | None, as_json: bool, link: LinkOptions) -> int:
     """Find the mistakes in the datasheet FILE, and try it on a device.
 
     FILE is a file, or the model of a datasheet that is known already. Trying reads every point by
-    itself and tells what came; nothing is written.
+    itself and shows what came; nothing is written.
 
     Exit code 0: fine. 1: mistakes, or points that could not be read. 2: usage. 3: not reached.
     """
     from pathlib import Path
 
-    from leitwerk.cli.printing import echo_json
+    from leitwerk.cli.printing import console, echo_json, print_findings
     from leitwerk.project.library import find_datasheet, known_models, read_datasheet
 
     known = not Path(file).exists() and file in known_models()
@@ -42,10 +42,15 @@ def datasheet(file: str, *, address: str | None, as_json: bool, link: LinkOption
     if address is None:
         counts = {group: len(sheet.points(group)) for group in sheet.groups}
         if as_json:
-            echo_json({"model": sheet.model, "points": counts})
+            doubts = [finding.to_dict() for finding in sheet.doubts]
+            echo_json({"model": sheet.model, "points": counts, "findings": doubts})
         else:
+            print_findings(sheet.doubts, console())
             points = ", ".join(f"{count} {group}" for group, count in counts.items() if count)
-            click.echo(f"{sheet.model}: {sheet.summary}\n{file}: no mistakes found ({points})")
+            warnings = f"{len(sheet.doubts)} warning{'s' * (len(sheet.doubts) != 1)}"
+            click.echo(
+                f"{sheet.model}: {sheet.summary}\n{file}: no errors found, {warnings} ({points})"
+            )
         return FINE
 
     from leitwerk.devices.datasheet_trial import try_datasheet
@@ -54,7 +59,7 @@ def datasheet(file: str, *, address: str | None, as_json: bool, link: LinkOption
     from leitwerk.project.inventory import resolve_address
 
     results = []
-    with open_device(sheet, resolve_address(parse_where(address)), options=link) as device:
+    with open_device(sheet, resolve_address(parse_where(address)), link=link) as device:
         for tried in try_datasheet(device):
             results.append(tried)
             if not as_json:

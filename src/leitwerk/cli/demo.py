@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from leitwerk.parsing.address import LinkAddress
 
 _WATCH_S = 4.0
-_RATE_HZ = 5.0
+_PERIOD_S = 0.2
 # The mistakes planted in the first setup: what is right, and what stands there instead.
 _MISTAKES = (
     ("range: ±1 V", "range: ±100 mV"),
@@ -57,7 +57,7 @@ def demo(folder: str) -> int:
     for path in sorted(p for p in where.rglob("*") if p.is_file()):
         out.print(f"  {path.relative_to(where)}")
     out.print(
-        "\nNext, an alarm that trips, tells somebody and clears, on a sensor that warms by itself:"
+        "\nNext, an alarm that trips, sends messages and clears, on a sensor that warms by itself:"
     )
     out.print("  leitwerk example kiln-guard > kiln-guard.yaml")
     out.print("  leitwerk prove kiln-guard.yaml air_top.too_hot --simulated")
@@ -90,6 +90,7 @@ def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
     from leitwerk.project.setups import read_setup
     from leitwerk.reports.live_figure import draw_report
     from leitwerk.standins.profile import find_profile
+    from leitwerk.transfer.task import UploadOptions
     from leitwerk.transfer.upload import upload
 
     setup = read_setup(path)
@@ -99,18 +100,20 @@ def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
             receipt = upload(
                 setup,
                 device,
-                keep=folder / "kept",
-                passwords=find_profile(setup.device.model).passwords,
-                by="demo",
-                progress=steps.show,
+                UploadOptions(
+                    folder / "kept",
+                    find_profile(setup.datasheet.model).passwords,
+                    by="demo",
+                    on_progress=steps.show,
+                ),
             )
         text = str(receipt).split("  changes:")[0].rstrip()
         out.print(f"\n{text}\n  changes:   {len(receipt.changes)}, listed in the receipt there",
                   markup=False)  # fmt: skip
         out.print(f"\n[bold]4. Live[/] for {_WATCH_S:g} s:\n")
-        with TableView(setup.title) if out.is_terminal else _Nothing() as view:
+        with TableView(setup.setup.title) if out.is_terminal else _Nothing() as view:
             report = verify(
-                setup, device, duration_s=_WATCH_S, rate_hz=_RATE_HZ, on_sample=view.show
+                setup, device, duration_s=_WATCH_S, period_s=_PERIOD_S, on_sample=view.show
             )
     if not out.is_terminal:
         for line in report.lines():

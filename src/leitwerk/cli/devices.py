@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
-from leitwerk.cli.options import link_options
+from leitwerk.cli.options import JSON, MODEL, folder_option, kept_folder, link_options
 
 if TYPE_CHECKING:
     from leitwerk.datasheet.model import Datasheet
@@ -18,11 +18,11 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.option("--rename", nargs=2, metavar="NAME NEW", help="Give a device another name.")
-@click.option("--forget", metavar="NAME", help="Take a device out.")
+@click.option("--forget", metavar="NAME", help="Remove a device from the list.")
 @click.option(
     "--start-here", is_flag=True, help="Begin an inventory of this project, in this folder."
 )
-@click.option("--json", "as_json", is_flag=True, help="Print the devices as JSON.")
+@JSON
 @reports_errors
 def devices(
     *, rename: tuple[str, str] | None, forget: str | None, start_here: bool, as_json: bool
@@ -63,11 +63,11 @@ def devices(
 
 @click.command()
 @click.argument("where")
-@click.option("--model", default=None, help="Its model; found out, if not given.")
+@MODEL
 @click.option("--settings", is_flag=True, help="Show its settings, too.")
 @click.option("--set-clock", is_flag=True, help="Set its clock to the time of this machine first.")
-@click.option("--keep", metavar="FOLDER", help="Where receipts are; 'kept' here or by the setup.")
-@click.option("--json", "as_json", is_flag=True, help="Print the page as JSON.")
+@folder_option("the receipts")
+@JSON
 @reports_errors
 @link_options(1.0)
 def device(
@@ -76,7 +76,7 @@ def device(
     model: str | None,
     settings: bool,
     set_clock: bool,
-    keep: str | None,
+    folder: str | None,
     as_json: bool,
     link: LinkOptions,
 ) -> int:
@@ -90,12 +90,12 @@ def device(
     from leitwerk.devices.device import open_device
     from leitwerk.reports.device_page import read_page
 
-    sheet, address = place(where, model, link)
-    folder = Path(where).parent if Path(where).is_file() else Path()
+    sheet, address = resolve_device(where, model, link)
+    kept = kept_folder(where if Path(where).is_file() else "here", folder)
     with open_device(sheet, address, link=link) as one:
         if set_clock:
             _set_clock(one)
-        page = read_page(one, keep=keep or folder / "kept")
+        page = read_page(one, folder=kept)
     remember(page.identity, address)
     if as_json:
         echo_json(page.to_dict())
@@ -113,7 +113,7 @@ def device(
 @click.option("--serial", required=True, help="The serial number that the device must have.")
 @click.option("--to", "unit", default=None, metavar="UNIT", help="The new unit identifier.")
 @click.option("--name", default=None, help="The new name, in the device and in the inventory.")
-@click.option("--model", default=None, help="Its model; found out, if not given.")
+@MODEL
 @reports_errors
 @link_options(1.0)
 def readdress(
@@ -143,7 +143,7 @@ def readdress(
 
     if unit is None and name is None:
         raise QuantityError("nothing is to be changed", valid="--to UNIT, --name NAME, or both")
-    sheet, address = place(where, model, link)
+    sheet, address = resolve_device(where, model, link)
     inventory = Inventory.nearest()
 
     def reach(at: LinkAddress) -> Any:
@@ -155,7 +155,7 @@ def readdress(
             inventory.require_free(name, sheet.model, serial)
             with reach(address) as one:
                 identity = change_name(
-                    one, name, serial=serial, passwords=passwords, progress=steps.show
+                    one, name, serial=serial, passwords=passwords, on_progress=steps.show
                 )
             known = inventory.remember(identity, address)
             inventory.rename(known.name, name)
@@ -168,7 +168,7 @@ def readdress(
                     serial=serial,
                     passwords=passwords,
                     reach=reach,
-                    progress=steps.show,
+                    on_progress=steps.show,
                 )
             inventory.remember(moved.identity, moved.new)
             click.echo(str(moved))
@@ -176,7 +176,7 @@ def readdress(
 
 
 def remember(identity: Any, address: LinkAddress) -> None:
-    """Note that a device was seen; that it could not be noted is told, and no more than that."""
+    """Note that a device was seen; a failure to note it is reported and stops nothing."""
     from leitwerk.errors import LeitwerkError
     from leitwerk.project.inventory import Inventory
 
@@ -197,17 +197,19 @@ def _set_clock(one: Any) -> None:
         one.log_out()
 
 
-def place(where: str, model: str | None, options: LinkOptions) -> tuple[Datasheet, LinkAddress]:
+def resolve_device(
+    where: str, model: str | None, link: LinkOptions
+) -> tuple[Datasheet, LinkAddress]:
     """The datasheet and the address of a device, whatever it was called by."""
     from leitwerk.devices.presence import identify_by_datasheets
     from leitwerk.errors import QuantityError
     from leitwerk.parsing.address import DeviceName, parse_where
     from leitwerk.project.inventory import Inventory, resolve_address
     from leitwerk.project.library import find_datasheet, known_models
-    from leitwerk.project.setups import read_setup
+    from leitwerk.project.setups import load_setup
 
     if Path(where).is_file():
-        setup = read_setup(where)
+        setup = load_setup(where)
         return find_datasheet(model or setup.device.model), resolve_address(setup.device.at)
     place = parse_where(where)
     if isinstance(place, DeviceName):
@@ -215,10 +217,10 @@ def place(where: str, model: str | None, options: LinkOptions) -> tuple[Datashee
         return find_datasheet(model or known.identity.model), known.address
     if model is None:
         sheets = [find_datasheet(name) for name in known_models()]
-        identity = identify_by_datasheets(place, sheets, options)
+        identity = identify_by_datasheets(place, sheets, link)
         if identity is None:
             raise QuantityError(
-                f"nobody that a datasheet knows answers at {place}",
+                f"no device that a datasheet knows answers at {place}",
                 valid=f"--model, one of {', '.join(known_models())}",
                 remedy="is it on, and is the address right? 'leitwerk find' looks for it",
             )

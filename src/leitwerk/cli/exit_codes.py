@@ -20,6 +20,7 @@ from leitwerk.errors import (
     UploadError,
     WrongDevice,
 )
+from leitwerk.results import Outcome, Result
 
 # 0 fine, 1 errors found or a verdict of fail, 2 usage, 3 device not reached, 4 device refused
 FINE, FOUND, USAGE, NOT_REACHED, REFUSED = range(5)
@@ -46,8 +47,13 @@ def exit_code(error: LeitwerkError) -> int:
     return next((code for kind, code in _CODES if isinstance(error, kind)), USAGE)
 
 
+def result_code(result: Result) -> int:
+    """The exit code of a result: only what passed is fine."""
+    return FINE if result.outcome is Outcome.PASSED else FOUND
+
+
 def reports_errors(command: Callable[P, int]) -> Callable[P, None]:
-    """A command that returns its exit code, and whose errors are told instead of thrown."""
+    """A command that returns its exit code, and whose errors are reported instead of raised."""
 
     @wraps(command)
     def run(*args: P.args, **kwargs: P.kwargs) -> None:
@@ -57,7 +63,7 @@ def reports_errors(command: Callable[P, int]) -> Callable[P, None]:
             click.echo(str(error), err=True)
             code = exit_code(error)
         except BrokenPipeError:
-            # Whoever reads our output has heard enough; that is not our error.
+            # The program that reads our output has ended; that is not an error of ours.
             sys.stderr.close()
             code = FINE
         except KeyboardInterrupt:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE, reports_errors
-from leitwerk.cli.options import link_options
+from leitwerk.cli.options import JSON, link_options
 
 if TYPE_CHECKING:
     from leitwerk.evaluation.signal_chain import Explanation
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 @click.option("--signal", metavar="SIGNAL", help="What is on the terminal, such as '12 mA'.")
 @click.option("--live", is_flag=True, help="Ask the device what it reads now.")
 @click.option("--junction", metavar="TEMP", help="Temperature of the terminals (thermocouples).")
-@click.option("--json", "as_json", is_flag=True, help="Print the explanation as JSON.")
+@JSON
 @click.option("--figure", metavar="FILE", help="Draw the scale with everything on it (PNG).")
 @reports_errors
 @link_options(2.0)
@@ -47,26 +47,24 @@ def explain(
     from leitwerk.cli.printing import echo_json
     from leitwerk.evaluation.signal_chain import explain_channel
     from leitwerk.parsing.quantities import parse_quantity
-    from leitwerk.project.setups import find_assignment, read_setup
+    from leitwerk.project.setups import read_setup
 
-    wanted = read_setup(setup)
-    assignment = find_assignment(wanted, channel)
+    checked = read_setup(setup)
+    one = checked.channel(channel)
     shown, cold = None, _celsius(junction)
     if live:
         from leitwerk.devices.device import connect
         from leitwerk.monitoring.single_channel import read_once
 
-        with connect(wanted, link=link) as device:
-            shown, found = read_once(wanted, device, assignment)
+        with connect(checked, link=link) as device:
+            shown, found = read_once(checked, device, one)
         cold = found if cold is None else cold
     typed: Quantity | None = parse_quantity(signal) if signal else None
-    explanation: Explanation = explain_channel(
-        assignment, signal=typed, shown=shown, cold_junction=cold
-    )
+    explanation: Explanation = explain_channel(one, signal=typed, shown=shown, cold_junction=cold)
     if figure:
         from leitwerk.reports.scale_figure import draw_scale
 
-        draw_scale(assignment, explanation, figure)
+        draw_scale(one, explanation, figure)
     if as_json:
         echo_json(explanation.to_dict())
     else:

@@ -3,70 +3,94 @@
 from __future__ import annotations
 
 import math
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from leitwerk.cli.exit_codes import FINE, reports_errors
+from leitwerk.cli.options import JSON
 
 if TYPE_CHECKING:
     from leitwerk.setup.limits import LimitSet
 
 
-@click.command()
-@click.argument("what", default="")
-@click.argument("parameters", nargs=-1, metavar="[NAME=VALUE]…")
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@click.group()
+def limits() -> None:
+    """Show limit sets: which there are, their alarms, and those that a setup uses."""
+
+
+@limits.command("list")
+@JSON
 @reports_errors
-def limits(what: str, parameters: tuple[str, ...], *, as_json: bool) -> int:
-    """List limit sets; show one worked out for its parameters; or show all alarms of a setup.
+def list_sets(*, as_json: bool) -> int:
+    """List the limit sets, with the parameters that each needs.
 
-    WHAT is the name of a set (battery cells=6 chemistry=lead), or a setup file: then alarms that
-    come from a set are shown worked out, and values of the setup's own are marked.
-
-    Exit code 0: done. 1: the setup has errors. 2: usage.
+    Exit code 0: done.
     """
     from leitwerk.cli.printing import echo_json, print_columns
-    from leitwerk.errors import QuantityError
     from leitwerk.project.library import find_limits, known_limits
 
-    if not what:
-        sets = [find_limits(name) for name in known_limits()]
-        if as_json:
-            echo_json([_set_dict(one) for one in sets])
-            return FINE
-        print_columns(
-            ("Set", "Told", "What it is"),
-            [(s.name, " ".join(s.parameters), s.summary) for s in sets],
-        )
+    sets = [find_limits(name) for name in known_limits()]
+    if as_json:
+        echo_json([_set_dict(one) for one in sets])
         return FINE
-    if Path(what).is_file():
-        rows = _of_setup(what)
-        if as_json:
-            echo_json(rows)
-        else:
-            columns = ("alarm", "trips", "clears", "after", "from", "own")
-            print_columns(
-                tuple(c.capitalize() for c in columns), [tuple(r[c] for c in columns) for r in rows]
-            )
-        return FINE
+    rows = [(s.name, " ".join(s.parameters), s.summary) for s in sets]
+    print_columns(("Set", "Parameters", "What it is"), rows)
+    return FINE
+
+
+@limits.command()
+@click.argument("name")
+@click.argument("parameters", nargs=-1, metavar="[NAME=VALUE]…")
+@JSON
+@reports_errors
+def show(name: str, parameters: tuple[str, ...], *, as_json: bool) -> int:
+    """Show the alarms of the limit set NAME for its parameters: battery cells=6 chemistry=lead.
+
+    Exit code 0: done. 2: usage.
+    """
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.errors import QuantityError
+    from leitwerk.project.library import find_limits
+
     given = {}
     for text in parameters:
-        name, equals, value = text.partition("=")
+        parameter, equals, value = text.partition("=")
         if not equals:
-            raise QuantityError(
-                f"{text[:40]!r} is no parameter", valid="NAME=VALUE, such as cells=6"
-            )
-        given[name] = value
-    chosen = find_limits(what)
+            message = f"{text[:40]!r} is not a parameter"
+            raise QuantityError(message, valid="NAME=VALUE, such as cells=6")
+        given[parameter] = value
+    chosen = find_limits(name)
     alarms = chosen.expand(given)
     if as_json:
         echo_json({**_set_dict(chosen), "alarms": alarms})
         return FINE
     click.echo(f"{chosen.name}: {chosen.summary}\nsource: {chosen.source}")
-    for name, alarm in alarms.items():
-        click.echo(f"  {name}: {{{', '.join(f'{key}: {value}' for key, value in alarm.items())}}}")
+    for alarm, entries in alarms.items():
+        shown = ", ".join(f"{key}: {value}" for key, value in entries.items())
+        click.echo(f"  {alarm}: {{{shown}}}")
+    return FINE
+
+
+@limits.command()
+@click.argument("setup")
+@JSON
+@reports_errors
+def used(setup: str, *, as_json: bool) -> int:
+    """Show all alarms of SETUP in numbers, the set each comes from, and what the setup changes.
+
+    Exit code 0: done. 1: the setup has errors. 2: usage.
+    """
+    from leitwerk.cli.printing import echo_json, print_columns
+
+    rows = _alarms_of(setup)
+    if as_json:
+        echo_json(rows)
+        return FINE
+    columns = ("alarm", "trips", "clears", "after", "from", "own")
+    print_columns(
+        tuple(c.capitalize() for c in columns), [tuple(r[c] for c in columns) for r in rows]
+    )
     return FINE
 
 
@@ -80,25 +104,24 @@ def _set_dict(one: LimitSet) -> dict[str, object]:
     }
 
 
-def _of_setup(path: str) -> list[dict[str, str]]:
+def _alarms_of(path: str) -> list[dict[str, str]]:
     """Every alarm of a setup in its channel's unit, where it comes from, and what is its own."""
     from leitwerk.parsing.quantities import format_number
-    from leitwerk.project.setups import assign_setup, read_setup
+    from leitwerk.project.setups import read_setup
 
-    wanted = read_setup(path)
+    checked = read_setup(path)
     rows = []
-    for channel in assign_setup(wanted):
-        symbol = "" if channel.is_contact else channel.unit.symbol
-        for alarm in channel.alarms:
-            origin = wanted.channels[channel.name].alarms[alarm.name].origin
+    for channel in checked.channels:
+        for name, alarm in channel.named_alarms():
+            origin = checked.setup.channels[channel.name].alarms[alarm.name].origin
             ends = [format_number(end) for end in alarm.clear if math.isfinite(end)]
             rows.append(
                 {
-                    "alarm": f"{channel.name}.{alarm.name}",
-                    "trips": alarm.condition(
-                        symbol, channel.states if channel.is_contact else None
-                    ),
-                    "clears": "" if alarm.inside else f"{' or '.join(ends)} {symbol}".strip(),
+                    "alarm": name,
+                    "trips": alarm.condition(channel.symbol, channel.states),
+                    "clears": ""
+                    if alarm.inside
+                    else f"{' or '.join(ends)} {channel.symbol}".strip(),
                     "after": f"{format_number(alarm.delay_s)} s",
                     "from": origin.set,
                     "own": ", ".join(origin.own),

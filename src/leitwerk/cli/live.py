@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Self
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
-from leitwerk.cli.options import DURATION, link_options
+from leitwerk.cli.exit_codes import reports_errors, result_code
+from leitwerk.cli.options import every_option, for_option, link_options
 
 if TYPE_CHECKING:
     from leitwerk.commissioning.live_check import Sample
@@ -18,24 +18,8 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("setup")
-@click.option(
-    "--for",
-    "duration_s",
-    default="5 s",
-    show_default=True,
-    type=DURATION,
-    metavar="TIME",
-    help="How long to watch.",
-)
-@click.option(
-    "--every",
-    "period_s",
-    default="0.5 s",
-    show_default=True,
-    type=DURATION,
-    metavar="TIME",
-    help="Time from poll to poll.",
-)
+@for_option("How long to watch.", "5 s")
+@every_option("0.5 s")
 @click.option("--json", "form", flag_value="json", help="Print the report as JSON.")
 @click.option("--csv", "form", flag_value="csv", help="Print a CSV line for each channel.")
 @click.option("--samples", metavar="FILE", help="Keep every sample as CSV.")
@@ -54,7 +38,7 @@ def live(
 ) -> int:
     """Watch the readings and hold them against what SETUP expects.
 
-    Exit code 0: passed. 1: a verdict of fail or no reading. 2: usage. 3: device not reached.
+    Exit code 0: passed. 1: a verdict of fail or no reading, or nothing is expected. 2: usage. 3: device not reached.
     4: another device, or it refused.
     """
     from pathlib import Path
@@ -65,17 +49,17 @@ def live(
     from leitwerk.project.files import write_atomic
     from leitwerk.project.setups import read_setup
 
-    wanted = read_setup(setup)
-    view = TableView(wanted.title) if form is None and _is_terminal() else None
+    checked = read_setup(setup)
+    view = TableView(checked.setup.title) if form is None and _is_terminal() else None
     with (
-        connect(wanted, link=link) as device,
+        connect(checked, link=link) as device,
         view or nullcontext(),
     ):
         report = verify(
-            wanted,
+            checked,
             device,
             duration_s=duration_s,
-            rate_hz=1.0 / period_s,
+            period_s=period_s,
             on_sample=view.show if view else lambda sample: None,
         )
     remember(report.identity, device.address)
@@ -86,7 +70,7 @@ def live(
 
         draw_report(report, figure)
     _print(report, form, shown_already=view is not None)
-    return FINE if report.passed else FOUND
+    return result_code(report)
 
 
 def _is_terminal() -> bool:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.options import JSON
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -21,16 +22,16 @@ if TYPE_CHECKING:
 @click.option("--output", "outputs", multiple=True, metavar="N KIND", help="Outputs: '2 relay'.")
 @click.option("--every", metavar="TIME", help="How often to sample: '10 s'.")
 @click.option("--keep-for", metavar="TIME", help="For how long the memory must last: '7 d'.")
-@click.option("--alarms", default=0, type=click.IntRange(0, 10_000), help="So many alarms.")
+@click.option("--alarms", default=0, type=click.IntRange(0, 10_000), help="Number of alarms.")
 @click.option("--stands", metavar="SPAN", help="Temperatures around it: '-20..40 °C'.")
 @click.option("--protection", metavar="IP", help="Degree of protection at least: IP54.")
-@click.option("--json", "as_json", is_flag=True, help="Print the models as JSON.")
+@JSON
 @reports_errors
 def models(setup: str | None, *, as_json: bool, **asked: Any) -> int:
     """Say which models fit, and why not the others; without anything asked, list the models.
 
     Asked is either what a SETUP asks for (terminals, ranges, interval, alarms, texts), or needs. A
-    need is so many inputs of a kind: a sensor (Pt100, type K), a signal (4..20 mA, voltage,
+    need is a number of inputs of a kind: a sensor (Pt100, type K), a signal (4..20 mA, voltage,
     contact), or the unit of what a device measures by itself (dB, l/s).
 
     Exit code 0: at least one fits. 1: none. 2: usage.
@@ -38,7 +39,7 @@ def models(setup: str | None, *, as_json: bool, **asked: Any) -> int:
     from leitwerk.cli.printing import echo_json
     from leitwerk.project.library import find_datasheet, known_models
     from leitwerk.project.selection import choose_by_needs, choose_model
-    from leitwerk.project.setups import read_setup
+    from leitwerk.project.setups import load_setup
 
     needs = _needs(**asked)
     if setup is None and needs is None:
@@ -48,7 +49,7 @@ def models(setup: str | None, *, as_json: bool, **asked: Any) -> int:
     if setup is not None and needs is not None:
         raise click.UsageError("give a setup or needs, not both")
     fits: Sequence[ModelFit | NeedsFit] = (
-        choose_by_needs(needs) if needs else choose_model(read_setup(str(setup)))
+        choose_by_needs(needs) if needs else choose_model(load_setup(str(setup)))
     )
     if as_json:
         echo_json([fit.to_dict() for fit in fits])

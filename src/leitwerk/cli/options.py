@@ -15,9 +15,67 @@ from leitwerk.errors import FileProblem
 
 if TYPE_CHECKING:
     from leitwerk.links.trace import TraceEntry, Tracer
-    from leitwerk.transfer.task import Allowed, Terms
+    from leitwerk.transfer.task import Progress, UploadOptions
 
 Command = TypeVar("Command", bound=Callable[..., Any])
+
+
+class Seconds(click.ParamType[float]):
+    """A duration with its unit; a bare number is in s."""
+
+    name = "duration"
+
+    def convert(
+        self, value: object, param: click.Parameter | None, ctx: click.Context | None
+    ) -> float:
+        """The duration in s."""
+        from leitwerk.errors import QuantityError
+        from leitwerk.parsing.quantities import parse_quantity
+
+        try:
+            seconds = parse_quantity(str(value)).seconds
+        except QuantityError as error:
+            self.fail(str(error), param, ctx)
+        if seconds <= 0:
+            self.fail(
+                f"{value!r} is not a length of time\n  valid: more than 0 s, such as 10 s",
+                param,
+                ctx,
+            )
+        return seconds
+
+
+DURATION = Seconds()
+
+JSON = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
+MODEL = click.option("--model", metavar="MODEL", help="Its model; else it is asked what it is.")
+
+
+def folder_option(holds: str) -> Callable[[Command], Command]:
+    """The option that names the folder in which things are kept."""
+    text = f"Folder for {holds}; else 'kept' beside the setup."
+    return click.option("--folder", metavar="FOLDER", help=text)
+
+
+def kept_folder(beside: str | Path, folder: str | None) -> Path:
+    """Where things are kept: in ``kept`` beside a file, unless another folder is named."""
+    return Path(folder) if folder else Path(beside).parent / "kept"
+
+
+def for_option(text: str, default: str | None = None) -> Callable[[Command], Command]:
+    """The option that says for how long; the command is called with ``duration_s``."""
+    return click.option(
+        "--for", "duration_s", type=DURATION, metavar="TIME", default=default,
+        show_default=default is not None, help=text,
+    )  # fmt: skip
+
+
+def every_option(default: str | None = None, text: str = "") -> Callable[[Command], Command]:
+    """The option that says from when to when; the command is called with ``period_s``."""
+    return click.option(
+        "--every", "period_s", type=DURATION, metavar="TIME", default=default,
+        show_default=default is not None, help=text or "Time from one poll to the next.",
+    )  # fmt: skip
 
 
 def timeout_option(default: float) -> Callable[[Command], Command]:
@@ -28,7 +86,7 @@ def timeout_option(default: float) -> Callable[[Command], Command]:
         show_default=True,
         type=click.FloatRange(0.0, 3600.0, min_open=True),
         metavar="S",
-        help="Wait so long for an answer.",
+        help="How long to wait for each answer, in s.",
     )
 
 
@@ -54,7 +112,7 @@ def link_options(timeout_s: float) -> Callable[[Command], Command]:
             show_default=True,
             type=click.IntRange(0, 20),
             metavar="N",
-            help="Ask so often again what may be asked twice.",
+            help="Number of retries for read requests.",
         )
         trace = click.option(
             "--trace", metavar="FILE", help="Keep every frame on the link; secrets are masked."
@@ -62,30 +120,6 @@ def link_options(timeout_s: float) -> Callable[[Command], Command]:
         return timeout_option(timeout_s)(retries(trace(run)))  # type: ignore[return-value]
 
     return decorate
-
-
-class Seconds(click.ParamType[float]):
-    """A duration with its unit; a bare number is in s."""
-
-    name = "duration"
-
-    def convert(
-        self, value: object, param: click.Parameter | None, ctx: click.Context | None
-    ) -> float:
-        """The duration in s."""
-        from leitwerk.errors import QuantityError
-        from leitwerk.parsing.quantities import parse_quantity
-
-        try:
-            seconds = parse_quantity(str(value)).seconds
-        except QuantityError as error:
-            self.fail(str(error), param, ctx)
-        if seconds <= 0:
-            self.fail(f"{value!r} is no length of time\n  valid: more than 0 s", param, ctx)
-        return seconds
-
-
-DURATION = Seconds()
 
 
 @contextmanager
@@ -118,40 +152,48 @@ def tracing(path: str | None) -> Iterator[Tracer | None]:
 
 _OPTIONS = (
     click.option(
-        "--discard-recordings", is_flag=True, help="Recordings nobody fetched may be erased."
+        "--discard-recordings",
+        is_flag=True,
+        help="Erase recordings that have not been fetched.",
     ),
     click.option(
         "--fetch-recordings", is_flag=True, help="Fetch recordings first, beside the backup."
     ),
-    click.option("--stop-recording", is_flag=True, help="A running recording may be stopped."),
+    click.option("--stop-recording", is_flag=True, help="Stop a running recording meanwhile."),
     click.option(
-        "--wait", default=10.0, metavar="S", help="Wait so long for another writer to end."
+        "--wait", default=10.0, metavar="S", help="How long to wait for another writer, in s."
     ),
-    click.option(
-        "--keep", metavar="FOLDER", help="For backups, journals and receipts, not 'kept'."
-    ),
-    click.option("--by", metavar="NAME", help="Who does it, for the receipt; you, if not given."),
+    folder_option("backups, journals and receipts"),
+    click.option("--by", metavar="NAME", help="Who does it, for the receipt; else your user name."),
 )
 
 
 class Writing(NamedTuple):
     """The options of a command that writes."""
 
-    allowed: Allowed
-    keep: str | None
+    discard_recordings: bool
+    fetch_recordings: bool
+    stop_recording: bool
+    wait_s: float
+    folder: str | None
     by: str
 
-    def folder(self, beside: str | Path) -> Path:
-        """Where things are kept: in ``kept`` beside a file, unless told otherwise."""
-        return Path(self.keep) if self.keep else Path(beside).parent / "kept"
+    def options(
+        self, beside: str | Path, passwords: Mapping[str, str], on_progress: Progress | None = None
+    ) -> UploadOptions:
+        """The options of an upload; things are kept in ``kept`` beside a file, unless said otherwise."""
+        from leitwerk.transfer.task import UploadOptions
 
-    def terms(
-        self, folder: Path, passwords: Mapping[str, str], progress: Callable[[str, int, int], None]
-    ) -> Terms:
-        """The terms that they come to."""
-        from leitwerk.transfer.task import Terms
-
-        return Terms(folder, passwords, self.allowed, self.by, progress)
+        return UploadOptions(
+            kept_folder(beside, self.folder),
+            passwords,
+            by=self.by,
+            discard_recordings=self.discard_recordings,
+            fetch_recordings=self.fetch_recordings,
+            stop_recording=self.stop_recording,
+            wait_s=self.wait_s,
+            on_progress=on_progress or (lambda step, done, total: None),
+        )
 
 
 def writing_options(command: Command) -> Command:
@@ -164,14 +206,14 @@ def writing_options(command: Command) -> Command:
         fetch_recordings: bool,
         stop_recording: bool,
         wait: float,
-        keep: str | None,
+        folder: str | None,
         by: str | None,
         **more: Any,
     ) -> Any:
-        from leitwerk.transfer.task import Allowed
-
-        allowed = Allowed(discard_recordings, stop_recording, fetch_recordings, wait)
-        return command(*args, writing=Writing(allowed, keep, by or user()), **more)
+        writing = Writing(
+            discard_recordings, fetch_recordings, stop_recording, wait, folder, by or user()
+        )
+        return command(*args, writing=writing, **more)
 
     for option in reversed(_OPTIONS):
         run = option(run)

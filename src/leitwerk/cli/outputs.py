@@ -6,28 +6,29 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
-from leitwerk.cli.options import DURATION, link_options
+from leitwerk.cli.exit_codes import FINE, reports_errors, result_code
+from leitwerk.cli.options import DURATION, JSON, for_option, link_options
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from leitwerk.check.outputs import OutputAssignment
+    from leitwerk.check.checked import CheckedSetup
+    from leitwerk.check.outputs import CheckedOutput
     from leitwerk.links.options import LinkOptions
-    from leitwerk.setup.model import Setup
 
 _ARM = click.option(
-    "--arm", is_flag=True, help="Really: without it, it is only said what would be."
+    "--arm",
+    is_flag=True,
+    help="Switch the output. Without it, only report what would be done.",
 )
 
 
-def _output(wanted: Setup, name: str) -> OutputAssignment:
+def _output(setup: CheckedSetup, name: str) -> CheckedOutput:
     from leitwerk.errors import QuantityError
-    from leitwerk.project.setups import setup_outputs
 
-    known = {output.name: output for output in setup_outputs(wanted)}
+    known = {output.name: output for output in setup.outputs}
     if name not in known:
-        valid = ", ".join(known) or "none is named"
+        valid = ", ".join(known) or "none; this setup has no outputs"
         raise QuantityError(f"this setup has no output {name[:40]!r}", valid=valid)
     return known[name]
 
@@ -46,10 +47,16 @@ def _output(wanted: Setup, name: str) -> OutputAssignment:
     "--within", "tolerance", type=float, metavar="X", help="In mA or V; else 0.5 % of the span."
 )
 @click.option(
-    "--settle", "settle_s", default="1 s", type=DURATION, metavar="TIME", show_default=True
+    "--settle",
+    "settle_s",
+    default="1 s",
+    type=DURATION,
+    metavar="TIME",
+    show_default=True,
+    help="How long the loop takes to settle.",
 )
 @_ARM
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@JSON
 @reports_errors
 @link_options(2.0)
 def loop(
@@ -78,22 +85,22 @@ def loop(
     from leitwerk.project.setups import read_setup
 
     wanted = read_setup(setup)
-    found = _output(wanted, output)
+    found, named = _output(wanted, output), wanted.setup.device
     if not arm:
         click.echo(f"{output} would be driven through its whole signal; with --arm it is", err=True)
         return FINE
     with connect(wanted, link=link) as device:
-        device.require(wanted.device.model, wanted.device.serial)
+        device.require(named.model, named.serial)
         result = check_loop(
             found,
             device,
             _measuring(measured, through, link),
-            passwords=passwords_of(wanted.device.model, wanted.device.serial),
+            passwords=passwords_of(named.model, named.serial),
             tolerance=tolerance,
             settle_s=settle_s,
         )
     print_result(result, as_json=as_json)
-    return FINE if result.passed else FOUND
+    return result_code(result)
 
 
 def _measuring(
@@ -123,12 +130,18 @@ def _measuring(
 
 def _reading(path: str, channel: str, link: LinkOptions) -> Callable[[float], float | None]:
     """The signal at a channel of another device: its value, turned back through its scale."""
+    from leitwerk.check.channels import SignalChannel
     from leitwerk.devices.device import connect
+    from leitwerk.errors import QuantityError
     from leitwerk.monitoring.single_channel import read_once
-    from leitwerk.project.setups import find_assignment, read_setup
+    from leitwerk.project.setups import read_setup
 
     other = read_setup(path)
-    found = find_assignment(other, channel)
+    found = other.channel(channel)
+    if not isinstance(found, SignalChannel):
+        raise QuantityError(
+            f"{channel} shows no signal", valid="a channel with a signal or a scale"
+        )
 
     def read(asked: float) -> float | None:
         del asked
@@ -142,19 +155,11 @@ def _reading(path: str, channel: str, link: LinkOptions) -> Callable[[float], fl
 @click.command()
 @click.argument("setup")
 @click.argument("output")
-@click.option(
-    "--for",
-    "lasts_s",
-    default="1 s",
-    type=DURATION,
-    metavar="TIME",
-    show_default=True,
-    help="So long.",
-)
+@for_option("How long to keep it on.", "1 s")
 @_ARM
 @reports_errors
 @link_options(2.0)
-def pulse(setup: str, output: str, *, lasts_s: float, arm: bool, link: LinkOptions) -> int:
+def pulse(setup: str, output: str, *, duration_s: float, arm: bool, link: LinkOptions) -> int:
     """Switch the relay OUTPUT of SETUP on for a moment, to see and hear that it works.
 
     Exit code 0: done. 2: usage. 3: device not reached. 4: it did not switch.
@@ -165,13 +170,13 @@ def pulse(setup: str, output: str, *, lasts_s: float, arm: bool, link: LinkOptio
     from leitwerk.project.setups import read_setup
 
     wanted = read_setup(setup)
-    found = _output(wanted, output)
+    found, named = _output(wanted, output), wanted.setup.device
     if not arm:
-        click.echo(f"{output} would be on for {lasts_s:g} s; with --arm it is", err=True)
+        click.echo(f"{output} would be on for {duration_s:g} s; with --arm it is", err=True)
         return FINE
-    passwords = passwords_of(wanted.device.model, wanted.device.serial)
+    passwords = passwords_of(named.model, named.serial)
     with connect(wanted, link=link) as device:
-        device.require(wanted.device.model, wanted.device.serial)
-        during, after = switch(found, device, lasts_s, passwords=passwords)
-    click.echo(f"{output}: was {during} for {lasts_s:g} s, is {after} again")
+        device.require(named.model, named.serial)
+        during, after = switch(found, device, duration_s, passwords=passwords)
+    click.echo(f"{output}: was {during} for {duration_s:g} s, is {after} again")
     return FINE

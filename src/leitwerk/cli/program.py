@@ -17,12 +17,11 @@ from leitwerk.cli.exit_codes import FINE, reports_errors
 def program(source: str, target: str, *, force: bool) -> int:
     """Turn a setup into the image of a board that is programmed by a file, or an image into a setup.
 
-    The kind of each file is told by its ending: .yaml is a setup, .hex an image as Intel HEX, .h one
+    The ending of each file says what it is: .yaml is a setup, .hex an image as Intel HEX, .h one
     as a C header. What an image holds is proven by its CRC; one for another model is refused.
 
-    Exit code 0: written. 1: the setup has errors. 2: usage, or the image is none.
+    Exit code 0: written. 1: the setup has errors. 2: usage, or the image is not valid.
     """
-    from leitwerk.check.encode import encode_setup
     from leitwerk.datasheet.settings import DeviceSettings
     from leitwerk.datasheet.vocabulary import BUS_UNIT
     from leitwerk.errors import FileProblem, QuantityError
@@ -46,10 +45,8 @@ def program(source: str, target: str, *, force: bool) -> int:
         raise FileProblem(f"{target} is there already", remedy="give another name, or --force")
     kinds = (Path(source).suffix.casefold(), Path(target).suffix.casefold())
     if kinds[0] in {".yaml", ".yml"} and kinds[1] in {".hex", ".h"}:
-        setup = read_setup(source)
-        sheet = find_datasheet(setup.device.model)
-        image = encode_setup(setup, sheet)
-        at = setup.device.at
+        checked = read_setup(source)
+        sheet, image, at = checked.datasheet, checked.settings, checked.setup.device.at
         if (
             BUS_UNIT.name in sheet.settings
             and isinstance(at, LinkAddress)
@@ -58,7 +55,7 @@ def program(source: str, target: str, *, force: bool) -> int:
             # The board will answer where the setup says that it is reached.
             image = DeviceSettings(image.model, {**image.values, BUS_UNIT.name: float(at.unit)})
         made = build_program(image, sheet)
-        text = to_hex(made, sheet) if kinds[1] == ".hex" else to_c(made, sheet, setup.title)
+        text = to_hex(made, sheet) if kinds[1] == ".hex" else to_c(made, sheet, checked.setup.title)
     elif kinds[0] in {".hex", ".h"} and kinds[1] in {".yaml", ".yml"}:
         content = read_bytes(source).decode("ascii", "replace")
         made = from_hex(content) if kinds[0] == ".hex" else from_c(content)

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
-from leitwerk.cli.options import link_options, writing_options
+from leitwerk.cli.options import JSON, folder_option, kept_folder, link_options, writing_options
 
 if TYPE_CHECKING:
     from leitwerk.cli.options import Writing
@@ -19,7 +18,7 @@ if TYPE_CHECKING:
 @click.argument("setup")
 @click.option("--finish", is_flag=True, help="Write what is still missing.")
 @click.option("--undo", is_flag=True, help="Give the device its old settings back.")
-@click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
+@JSON
 @reports_errors
 @writing_options
 @link_options(2.0)
@@ -32,7 +31,7 @@ def recover(
     as_json: bool,
     link: LinkOptions,
 ) -> int:
-    """Say what an upload to SETUP's device that was broken off has left, and finish or undo it.
+    """Show what an interrupted upload to SETUP's device has left, and finish or undo it.
 
     Exit code 0: finished or undone, and verified. 1: it is unfinished (without an option). 2: usage,
     or nothing is unfinished. 3: device not reached. 4: refused.
@@ -40,29 +39,31 @@ def recover(
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.printing import print_result
     from leitwerk.cli.progress import StepView
-    from leitwerk.devices.device import connect
-    from leitwerk.project.setups import read_setup
+    from leitwerk.devices.device import open_device
+    from leitwerk.project.inventory import resolve_address
+    from leitwerk.project.library import find_datasheet
+    from leitwerk.project.setups import load_setup
     from leitwerk.transfer.recover import inspect_interrupted, unfinished
     from leitwerk.transfer.recover import recover as settle
 
     if finish and undo:
         raise click.UsageError("--finish or --undo, not both")
-    wanted = read_setup(setup)
-    folder = writing.folder(setup)
-    journal = unfinished(folder, wanted.device.serial)
+    wanted = load_setup(setup)
+    journal = unfinished(kept_folder(setup, writing.folder), wanted.device.serial)
+    sheet = find_datasheet(wanted.device.model)
     with (
-        connect(wanted, link=link) as device,
+        open_device(sheet, resolve_address(wanted.device.at), link=link) as device,
         StepView() as steps,
     ):
         if not (finish or undo):
-            found = inspect_interrupted(device, journal)
+            found = inspect_interrupted(journal, device)
             print_result(found, as_json=as_json)
             if not as_json:
                 click.echo("  finish it with --finish, or give the old settings back with --undo")
             return FOUND
         passwords = passwords_of(journal.identity.model, journal.identity.serial, steps)
-        terms = writing.terms(folder, passwords, steps.show)
-        receipt = settle(device, journal, terms, undo=undo)
+        options = writing.options(setup, passwords, steps.show)
+        receipt = settle(journal, device, options, undo=undo)
     print_result(receipt, as_json=as_json)
     return FINE
 
@@ -70,7 +71,7 @@ def recover(
 @click.command()
 @click.argument("backup")
 @click.argument("where")
-@click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
+@JSON
 @reports_errors
 @writing_options
 @link_options(2.0)
@@ -89,7 +90,7 @@ def restore(
 
     Exit code 0: verified. 2: usage. 3: device not reached. 4: refused.
     """
-    from leitwerk.cli.devices import place, remember
+    from leitwerk.cli.devices import remember, resolve_device
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.printing import print_result
     from leitwerk.cli.progress import StepView
@@ -98,14 +99,13 @@ def restore(
     from leitwerk.transfer.restore import restore as give_back
 
     identity, _, _ = read_backup(backup)
-    sheet, address = place(where, identity.model, link)
+    sheet, address = resolve_device(where, identity.model, link)
     with (
         open_device(sheet, address, link=link) as device,
         StepView() as steps,
     ):
         passwords = passwords_of(identity.model, identity.serial, steps)
-        terms = writing.terms(writing.folder("here"), passwords, steps.show)
-        receipt = give_back(backup, device, terms)
+        receipt = give_back(backup, device, writing.options("here", passwords, steps.show))
     remember(receipt.identity, address)
     print_result(receipt, as_json=as_json)
     return FINE
@@ -113,10 +113,10 @@ def restore(
 
 @click.command()
 @click.argument("serial")
-@click.option("--keep", metavar="FOLDER", default="kept", show_default=True, help="The receipts.")
-@click.option("--json", "as_json", is_flag=True, help="Print the history as JSON.")
+@folder_option("the receipts")
+@JSON
 @reports_errors
-def history(serial: str, *, keep: str, as_json: bool) -> int:
+def history(serial: str, *, folder: str | None, as_json: bool) -> int:
     """List the receipts of the device with SERIAL, and verify that none was changed or taken away.
 
     Exit code 0: the chain is whole. 1: it is not, or there is no receipt. 2: usage.
@@ -125,7 +125,7 @@ def history(serial: str, *, keep: str, as_json: bool) -> int:
     from leitwerk.project.kept import device_folder
     from leitwerk.transfer.history import read_history
 
-    found = read_history(device_folder(Path(keep), serial))
+    found = read_history(device_folder(kept_folder("here", folder), serial))
     if as_json:
         echo_json(found.to_dict())
     else:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE, reports_errors
-from leitwerk.cli.options import DURATION, link_options
+from leitwerk.cli.options import for_option, link_options
 
 if TYPE_CHECKING:
     from leitwerk.links.options import LinkOptions
@@ -19,15 +19,7 @@ if TYPE_CHECKING:
 @click.argument("setup")
 @click.argument("channel")
 @click.option("--undo", is_flag=True, help="Take the last tare off again.")
-@click.option(
-    "--for",
-    "duration_s",
-    default="5 s",
-    show_default=True,
-    type=DURATION,
-    metavar="TIME",
-    help="How long to read.",
-)
+@for_option("How long to read.", "5 s")
 @click.option("--nominal", default="0", show_default=True, help="What it should show at rest.")
 @click.option("--spread", metavar="VALUE", help="How far readings at rest may spread.")
 @click.option("--drift", metavar="VALUE", help="How far they may drift meanwhile.")
@@ -62,21 +54,21 @@ def tare(
     from leitwerk.monitoring.single_channel import read_untared
     from leitwerk.project.editing import add_tare, undo_tare
     from leitwerk.project.files import write_atomic
-    from leitwerk.project.setups import find_assignment, read_setup
+    from leitwerk.project.setups import read_setup
 
-    wanted = read_setup(setup)
-    text = wanted.source.content.decode("utf-8-sig")
+    checked = read_setup(setup)
+    text = checked.setup.source.content.decode("utf-8-sig")
     if undo:
         write_atomic(Path(setup), undo_tare(text, channel))
         click.echo(f"{setup}: the last tare of {channel} is gone")
         return FINE
-    assignment = find_assignment(wanted, channel)
-    unit = assignment.unit
-    step = next(f["noise_free"] for f in explain_channel(assignment).ranges if f["chosen"])
-    low, high = assignment.measurement.span
-    with connect(wanted, link=link) as device:
+    found = checked.channel(channel)
+    unit = found.unit
+    step = next(f["noise_free"] for f in explain_channel(found).ranges if f["chosen"])
+    low, high = found.span
+    with connect(checked, link=link) as device:
         times, values, good = read_untared(
-            wanted, device, assignment, duration_s=duration_s, rate_hz=10.0 / min(duration_s, 5.0)
+            checked, device, found, duration_s=duration_s, period_s=min(duration_s, 5.0) / 10.0
         )
     taken = capture_tare(
         times,

@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
-from leitwerk.cli.options import DURATION
+from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors, result_code
+from leitwerk.cli.options import DURATION, JSON
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from rich.table import Table
 
     from leitwerk.check.budget import Item, TimeBudget
+    from leitwerk.check.checked import CheckedSetup
     from leitwerk.rules.schedule import PlannedRun
 
 _MOST_ROWS = 60
@@ -30,19 +31,28 @@ def _moment(text: str | None, zone: ZoneInfo) -> datetime:
     return datetime.now(UTC) if text is None else to_instant(parse_local(text), zone)
 
 
+def _checked(setup: str) -> CheckedSetup:
+    """A setup held against its datasheet, whatever is wrong with it."""
+    from leitwerk.check.compile import check_setup
+    from leitwerk.project.library import find_datasheet
+    from leitwerk.project.setups import load_setup
+
+    loaded = load_setup(setup)
+    return check_setup(loaded, find_datasheet(loaded.device.model))
+
+
 _from = click.option(
     "--from", "start", metavar="TIME", help="As if it were then: '2026-03-02 06:00'; else now."
 )
-_as_json = click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 
 
 @click.command()
 @click.argument("setup")
 @_from
 @click.option(
-    "--poll", "poll_s", type=DURATION, metavar="TIME", help="It is polled so often over its link."
+    "--poll", "poll_s", type=DURATION, metavar="TIME", help="Time from one poll to the next."
 )
-@_as_json
+@JSON
 @reports_errors
 def budget(setup: str, *, start: str | None, poll_s: float | None, as_json: bool) -> int:
     """Say whether time, memory, battery and link last for SETUP, and how long.
@@ -52,24 +62,22 @@ def budget(setup: str, *, start: str | None, poll_s: float | None, as_json: bool
     from leitwerk.check.budget_check import setup_budget
     from leitwerk.cli.printing import console, echo_json
     from leitwerk.parsing.address import LinkAddress
-    from leitwerk.project.library import find_datasheet
-    from leitwerk.project.setups import assign_draft, read_setup
     from leitwerk.rules.schedule import local_text
 
-    wanted = read_setup(setup)
-    sheet = find_datasheet(wanted.device.model)
-    channels = assign_draft(wanted, sheet)
-    at = wanted.device.at
+    checked = _checked(setup)
+    wanted, at = checked.setup, checked.setup.device.at
     baud = at.line.baud if isinstance(at, LinkAddress) and at.is_serial else None
     begins = _moment(start, wanted.zone)
-    found = setup_budget(wanted, sheet, channels, begins, poll_s=poll_s, baud=baud)
+    found = setup_budget(
+        wanted, checked.datasheet, checked.channels, begins, poll_s=poll_s, baud=baud
+    )
     if as_json:
         echo_json(found.to_dict())
     else:
         click.echo(f"{found.title}, from {local_text(found.start, found.zone)}")
         console(wraps=True).print(_budget_table(found))
         click.echo(_limit(found))
-    return FINE if found.fits else FOUND
+    return result_code(found)
 
 
 def _budget_table(found: TimeBudget) -> Table:
@@ -101,7 +109,7 @@ def _limit(found: TimeBudget) -> str:
 @click.argument("setup")
 @_from
 @click.option("--until", metavar="TIME", help="Show runs that begin before; else for 30 days.")
-@_as_json
+@JSON
 @reports_errors
 def timetable(setup: str, *, start: str | None, until: str | None, as_json: bool) -> int:
     """Show the planned runs of SETUP as one timeline, and where they overlap.
@@ -111,16 +119,12 @@ def timetable(setup: str, *, start: str | None, until: str | None, as_json: bool
     from datetime import timedelta
 
     from leitwerk.check.budget_check import full_after_s
-    from leitwerk.check.timing import run_plans
     from leitwerk.cli.printing import echo_json
-    from leitwerk.project.library import find_datasheet
-    from leitwerk.project.setups import assign_draft, read_setup
     from leitwerk.rules.schedule import overlaps, plan_runs
 
-    wanted = read_setup(setup)
-    sheet = find_datasheet(wanted.device.model)
-    full = full_after_s(wanted, sheet, assign_draft(wanted, sheet))
-    plans = run_plans(wanted)
+    checked = _checked(setup)
+    wanted, plans = checked.setup, checked.runs
+    full = full_after_s(wanted, checked.datasheet, checked.channels)
     now = _moment(start, wanted.zone)
     end = _moment(until, wanted.zone) if until else now + timedelta(days=30)
     planned = plan_runs(plans, wanted.zone, now, end, full_after_s=full)
@@ -165,17 +169,17 @@ def _print_runs(planned: list[PlannedRun], zone: ZoneInfo) -> None:
     help="The storage interval.",
 )
 @click.option(
-    "--keep",
+    "--statistics",
     default="mean",
     show_default=True,
     metavar="A,B,…",
     help="Which statistics of each interval.",
 )
 @click.option(
-    "--zone", default="UTC", show_default=True, metavar="NAME", help="Whose clock it tells."
+    "--zone", default="UTC", show_default=True, metavar="NAME", help="The time zone of its times."
 )
 @reports_errors
-def condense(recording: str, *, length_s: float, keep: str, zone: str) -> int:
+def condense(recording: str, *, length_s: float, statistics: str, zone: str) -> int:
     """Condense a fetched RECORDING (CSV) to the statistics of intervals on the wall clock.
 
     Days have 23 or 25 hours when the clocks change, and an hour that comes twice makes two.
@@ -188,10 +192,10 @@ def condense(recording: str, *, length_s: float, keep: str, zone: str) -> int:
     from leitwerk.project.files import read_bytes
     from leitwerk.recordings.condense import condense as work
 
-    names = [name.strip() for name in keep.split(",")]
+    names = [name.strip() for name in statistics.split(",")]
     for name in names:
         if name not in STATISTICS:
-            message = f"{name[:40]!r} is no statistic"
+            message = f"{name[:40]!r} is not a statistic"
             raise QuantityError(message, valid=", ".join(STATISTICS))
     text = read_bytes(recording).decode("utf-8", "replace")
     click.echo(work(text, length_s, names, find_zone(zone)), nl=False)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
-from leitwerk.cli.options import link_options, writing_options
+from leitwerk.cli.options import JSON, link_options, writing_options
 
 if TYPE_CHECKING:
     from leitwerk.cli.options import Writing
@@ -17,19 +17,12 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("setup")
 @click.option("--plan", is_flag=True, help="Show what would change, and change nothing.")
+@JSON
 @reports_errors
 @writing_options
 @link_options(2.0)
-@click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
-def upload(
-    setup: str,
-    *,
-    plan: bool,
-    writing: Writing,
-    link: LinkOptions,
-    as_json: bool,
-) -> int:
-    """Carry SETUP to its device and verify that it arrived.
+def upload(setup: str, *, plan: bool, writing: Writing, link: LinkOptions, as_json: bool) -> int:
+    """Upload SETUP to its device and verify that it arrived.
 
     Only the device that the setup names is written to, and only what differs. The password is asked
     for, or taken from LEITWERK_PASSWORD_<ROLE>.
@@ -37,7 +30,6 @@ def upload(
     Exit code 0: verified. 1: the setup has errors, or a plan has changes. 2: usage. 3: device not
     reached. 4: refused.
     """
-    from leitwerk.check.compile import check_setup
     from leitwerk.cli.devices import remember
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.printing import print_findings, print_result
@@ -48,26 +40,20 @@ def upload(
     from leitwerk.transfer.upload import plan_upload
     from leitwerk.transfer.upload import upload as carry
 
-    wanted = read_setup(setup)
+    checked = read_setup(setup)
     with (
-        connect(wanted, link=link) as device,
+        connect(checked, link=link) as device,
         StepView() as steps,
     ):
-        findings = check_setup(wanted, device.datasheet)
-        print_findings([f for f in findings if f.severity is Severity.WARNING], steps.console)
+        warnings = [f for f in checked.findings if f.severity is Severity.WARNING]
+        print_findings(warnings, steps.console)
         if plan:
-            planned = plan_upload(wanted, device)
+            planned = plan_upload(checked, device)
             print_result(planned, as_json=as_json)
             return FOUND if planned.changes else FINE
-        receipt = carry(
-            wanted,
-            device,
-            keep=writing.folder(setup),
-            passwords=passwords_of(wanted.device.model, wanted.device.serial, steps),
-            allowed=writing.allowed,
-            by=writing.by,
-            progress=steps.show,
-        )
+        wanted = checked.setup.device
+        passwords = passwords_of(wanted.model, wanted.serial, steps)
+        receipt = carry(checked, device, writing.options(setup, passwords, steps.show))
     remember(receipt.identity, device.address)
     print_result(receipt, as_json=as_json)
     return FINE

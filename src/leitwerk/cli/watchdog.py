@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
-from leitwerk.cli.options import link_options
+from leitwerk.cli.exit_codes import reports_errors, result_code
+from leitwerk.cli.options import JSON, MODEL, link_options
 
 if TYPE_CHECKING:
     from leitwerk.links.options import LinkOptions
@@ -15,8 +15,8 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("where")
-@click.option("--model", default=None, help="Its model; found out, if not given.")
-@click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
+@MODEL
+@JSON
 @reports_errors
 @link_options(2.0)
 def watchdog(where: str, *, model: str | None, as_json: bool, link: LinkOptions) -> int:
@@ -27,13 +27,13 @@ def watchdog(where: str, *, model: str | None, as_json: bool, link: LinkOptions)
 
     Exit code 0: it acted. 1: it did not. 2: usage, or it has none. 3: not reached.
     """
-    from leitwerk.cli.devices import place
+    from leitwerk.cli.devices import resolve_device
     from leitwerk.cli.printing import print_result
     from leitwerk.devices.device import open_device
     from leitwerk.devices.watchdog import try_watchdog
 
-    sheet, address = place(where, model, link)
+    sheet, address = resolve_device(where, model, link)
     with open_device(sheet, address, link=link) as device:
         result = try_watchdog(device)
     print_result(result, as_json=as_json)
-    return FINE if result.passed else FOUND
+    return result_code(result)

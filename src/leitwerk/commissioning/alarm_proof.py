@@ -12,17 +12,19 @@ from leitwerk.alarms.conditions import Not, Stated, sentences
 from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.alarms.states import State
 from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.checked import CheckedSetup
+from leitwerk.check.outputs import RelayOutput
 from leitwerk.datasheet.vocabulary import ALARM_STATE
 from leitwerk.devices.device import Device
 from leitwerk.errors import QuantityError
 from leitwerk.evaluation.situation import ACTIVE
 from leitwerk.monitoring.attendant import Attendant, AttendOptions
-from leitwerk.monitoring.events import Event
+from leitwerk.monitoring.events import Done, Event, EventKind
 from leitwerk.parsing.quantities import format_value
-from leitwerk.rules.definition import Notify, Pulse, Rule, SwitchOutput
-from leitwerk.setup.model import Setup
+from leitwerk.results import Outcome, overall
+from leitwerk.rules.definition import Action, Notify, Pulse, Rule, SwitchOutput
 
-_MESSAGE_WAIT_S = 30.0  # so long after the alarm has cleared a message may still be on its way
+_MESSAGE_WAIT_S = 30.0  # how long after the alarm has cleared a message may still be on its way
 
 
 @dataclass(slots=True)
@@ -35,9 +37,21 @@ class ProofStep:
     wrong: str = ""
 
     @property
+    def outcome(self) -> Outcome:
+        """Passed when it happened, and as it should."""
+        return Outcome.PASSED if self.at is not None and not self.wrong else Outcome.FAILED
+
+    @property
+    def reasons(self) -> tuple[str, ...]:
+        """What is wrong with it."""
+        if self.outcome is Outcome.PASSED:
+            return ()
+        return (f"{self.name}: {self.wrong or 'not seen'}",)
+
+    @property
     def ok(self) -> bool:
         """Whether it happened, and as it should."""
-        return self.at is not None and not self.wrong
+        return self.outcome is Outcome.PASSED
 
     def to_dict(self) -> dict[str, Any]:
         """The step as plain data for JSON."""
@@ -62,9 +76,19 @@ class Proof:
     events: tuple[Event, ...] = field(repr=False, default=())
 
     @property
+    def outcome(self) -> Outcome:
+        """Passed when everything happened as it should."""
+        return overall(step.outcome for step in self.steps)
+
+    @property
+    def reasons(self) -> tuple[str, ...]:
+        """What did not happen, or not as it should."""
+        return tuple(reason for step in self.steps for reason in step.reasons)
+
+    @property
     def passed(self) -> bool:
         """Whether everything happened as it should."""
-        return all(step.ok for step in self.steps)
+        return self.outcome is Outcome.PASSED
 
     def missing(self) -> list[str]:
         """What did not happen, or not as it should."""
@@ -92,15 +116,15 @@ class Proof:
 
 
 def prove(
-    setup: Setup,
+    setup: CheckedSetup,
     device: Device,
-    means: AttendOptions,
+    options: AttendOptions,
     alarm: str,
     *,
     duration_s: float,
     period_s: float = 0.5,
 ) -> Proof:
-    """Watch while somebody warms a sensor, and hold what happens against what the setup promises.
+    """Watch while a sensor is warmed, and hold what happens against what the setup promises.
 
     Parameters
     ----------
@@ -121,21 +145,21 @@ def prove(
         Another device answers, or none.
 
     """
-    attendant = Attendant(setup, device, means)
+    attendant = Attendant(setup, device, options)
     watch = _Watch(attendant, alarm, period_s)
-    ended_s = math.inf
+    clock, ended_s = options.clock, math.inf
 
     def until() -> bool:
         nonlocal ended_s
-        watch.look(means.wall(), means.clock())
+        watch.look(clock.now(), clock.monotonic())
         if not watch.is_over:
             return False
-        ended_s = min(ended_s, means.clock() + _MESSAGE_WAIT_S)
-        return watch.is_complete or means.clock() > ended_s
+        ended_s = min(ended_s, clock.monotonic() + _MESSAGE_WAIT_S)
+        return watch.is_complete or clock.monotonic() > ended_s
 
     attendant.attend(period_s=period_s, duration_s=duration_s, until=until)
     watch.read_events()
-    return Proof(alarm, setup.title, tuple(watch.steps()), tuple(attendant.events))
+    return Proof(alarm, setup.setup.title, tuple(watch.steps()), tuple(attendant.log.events))
 
 
 class _Watch:
@@ -154,7 +178,7 @@ class _Watch:
         )
         self.alarm = board.watched[self.number].alarm
         self.beyond = ProofStep(
-            f"the value goes {self.alarm.condition(self._symbol, self._states)}"
+            f"the value goes {self.alarm.condition(self.channel.symbol, self.channel.states)}"
         )
         wait = f" after {self.alarm.delay_s:g} s" if self.alarm.delay_s else ""
         self.trip = ProofStep(f"the alarm trips{wait}")
@@ -170,25 +194,17 @@ class _Watch:
                 ProofStep(f"output {o.name} goes on"),
                 ProofStep(f"output {o.name} goes off again"),
             )
-            for o in attendant.outputs
-            if name in o.follows
+            for o in attendant.checked.outputs
+            if isinstance(o, RelayOutput) and name in o.follows
         }
         self.actions = list(self._actions())
         self._beyond_s: float | None = None
         self._back_s: float | None = None
         self._read = 0
 
-    @property
-    def _symbol(self) -> str:
-        return "" if self.channel.is_contact else self.channel.unit.symbol
-
-    @property
-    def _states(self) -> tuple[str, str] | None:
-        return self.channel.states if self.channel.is_contact else None
-
     def _clear_words(self) -> str:
         ends = [e for e in self.alarm.clear if math.isfinite(e)]
-        if self.channel.is_contact or self.alarm.watch is Watch.READING:
+        if self.channel.states is not None or self.alarm.watch is Watch.READING:
             return "its other state"
         return " to ".join(format_value(end, self.channel.unit) for end in ends)
 
@@ -198,32 +214,19 @@ class _Watch:
         every = [
             f"{c.name}.{alarm.name}" for c in self.attendant.channels for alarm in c.device_alarms
         ]
-        has = self.attendant.device.datasheet.family(ALARM_STATE) is not None
+        has = self.attendant.device.datasheet.has(ALARM_STATE)
         return every.index(self.name) + 1 if has and self.name in every else 0
 
-    def _actions(self) -> Iterator[tuple[Rule, Any, ProofStep]]:
+    def _actions(self) -> Iterator[_Expected]:
         """What rules should do because of this alarm: each action is a step."""
         for rule in self.attendant.engine.rules:
             condition = rule.trigger.condition
             if condition is None:
                 continue
             about = [s for s in sentences(condition) if isinstance(s, Stated)]
-            if not any(s.subject == self.name for s in about):
-                continue
-            for action in rule.actions:
-                if isinstance(action, Notify):
-                    for contact in action.contacts:
-                        yield (
-                            rule,
-                            (Notify, contact),
-                            ProofStep(f"{contact} is told (rule {rule.name})"),
-                        )
-                elif isinstance(action, SwitchOutput | Pulse):
-                    state = action.state if isinstance(action, SwitchOutput) else "on"
-                    step = ProofStep(f"output {action.output} goes {state} (rule {rule.name})")
-                    yield rule, (SwitchOutput, action.output, state), step
-                else:
-                    yield rule, (str(action),), ProofStep(f"{action} (rule {rule.name})")
+            if any(s.subject == self.name for s in about):
+                for action in rule.actions:
+                    yield from _expected(rule, action)
 
     # ------------------------------------------------------------------ while it happens
 
@@ -304,12 +307,12 @@ class _Watch:
 
     def read_events(self) -> None:
         """Find the steps that rules should do in what has happened."""
-        events = list(self.attendant.events)
+        events = list(self.attendant.log.events)
         for event in events[self._read :]:
-            for rule, what, step in self.actions:
-                begun = self.trip.at if _is_end(rule, self.name) else self.beyond.at
-                if step.at is None and begun is not None:
-                    _match(rule, what, step, event)
+            for expected in self.actions:
+                begun = self.trip.at if expected.is_end(self.name) else self.beyond.at
+                if expected.step.at is None and begun is not None:
+                    expected.take(event)
         self._read = len(events)
 
     @property
@@ -324,8 +327,8 @@ class _Watch:
 
     def steps(self) -> list[ProofStep]:
         """All steps, in the order in which they should happen."""
-        rising = [s for r, _, s in self.actions if not _is_end(r, self.name)]
-        falling = [s for r, _, s in self.actions if _is_end(r, self.name)]
+        rising = [e.step for e in self.actions if not e.is_end(self.name)]
+        falling = [e.step for e in self.actions if e.is_end(self.name)]
         return [
             self.beyond,
             self.trip,
@@ -340,29 +343,85 @@ class _Watch:
         ]
 
 
-def _match(rule: Rule, what: Any, step: ProofStep, event: Event) -> None:
-    """Whether an event is what a step waits for, or says why that will not come."""
-    if event.subject == rule.name and event.kind == "trouble":
-        step.wrong = event.text
-    elif what[0] is Notify:
-        if event.kind == "message" and event.subject.startswith(f"{what[1]} by "):
-            if event.text.startswith("sent: "):
-                step.at, step.seen, step.wrong = event.at, event.subject, ""
+@dataclass(slots=True)
+class _Expected:
+    """A step that a rule should do, and how an event shows that it did."""
+
+    rule: Rule
+    action: Action
+    step: ProofStep
+
+    def is_end(self, alarm: str) -> bool:
+        """Whether the rule acts when the alarm has cleared, not when it trips."""
+        condition = self.rule.trigger.condition
+        return condition in {Not(Stated(alarm, ACTIVE)), Stated(alarm, "normal")}
+
+    def take(self, event: Event) -> None:
+        """Take an event: it is what the step waits for, or says why that will not come."""
+        if event.kind in {EventKind.RULE, EventKind.TROUBLE} and event.subject == self.rule.name:
+            self._take_rule(event)
+
+    def _take_rule(self, event: Event) -> None:
+        if event.action == self.action and event.done is Done.YES:
+            self.step.at, self.step.wrong = event.at, ""
+        elif event.action == self.action:
+            self.step.wrong = event.text
+
+
+@dataclass(slots=True)
+class _ExpectedMessage(_Expected):
+    """A message to one contact: sent, not only put on its way."""
+
+    contact: str
+
+    def take(self, event: Event) -> None:
+        """A message that was sent, or one that a service did not take."""
+        if event.kind is EventKind.MESSAGE and event.subject == self.contact:
+            if event.done is Done.YES:
+                seen = f"{event.subject} by {event.state}"
+                self.step.at, self.step.seen, self.step.wrong = event.at, seen, ""
             else:
-                step.wrong = event.text
-    elif what[0] is SwitchOutput:
-        if event.kind == "output" and (event.subject, event.text) == what[1:]:
-            step.at, step.wrong = event.at, ""
-        elif event.kind == "rule" and event.subject == rule.name and "not armed" in event.text:
-            step.wrong = "outputs are not armed"
-    elif event.kind == "rule" and event.subject == rule.name and event.text.startswith(what[0]):
-        step.at = event.at
+                self.step.wrong = event.text
+        elif event.kind is EventKind.TROUBLE and event.subject == self.rule.name:
+            self.step.wrong = event.text
 
 
-def _is_end(rule: Rule, alarm: str) -> bool:
-    """Whether a rule acts when the alarm has cleared, not when it trips."""
-    condition = rule.trigger.condition
-    return condition == Not(Stated(alarm, ACTIVE)) or condition == Stated(alarm, "normal")
+@dataclass(slots=True)
+class _ExpectedSwitch(_Expected):
+    """An output that goes on or off: switched, not only asked for."""
+
+    output: str
+    state: str
+
+    def take(self, event: Event) -> None:
+        """An output that was switched, or a rule that may not."""
+        if event.kind is EventKind.OUTPUT and (event.subject, event.state) == (
+            self.output,
+            self.state,
+        ):
+            self.step.at, self.step.wrong = event.at, ""
+        elif event.subject == self.rule.name and event.done is Done.NOT_ARMED:
+            self.step.wrong = "outputs are not armed"
+        elif event.kind is EventKind.TROUBLE and event.subject in {self.rule.name, self.output}:
+            self.step.wrong = event.text
+
+
+def _expected(rule: Rule, action: Action) -> Iterator[_Expected]:
+    """The steps by which an action of a rule shows."""
+    because = f"(rule {rule.name})"
+    match action:
+        case Notify(contacts):
+            for contact in contacts:
+                step = ProofStep(f"a message is sent to {contact} {because}")
+                yield _ExpectedMessage(rule, action, step, contact)
+        case SwitchOutput(output, state):
+            step = ProofStep(f"output {output} goes {state} {because}")
+            yield _ExpectedSwitch(rule, action, step, output, state)
+        case Pulse(output):
+            step = ProofStep(f"output {output} goes on {because}")
+            yield _ExpectedSwitch(rule, action, step, output, "on")
+        case _:
+            yield _Expected(rule, action, ProofStep(f"{action} {because}"))
 
 
 def warming(alarm: AlarmDefinition, channel: CheckedChannel) -> str:

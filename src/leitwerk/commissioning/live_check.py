@@ -2,28 +2,24 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from leitwerk.check.channels import CheckedChannel
-from leitwerk.check.compile import check_into
-from leitwerk.check.encode import encode_setup
+from leitwerk.check.checked import CheckedSetup
 from leitwerk.commissioning.live_report import LiveReport
 from leitwerk.datasheet.settings import SettingChange, diff_settings
 from leitwerk.devices.device import Device
-from leitwerk.errors import SetupError
 from leitwerk.evaluation.situation import Situation
 from leitwerk.evaluation.verdict import ChannelReport, Context, judge
-from leitwerk.findings import Findings
 from leitwerk.monitoring.pacing import paced, sample_count
 from leitwerk.monitoring.poller import Poller, to_values
-from leitwerk.setup.model import Setup
+from leitwerk.project.clock import REAL_TIME, Clock
 from leitwerk.signals.quality import Quality
 
 if TYPE_CHECKING:
@@ -40,56 +36,55 @@ class Sample:
 
 
 def verify(
-    setup: Setup,
+    setup: CheckedSetup,
     device: Device,
     *,
     duration_s: float = 5.0,
-    rate_hz: float = 2.0,
+    period_s: float = 0.5,
     on_sample: Callable[[Sample], None] = lambda sample: None,
-    clock: Callable[[], float] = time.monotonic,
-    wait: Callable[[float], None] = time.sleep,
+    clock: Clock = REAL_TIME,
 ) -> LiveReport:
     """Poll a device and hold its readings against the setup's expectations.
 
     Parameters
     ----------
+    setup : CheckedSetup
+    device : Device
     duration_s : float, in s
         How long to watch.
-    rate_hz : float, in 1/s
-        How often to poll. A device that answers more slowly is polled as fast as it can; the
+    period_s : float, in s
+        The time from poll to poll. A device that answers more slowly is polled as fast as it can; the
         samples carry their true times.
     on_sample : callable
         Called after every poll.
+    clock : Clock
+        Where the time comes from.
 
     Raises
     ------
     SetupError
-        The setup has errors on this device.
+        The setup has errors.
     WrongDevice
         Another device answered.
     LinkError, DeviceRefused
         The device was not reached, or refused.
     QuantityError
-        Duration or rate cannot be used.
+        Duration or period cannot be used.
 
     """
-    count = sample_count(duration_s, rate_hz)
-    findings = Findings(setup.source.file, setup.source.root)
-    channels = check_into(setup, device.datasheet, findings)
-    if findings.has_errors:
-        raise SetupError(findings.file, findings.sorted())
-    identity = device.require(setup.device.model, setup.device.serial)
-    settings = encode_setup(setup, device.datasheet)
-    changes = diff_settings(device.read_settings(), settings, device.datasheet)
+    count = sample_count(duration_s, period_s)
+    channels = setup.require().channels
+    identity = device.require(setup.setup.device.model, setup.setup.device.serial)
+    changes = diff_settings(device.read_settings(), setup.settings, device.datasheet)
     poller = Poller(device, channels)
-    watch = _Watch(channels, changes, count, setup.zone)
-    started = datetime.now(UTC)
-    for time_s in paced(count, rate_hz, clock, wait):
+    watch = _Watch(channels, changes, count, setup.setup.zone)
+    started = clock.now()
+    for time_s in paced(count, period_s, clock):
         watch.add(time_s, *poller.poll())
         on_sample(Sample(watch.taken, count, watch.reports))
     values, qualities = watch.values()
     return LiveReport(
-        title=setup.title,
+        title=setup.setup.title,
         identity=identity,
         address=str(device.address),
         started=started,
@@ -114,12 +109,7 @@ class _Watch:
         self.channels, self.zone = channels, zone
         # What is set otherwise in the device, for each channel.
         self.changes = [
-            [
-                change
-                for change in changes
-                if a.reading is None and change.setting.startswith(f"channel.{a.slot}.")
-            ]
-            for a in channels
+            [change for change in changes if channel.owns(change.setting)] for channel in channels
         ]
         self.taken = 0
         self.times_s = np.zeros(count)

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from leitwerk.evaluation.verdict import ChannelReport, Verdict
 from leitwerk.identity import Identity
+from leitwerk.results import Outcome, overall
 
 if TYPE_CHECKING:
     import numpy as np
@@ -40,9 +41,21 @@ class LiveReport:
     qualities: NDArray[np.uint8] = field(repr=False)
 
     @property
+    def outcome(self) -> Outcome:
+        """Passed when every expectation was met; unknown when nothing was expected at all."""
+        return overall(c.outcome for c in self.channels if c.verdict is not Verdict.NOT_ASKED)
+
+    @property
+    def reasons(self) -> tuple[str, ...]:
+        """Why channels did not pass."""
+        if self.outcome is Outcome.UNKNOWN:
+            return ("no channel has an expectation: there is nothing to prove",)
+        return tuple(reason for c in self.channels for reason in c.reasons)
+
+    @property
     def passed(self) -> bool:
-        """Whether every expectation was met and every channel gave readings."""
-        return all(c.verdict in {Verdict.PASS, Verdict.NOT_ASKED} for c in self.channels)
+        """Whether every expectation was met, and there was one."""
+        return self.outcome is Outcome.PASSED
 
     def counts(self) -> dict[str, int]:
         """How many channels have each verdict."""
@@ -59,7 +72,7 @@ class LiveReport:
             "started": self.started.isoformat(timespec="seconds").replace("+00:00", "Z"),
             "duration_s": round(float(self.times_s[-1]), 3) if self.times_s.size else 0.0,
             "samples": int(self.times_s.size),
-            "passed": self.passed,
+            "outcome": self.outcome.value,
             "counts": self.counts(),
             "settings_that_differ": list(self.differing),
             "channels": [channel.to_dict() for channel in self.channels],

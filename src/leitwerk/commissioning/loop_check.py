@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 import math
-import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from leitwerk.check.outputs import LOOP_POINTS, Loop, OutputAssignment
+from leitwerk.check.outputs import LOOP_POINTS, AnalogOutput, CheckedOutput, Loop, RelayOutput
 from leitwerk.datasheet.vocabulary import DRIVE_OUTPUT, DRIVE_RELAY, RELAY_STATE
 from leitwerk.devices.device import Device
 from leitwerk.errors import DeviceRefused, QuantityError
 from leitwerk.parsing.quantities import format_number
+from leitwerk.project.clock import REAL_TIME, Clock
+from leitwerk.results import Outcome, overall
 
 _SETTLES_S = 1.0
 TOLERANCE = 0.005  # of the signal's span: what an output and a good meter leave together
@@ -38,9 +39,16 @@ class LoopPoint:
         return None if self.measured is None else self.measured - self.asked
 
     @property
+    def outcome(self) -> Outcome:
+        """Passed when it was measured and near enough; unknown when it was not measured."""
+        if self.error is None:
+            return Outcome.UNKNOWN
+        return Outcome.PASSED if abs(self.error) <= self.tolerance else Outcome.FAILED
+
+    @property
     def ok(self) -> bool:
         """Whether it was measured, and near enough."""
-        return self.error is not None and abs(self.error) <= self.tolerance
+        return self.outcome is Outcome.PASSED
 
 
 @dataclass(frozen=True)
@@ -54,9 +62,25 @@ class LoopCheck:
     cause: str
 
     @property
+    def outcome(self) -> Outcome:
+        """Passed when every point was near enough; unknown when one was not measured."""
+        return overall(point.outcome for point in self.points)
+
+    @property
+    def reasons(self) -> tuple[str, ...]:
+        """The points that are off or were not measured, and what explains that."""
+        points = tuple(
+            f"{format_number(p.asked)} {self.unit}: "
+            + ("not measured" if p.measured is None else f"measured {format_number(p.measured)}")
+            for p in self.points
+            if not p.ok
+        )
+        return (*points, self.cause) if self.cause else points
+
+    @property
     def passed(self) -> bool:
         """Whether every point was near enough."""
-        return all(point.ok for point in self.points)
+        return self.outcome is Outcome.PASSED
 
     def to_dict(self) -> dict[str, Any]:
         """The check as plain data for JSON."""
@@ -88,7 +112,7 @@ class LoopCheck:
                 "–" if x is None else format_number(float(f"{x:.5g}"))
                 for x in (p.own, p.measured, p.error)
             )
-            verdict = "ok" if p.ok else "FAIL"
+            verdict = {Outcome.PASSED: "ok", Outcome.FAILED: "FAIL"}.get(p.outcome, "not measured")
             lines.append(
                 f"  {format_number(p.asked):7}  {own:7}  {measured:8}  {error:8}  {verdict}"
             )
@@ -96,20 +120,20 @@ class LoopCheck:
             lines.append(f"  voltage left for the loop at its highest: {self.reserve_v:.3g} V")
         if self.cause:
             lines.append(f"  likely cause: {self.cause}")
-        lines.append("PASSED" if self.passed else "NOT PASSED")
+        lines.append(self.outcome.value.upper())
         return "\n".join(lines)
 
 
 def check_loop(
-    output: OutputAssignment,
+    output: CheckedOutput,
     device: Device,
     measure: Measure,
     *,
     passwords: Mapping[str, str],
     tolerance: float | None = None,
     settle_s: float = _SETTLES_S,
-    wait: Callable[[float], None] = time.sleep,
-    told: Callable[[LoopPoint], None] = lambda point: None,
+    on_point: Callable[[LoopPoint], None] = lambda point: None,
+    clock: Clock = REAL_TIME,
 ) -> LoopCheck:
     """Drive an analog output to 4, 8, 12, 16 and 20 mA (or fifths of its signal) and compare.
 
@@ -132,11 +156,11 @@ def check_loop(
         The device was not reached, or refused.
 
     """
-    loop = output.loop
     family = device.datasheet.family(DRIVE_OUTPUT)
-    if loop is None or family is None:
-        what = "is a relay" if loop is None else "cannot be driven over its link"
+    if not isinstance(output, AnalogOutput) or family is None:
+        what = "is a relay" if isinstance(output, RelayOutput) else "cannot be driven over its link"
         raise QuantityError(f"output {output.name} {what}", valid="an analog output")
+    loop = output.loop
     drive = family.point(output.terminal.slot)
     own = device.datasheet.own_readings.get(f"output.{output.terminal.slot}")
     low, high = loop.signal
@@ -150,12 +174,12 @@ def check_loop(
     try:
         for signal in asked:
             device.write_point(drive, signal)
-            wait(settle_s)
+            clock.wait(settle_s)
             shown = None
             if own is not None:
                 shown = float(device.read_points([own])[own.name])
             points.append(LoopPoint(signal, shown, measure(signal), near))
-            told(points[-1])
+            on_point(points[-1])
     finally:
         device.write_point(drive, 0.0)
     return LoopCheck(output.name, loop.unit, tuple(points), _reserve(loop), _cause(loop, points))
@@ -194,12 +218,12 @@ def _cause(loop: Loop, points: Sequence[LoopPoint]) -> str:
 
 
 def pulse(
-    output: OutputAssignment,
+    output: CheckedOutput,
     device: Device,
     lasts_s: float,
     *,
     passwords: Mapping[str, str],
-    wait: Callable[[float], None] = time.sleep,
+    clock: Clock = REAL_TIME,
 ) -> tuple[str, str]:
     """Switch a relay on for a while, and give it back; what the device said it was meanwhile, and after.
 
@@ -212,8 +236,9 @@ def pulse(
 
     """
     family = device.datasheet.family(DRIVE_RELAY)
-    if output.switch is None or family is None:
-        raise QuantityError(f"output {output.name} is none to be switched", valid="a relay")
+    if not isinstance(output, RelayOutput) or family is None:
+        what = "cannot be driven over its link" if family is None else "is not a relay"
+        raise QuantityError(f"output {output.name} {what}", valid="a relay that can be driven")
     least = output.switch.least_on_s
     if lasts_s < least:
         message = f"{output.name} stays on for {least:g} s at least"
@@ -225,13 +250,13 @@ def pulse(
     try:
         device.write_point(point, "on")
         during = str(device.read_points([shown])[shown.name])
-        wait(lasts_s)
+        clock.wait(lasts_s)
     finally:
         device.write_point(point, "released")
     after = str(device.read_points([shown])[shown.name])
     if during != "on":
         raise DeviceRefused(
-            f"{output.name} was told to go on, and is {during}",
+            f"relay {output.name} was switched on but reports {during}",
             remedy="was it off for long enough before?",
         )
     return during, after

@@ -48,7 +48,7 @@ def change_unit(
     serial: str,
     passwords: Mapping[str, str],
     reach: Callable[[LinkAddress], Device],
-    progress: Callable[[str, int, int], None] = lambda step, done, total: None,
+    on_progress: Callable[[str, int, int], None] = lambda step, done, total: None,
 ) -> AddressChange:
     """Give a device another unit identifier, and prove that it answers there.
 
@@ -64,7 +64,7 @@ def change_unit(
         Asked only when the device wants one.
     reach : callable
         Opens the same model at another address.
-    progress : callable
+    on_progress : callable
         Called with the name of a step, how much of it is done, and how much it is in all.
 
     Raises
@@ -78,16 +78,16 @@ def change_unit(
     old = device.address
     new = replace(old, unit=unit)
     point = _unit_point(device)
-    _require_serial(device, serial, progress)
+    _require_serial(device, serial, on_progress)
     value = point.storable(str(unit) if point.is_text else float(unit))
     if new == old:
         raise ReaddressError(
             "this is its address already", address=old, remedy="give another one with --to"
         )
-    _step(progress, "see that the new address is free", lambda: _require_free(device, new))
+    _step(on_progress, "see that the new address is free", lambda: _require_free(device, new))
     try:
         with _logged_in(device, point, passwords):
-            _step(progress, "write the new address", lambda: _write(device, point, value))
+            _step(on_progress, "write the new address", lambda: _write(device, point, value))
     except DeviceRefused as error:
         raise ReaddressError(
             error.message, address=old, remedy=error.remedy or "see its manual"
@@ -96,7 +96,7 @@ def change_unit(
         # It may or may not have been heard: where the device is now is found out below.
         pass
     try:
-        found = _step(progress, "identify it at the new address", lambda: _identify(new, reach))
+        found = _step(on_progress, "identify it at the new address", lambda: _identify(new, reach))
         if same_number(found.serial, serial):
             return AddressChange(found, old, new)
         what = f"{found.model} with serial number {found.serial} answers at the new address"
@@ -113,7 +113,7 @@ def change_name(
     *,
     serial: str,
     passwords: Mapping[str, str],
-    progress: Callable[[str, int, int], None] = lambda step, done, total: None,
+    on_progress: Callable[[str, int, int], None] = lambda step, done, total: None,
 ) -> Identity:
     """Give a device another name in its own memory, and read it back.
 
@@ -132,10 +132,10 @@ def change_name(
         raise QuantityError(f"{device.datasheet.model} keeps no name", valid="a model that does")
     point = family.template
     value = point.storable(name)
-    identity = _require_serial(device, serial, progress)
+    identity = _require_serial(device, serial, on_progress)
     with _logged_in(device, point, passwords):
-        _step(progress, "write the new name", lambda: _write(device, point, value))
-    found = _step(progress, "read it back", lambda: device.read_points([point]))[point.name]
+        _step(on_progress, "write the new name", lambda: _write(device, point, value))
+    found = _step(on_progress, "read it back", lambda: device.read_points([point]))[point.name]
     if found != value:
         raise LinkError(
             f"{device.address}: its name is {found!r} after {value!r} was written",
@@ -145,9 +145,9 @@ def change_name(
 
 
 def _require_serial(
-    device: Device, serial: str, progress: Callable[[str, int, int], None]
+    device: Device, serial: str, on_progress: Callable[[str, int, int], None]
 ) -> Identity:
-    identity: Identity = _step(progress, "identify the device", device.identify)
+    identity: Identity = _step(on_progress, "identify the device", device.identify)
     if not same_number(identity.serial, serial):
         raise WrongDevice(
             f"the device at {device.address} has the serial number {identity.serial!r}, not "
@@ -212,8 +212,8 @@ def _is_at(address: LinkAddress, serial: str, reach: Callable[[LinkAddress], Dev
         return False
 
 
-def _step(progress: Callable[[str, int, int], None], name: str, act: Callable[[], Any]) -> Any:
-    progress(name, 0, 1)
+def _step(on_progress: Callable[[str, int, int], None], name: str, act: Callable[[], Any]) -> Any:
+    on_progress(name, 0, 1)
     result = act()
-    progress(name, 1, 1)
+    on_progress(name, 1, 1)
     return result

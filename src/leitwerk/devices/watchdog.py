@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from typing import Any
 
 from leitwerk.datasheet.vocabulary import WATCHDOG_AFTER, WATCHDOG_COUNT, WATCHDOG_THEN
 from leitwerk.devices.device import Device
 from leitwerk.errors import QuantityError
+from leitwerk.project.clock import REAL_TIME, Clock
+from leitwerk.results import Outcome
 
 _MARGIN_S = 1.0  # beyond the time that is set; the device's own clock is not ours
 
@@ -24,27 +24,31 @@ class WatchdogTest:
     acted: int
 
     @property
-    def passed(self) -> bool:
-        """Whether it acted, once for one silence."""
-        return self.acted == 1
+    def outcome(self) -> Outcome:
+        """Passed when it acted, once for one silence."""
+        return Outcome.PASSED if self.acted == 1 else Outcome.FAILED
+
+    @property
+    def reasons(self) -> tuple[str, ...]:
+        """How often it acted instead."""
+        return () if self.acted == 1 else (f"it acted {self.acted} times",)
 
     def __str__(self) -> str:
-        done = "it did" if self.passed else f"it acted {self.acted} times"
+        done = "it did" if self.acted == 1 else self.reasons[0]
         return (
-            f"{'PASSED' if self.passed else 'FAILED'}: after {self.after_s:g} s without a request it is "
+            f"{self.outcome.value.upper()}: after {self.after_s:g} s without a request it is "
             f"to do: {self.then}; nothing was asked for {self.silent_s:.1f} s, and {done}"
         )
 
     def to_dict(self) -> dict[str, Any]:
         """The result as plain data for JSON."""
-        return {**asdict(self), "passed": self.passed}
+        return {**asdict(self), "outcome": self.outcome.value}
 
 
 def try_watchdog(
     device: Device,
     *,
-    clock: Callable[[], float] = time.monotonic,
-    wait: Callable[[float], None] = time.sleep,
+    clock: Clock = REAL_TIME,
 ) -> WatchdogTest:
     """Ask a device nothing for longer than its watchdog waits, and see what its counter says.
 
@@ -78,9 +82,9 @@ def try_watchdog(
             "its watchdog is switched off", valid="a time above 0 in the setting watchdog.after"
         )
     before = float(device.read_points([count.template])["watchdog.count"])
-    began = clock()
-    wait(after_s + _MARGIN_S)
-    silent_s = clock() - began
+    began = clock.monotonic()
+    clock.wait(after_s + _MARGIN_S)
+    silent_s = clock.monotonic() - began
     now = float(device.read_points([count.template])["watchdog.count"])
     return WatchdogTest(
         after_s, str(found.get("watchdog.then", "act")), silent_s, int(now - before)

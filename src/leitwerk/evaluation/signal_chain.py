@@ -12,7 +12,8 @@ from leitwerk.alarms.definition import Watch
 from leitwerk.calibration.correction import Correction
 from leitwerk.calibration.tare import TareStage
 from leitwerk.calibration.uncertainty import Budget, Contribution
-from leitwerk.check.assignment import SignalChannel, judged_values
+from leitwerk.check.assignment import judged_values
+from leitwerk.check.channels import CheckedChannel, ContactChannel, SignalChannel
 from leitwerk.check.ranges import ranging
 from leitwerk.datasheet.model import Range
 from leitwerk.errors import QuantityError

@@ -16,6 +16,7 @@ from leitwerk.check.channels import CheckedChannel, ReadingChannel, SignalChanne
 from leitwerk.datasheet.settings import SettingChange
 from leitwerk.evaluation.diagnosis import Seen, likely_cause
 from leitwerk.parsing.quantities import format_number, format_value
+from leitwerk.results import Outcome
 from leitwerk.signals.quality import Quality
 
 if TYPE_CHECKING:
@@ -32,6 +33,14 @@ class Verdict(enum.StrEnum):
     FAIL = "fail"
     NO_READING = "no reading"
     NOT_ASKED = "not asked"
+
+
+_OUTCOMES = {
+    Verdict.PASS: Outcome.PASSED,
+    Verdict.FAIL: Outcome.FAILED,
+    Verdict.NO_READING: Outcome.FAILED,
+    Verdict.NOT_ASKED: Outcome.UNKNOWN,
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +66,16 @@ class ChannelReport:
     verdict: Verdict
     reason: str
     remark: str = ""
+
+    @property
+    def outcome(self) -> Outcome:
+        """Passed when the expectation was met; unknown for a channel without one."""
+        return _OUTCOMES[self.verdict]
+
+    @property
+    def reasons(self) -> tuple[str, ...]:
+        """Why it did not pass."""
+        return (f"{self.name}: {self.reason}",) if self.reason else ()
 
     def to_dict(self) -> dict[str, Any]:
         """The report as plain data for JSON and tables."""

@@ -5,44 +5,36 @@ from __future__ import annotations
 import json
 import math
 import threading
-import time
-from collections import deque
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from leitwerk.alarms.states import OperatorAction, State
-from leitwerk.check.channels import CheckedChannel
-from leitwerk.check.compile import check_into
-from leitwerk.check.outputs import assign_outputs
-from leitwerk.check.rules import check_rules, contact_ways
-from leitwerk.check.timing import run_plans
+from leitwerk.check.checked import CheckedSetup
+from leitwerk.check.rules import contact_ways
 from leitwerk.datasheet.settings import DeviceSettings
-from leitwerk.datasheet.vocabulary import DRIVE_RELAY, RELAY_STATE
+from leitwerk.datasheet.vocabulary import MEMORY_USED
 from leitwerk.devices.device import Device
-from leitwerk.errors import (
-    DeviceRefused,
-    FileProblem,
-    LeitwerkError,
-    LinkError,
-    SetupError,
-    WrongDevice,
-)
+from leitwerk.errors import DeviceRefused, FileProblem, LeitwerkError, LinkError, WrongDevice
 from leitwerk.evaluation.situation import Situation
-from leitwerk.findings import Findings
-from leitwerk.monitoring.events import Event
-from leitwerk.monitoring.messenger import Post
+from leitwerk.monitoring.events import Done, Event, EventKind, EventLog
+from leitwerk.monitoring.messenger import Messenger
+from leitwerk.monitoring.operator_requests import take_requests
+from leitwerk.monitoring.output_driver import OutputDriver
 from leitwerk.monitoring.poller import Poller, to_values
-from leitwerk.monitoring.run_control import Recorder
-from leitwerk.project.files import read_bytes, remove_file, write_atomic
+from leitwerk.monitoring.resume_file import AttendState, keep_state, read_state
+from leitwerk.monitoring.run_control import RunControl
+from leitwerk.project.clock import REAL_TIME, Clock
+from leitwerk.project.files import write_atomic
 from leitwerk.project.kept import device_folder
 from leitwerk.project.locks import only_attendant
 from leitwerk.rules.definition import (
     MOVES,
+    Action,
     ChangeSetting,
     ControlRecording,
     HandleAlarm,
@@ -55,15 +47,15 @@ from leitwerk.rules.definition import (
 )
 from leitwerk.rules.engine import Due, Engine
 from leitwerk.rules.message_text import fill
-from leitwerk.rules.switches import Switches
-from leitwerk.setup.model import Setup
 from leitwerk.signals.quality import Quality
-from leitwerk.transfer.task import NOTHING_MORE, TaskSource, Terms, UploadTask, content_hash
+from leitwerk.transfer.task import TaskSource, UploadOptions, UploadTask, content_hash
 from leitwerk.transfer.transaction import carry
 
-_LOG_BYTES = 5_000_000  # then the log is begun anew, and the old one kept beside it
-_STATE_FORMAT = 1
-_FULL = 99.95  # percent of the memory: devices tell tenths
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+# Percent from which on a memory counts as full: devices give tenths, and some stop short of 100.0.
+_FULL = 99.95
 
 
 @dataclass(frozen=True)
@@ -72,27 +64,27 @@ class AttendOptions:
 
     Attributes
     ----------
-    keep : path
-        The folder for the log, waiting messages, snapshots and receipts.
+    folder : path
+        For the log, waiting messages, snapshots and receipts.
     armed : bool
-        Whether outputs may be switched. Without, it is only said what would be.
+        Whether outputs may be switched. Without, it is only reported what would be done.
     passwords : mapping from role to password
         Asked for what needs a login.
-    told : callable
+    by : str
+        Who does it, for receipts.
+    on_event : callable
         Called with every event.
-    wall, clock, wait : callables
-        The time of day, a clock that does not go back, and how to wait.
+    clock : Clock
+        Where the time comes from.
 
     """
 
-    keep: Path
+    folder: Path
     armed: bool = False
-    passwords: Mapping[str, str] = field(default_factory=dict)
-    told: Callable[[Event], None] = lambda event: None
+    passwords: Mapping[str, str] = field(default_factory=dict, repr=False)
     by: str = "unnamed"
-    wall: Callable[[], datetime] = lambda: datetime.now(UTC)
-    clock: Callable[[], float] = time.monotonic
-    wait: Callable[[float], None] = time.sleep
+    on_event: Callable[[Event], None] = lambda event: None
+    clock: Clock = REAL_TIME
 
 
 class Attendant:
@@ -101,39 +93,28 @@ class Attendant:
     Raises
     ------
     SetupError
-        The setup has errors on the device's model.
+        The setup has errors.
 
     """
 
-    def __init__(self, setup: Setup, device: Device, means: AttendOptions) -> None:
-        findings = Findings(setup.source.file, setup.source.root)
-        sheet = device.datasheet
-        self.channels: Sequence[CheckedChannel] = check_into(setup, sheet, findings)
-        if findings.has_errors:
-            raise SetupError(findings.file, findings.sorted())
-        self._channel = {c.name: c for c in self.channels}
-        quiet = Findings(setup.source.file)
-        self.outputs = assign_outputs(setup, sheet, self.channels, quiet)
-        rules = check_rules(setup, sheet, self.channels, self.outputs, quiet)
-        self.setup, self.device, self.means = setup, device, means
-        self.folder = device_folder(means.keep, setup.device.serial)
-        self.events: deque[Event] = deque(maxlen=10_000)
+    def __init__(self, setup: CheckedSetup, device: Device, options: AttendOptions) -> None:
+        self.checked, self.device, self.options = setup.require(), device, options
+        self.setup, self.channels = setup.setup, setup.channels
+        self.folder = device_folder(options.folder, self.setup.device.serial)
+        self.log = EventLog(self.folder / "attend.jsonl", options.on_event)
+        self.clock = options.clock
         self.poller = Poller(device, self.channels)
         self.situation = Situation(self.channels)
-        self.engine = Engine(rules, means.clock())
-        switches = [o.switch for o in self.outputs if o.switch is not None and not o.follows]
-        self.switches = Switches(switches, means.clock())
-        plans = run_plans(setup) if "start" in sheet.commands else []
-        self.recorder = Recorder(plans, setup.zone, means.wall(), self._record)
-        self._terminals = {o.name: o.terminal for o in self.outputs if o.switch is not None}
-        relay = sheet.family(RELAY_STATE)
-        self._relays = {n: relay.point(t.slot) for n, t in self._terminals.items() if relay}
-        hears = any(rule.trigger.message for rule in rules)
-        self.post = Post(
-            setup, self.folder, means.wall, self._tell, self._happen if hears else None
+        self.engine = Engine(setup.rules, self.clock.monotonic())
+        self.outputs = OutputDriver(
+            device, setup.outputs, self.clock, self._with_rights, self.log.add
+        )
+        self.runs = RunControl(setup.runs, self.setup.zone, self.clock.now(), self._control_run)
+        hears = any(rule.trigger.message for rule in setup.rules)
+        self.messenger = Messenger(
+            self.setup, self.folder, self.clock.now, self.log.add, self._happen if hears else None
         )
         self._lost = False
-        self._troubles: dict[str, str] = {}
         self._happenings: list[Happening] = []
         self._lock = threading.Lock()
         self._resume()
@@ -149,77 +130,82 @@ class Attendant:
     ) -> None:
         """Poll every ``period_s`` for a while, or until something is so; then leave it safe.
 
-        Messages are sent beside that, so that a slow service never delays a sample.
+        Messages are sent in a thread of their own, so that a slow service never delays a sample.
 
         Raises
         ------
         DeviceInUse
-            Somebody else attends this device from here.
+            Another program attends this device from here.
         WrongDevice, LinkError
             Another device answers, or none.
 
         """
         wanted = self.setup.device
         with only_attendant(self.device.require(wanted.model, wanted.serial)):
-            self._attend(period_s, duration_s, until)
+            self.messenger.start()
+            try:
+                self._go_on(period_s, duration_s, until)
+            finally:
+                self._leave()
+                self.messenger.end()
 
-    def _attend(self, period_s: float, duration_s: float, until: Callable[[], bool]) -> None:
-        self.post.start()
-        begun = self.means.clock()
+    def _go_on(self, period_s: float, duration_s: float, until: Callable[[], bool]) -> None:
+        begun = self.clock.monotonic()
         number = 0
-        try:
-            while self.means.clock() - begun <= duration_s:
-                self.step()
-                if until():
-                    break
-                number += 1
-                pause = begun + number * period_s - self.means.clock()
-                if pause > 0:
-                    self.means.wait(pause)
-                else:  # late: the next sample is due from now on, none is made up for
-                    number = math.ceil((self.means.clock() - begun) / period_s)
-        finally:
-            self._leave()
-            self.post.end()
+        while self.clock.monotonic() - begun <= duration_s:
+            self.step()
+            if until():
+                return
+            number += 1
+            pause = begun + number * period_s - self.clock.monotonic()
+            if pause > 0:
+                self.clock.wait(pause)
+            else:  # late: the next sample is due from now on, missed ones are not made up for
+                number = math.ceil((self.clock.monotonic() - begun) / period_s)
 
     def step(self) -> None:
         """One sample: read, follow, act."""
-        wall, now_s = self.means.wall(), self.means.clock()
-        values, good = self._read(wall)
-        local = wall.astimezone(self.setup.zone)
+        now, now_s = self.clock.now(), self.clock.monotonic()
+        values, good = self._read(now)
+        local = now.astimezone(self.setup.zone)
         since_midnight = local.hour * 3600.0 + local.minute * 60.0 + local.second
-        self._read_outputs()
-        changed = self.situation.take(wall.timestamp(), values, good, time_of_day_s=since_midnight)
+        self.situation.outputs.update(
+            self.outputs.switches.states if self._lost else self.outputs.read()
+        )
+        changed = self.situation.take(now.timestamp(), values, good, time_of_day_s=since_midnight)
         for number in changed.tolist():
-            self._tell_alarm(number, wall)
-        self._take_acts(wall)
+            self._emit_alarm(number, now)
+        self._take_requests(now)
         with self._lock:
             happened, self._happenings = self._happenings, []
         dues = self.engine.step(now_s, local.date().toordinal(), self.situation, happened)
         for due in dues:
-            self._perform(due, wall, now_s)
-        self._switch(wall, now_s)
-        self.recorder.step(wall, self.situation.holds, self._is_full)
+            self._perform(due, now, now_s)
+        # Without an answer, or while another device might answer, nothing is switched; it stays due.
+        if self.options.armed and not self._lost:
+            self.outputs.switch_due(now)
+        self.runs.step(now, self.situation.holds, self._is_full)
         if dues or changed.size:
-            self._keep_state(wall)
+            self._keep_state(now)
 
-    def _read(self, wall: datetime) -> tuple[Any, Any]:
+    def _read(self, now: datetime) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
         try:
             if self._lost:
-                # Whoever answers now may be another device: nothing of it is taken, or switched.
+                # What answers now may be another device: nothing of it is taken, or switched.
                 self.device.require(self.setup.device.model, self.setup.device.serial)
             shown, qualities, _ = self.poller.poll()
         except (LinkError, DeviceRefused, WrongDevice) as error:
             if not self._lost:
                 self._lost = True
                 self._happen(Happening(event="lost"))
-                self._tell(wall, "link", "device", f"does not answer: {error.message}")
-            nothing = np.full(len(self.channels), np.nan)
-            return nothing, np.zeros(len(self.channels), bool)
+                text = f"does not answer: {error.message}"
+                self.log.add(Event(now, EventKind.LINK, "device", text, Done.FAILED))
+            count = len(self.channels)
+            return np.full(count, np.nan), np.zeros(count, bool)
         if self._lost:
             self._lost = False
             self._happen(Happening(event="found"))
-            self._tell(wall, "link", "device", "answers again")
+            self.log.add(Event(now, EventKind.LINK, "device", "answers again"))
         values, found = to_values(self.channels, shown[None, :], qualities[None, :])
         return values[0], (found[0] == Quality.GOOD) & np.isfinite(values[0])
 
@@ -227,70 +213,54 @@ class Attendant:
         with self._lock:
             self._happenings.append(happening)
 
-    def _tell_alarm(self, number: int, wall: datetime) -> None:
-        watching = self.situation.board.watched[number]
-        text = f"{self.situation.state(number).words} ({self._shown(watching.channel)})"
-        self._tell(wall, "alarm", watching.name, text)
-
-    def _tell(self, wall: datetime, kind: str, subject: str, text: str) -> None:
-        event = Event(wall, kind, subject, text)
-        with self._lock:
-            self.events.append(event)
-            self._log(event)
-        self.means.told(event)
-
-    def _log(self, event: Event) -> None:
-        path = self.folder / "attend.jsonl"
-        try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            if path.exists() and path.stat().st_size > _LOG_BYTES:
-                path.replace(path.with_suffix(".1.jsonl"))
-            with path.open("a", encoding="utf-8") as file:
-                file.write(json.dumps(event.to_dict(), ensure_ascii=False) + "\n")
-        except OSError as error:
-            # A full disk must not keep an output from being switched; it is told where it can be.
-            trouble = error.strerror or type(error).__name__
-            self.means.told(Event(event.at, "trouble", "log", f"cannot write {path}: {trouble}"))
+    def _emit_alarm(self, number: int, now: datetime) -> None:
+        watched = self.situation.board.watched[number]
+        text = f"{self.situation.state(number).words} ({self._shown(watched.channel)})"
+        self.log.add(Event(now, EventKind.ALARM, watched.name, text))
 
     # ------------------------------------------------------------------ acting
 
-    def _perform(self, due: Due, wall: datetime, now_s: float) -> None:
+    def _perform(self, due: Due, now: datetime, now_s: float) -> None:
         action = due.action
-        if isinstance(action, MOVES) and not self.means.armed:
-            self._tell(wall, "rule", due.rule, f"would {action}, but is not armed ({due.why})")
+        if isinstance(action, MOVES) and not self.options.armed:
+            text = f"would {action}, but is not armed ({due.why})"
+            self.log.add(Event(now, EventKind.RULE, due.rule, text, Done.NOT_ARMED, action))
             return
-        self._tell(wall, "rule", due.rule, f"{action} ({due.why})")
+        text = f"{action} ({due.why})"
+        self.log.add(Event(now, EventKind.RULE, due.rule, text, action=action))
         try:
-            self._do(due, wall, now_s)
+            self._do(due, now, now_s)
         except LeitwerkError as error:
-            self._tell(wall, "trouble", due.rule, f"{action}: {error.message}")
+            text = f"{action}: {error.message}"
+            self.log.add(Event(now, EventKind.TROUBLE, due.rule, text, Done.FAILED, action))
 
-    def _do(self, due: Due, wall: datetime, now_s: float) -> None:
+    def _do(self, due: Due, now: datetime, now_s: float) -> None:
         match due.action:
             case SwitchOutput(output, state):
-                self.switches.ask(output, state, now_s)
+                self.outputs.switches.ask(output, state, now_s)
             case Pulse(output, lasts_s):
-                self.switches.ask(output, "on", now_s, lasts_s=lasts_s)
+                self.outputs.switches.ask(output, "on", now_s, lasts_s=lasts_s)
             case Notify(contacts, text):
-                self._notify(contacts, self.fill(text, due, wall), wall)
+                self._notify(contacts, self.fill(text, due, now), now)
             case ControlRecording(start):
                 self._with_rights(lambda: self.device.command("start" if start else "stop"))
             case Snapshot(label):
-                self._snapshot(label, wall)
+                self._snapshot(label, now)
             case ChangeSetting(setting, value):
                 self._change(setting, value)
             case WriteLog(text):
-                self._tell(wall, "log", due.rule, self.fill(text, due, wall))
+                filled = self.fill(text, due, now)
+                self.log.add(Event(now, EventKind.LOG, due.rule, filled, action=due.action))
             case HandleAlarm(action, alarm, lasts_s):
-                self._act(alarm, action, wall, lasts_s)
+                self._handle(alarm, action, now, lasts_s)
 
-    def fill(self, text: str, due: Due, wall: datetime) -> str:
+    def fill(self, text: str, due: Due, now: datetime) -> str:
         """A text with its names filled in."""
         known = {
             "title": self.setup.title,
             "serial": self.setup.device.serial,
             "model": self.setup.device.model,
-            "time": f"{wall.astimezone(self.setup.zone):%Y-%m-%d %H:%M:%S}",
+            "time": f"{now.astimezone(self.setup.zone):%Y-%m-%d %H:%M:%S}",
             "rule": due.rule,
             "why": due.why,
             "alarms": ", ".join(self.active()) or "none",
@@ -300,7 +270,7 @@ class Attendant:
 
     def _shown(self, channel: str) -> str:
         """The value of a channel for people."""
-        return self._channel[channel].words(self.situation.value(channel))
+        return self.checked.channel(channel).words(self.situation.value(channel))
 
     def active(self) -> list[str]:
         """The alarms that are active now."""
@@ -310,51 +280,58 @@ class Attendant:
             if State(state).is_active
         ]  # fmt: skip
 
-    def _notify(self, contacts: Iterable[str], text: str, wall: datetime) -> None:
+    def _notify(self, contacts: Iterable[str], text: str, now: datetime) -> None:
         for name in contacts:
             contact = self.setup.contacts[name]
             for way in contact_ways(contact):
                 # A subject is one line, whatever stands in a title.
                 subject = " ".join(f"{self.setup.title}: {text[:60]}".split())
-                to = str(getattr(contact, way))
-                self.post.outbox.put(way, to, name, subject, text, wall.timestamp())
+                self.messenger.outbox.put(
+                    way=way,
+                    to=str(getattr(contact, way)),
+                    contact=name,
+                    subject=subject,
+                    text=text,
+                    now_s=now.timestamp(),
+                )
 
     def _is_full(self) -> bool:
         """Whether the device's memory is full, as it says."""
         try:
-            used = self.device.status_points().get("memory.used", 0.0)
+            used = self.device.status_points().get(MEMORY_USED.name, 0.0)
         except (LinkError, DeviceRefused):
             return False
         return isinstance(used, float) and used >= _FULL
 
-    def _record(self, word: str, run: str) -> None:
-        wall = self.means.wall()
+    def _control_run(self, command: str, run: str) -> None:
+        """Start or stop the recording of a planned run."""
+        now, text = self.clock.now(), f"{command} recording"
         try:
-            self._with_rights(lambda: self.device.command(word))
+            self._with_rights(lambda: self.device.command(command))
         except LeitwerkError as error:
-            self._tell(wall, "trouble", run, f"{word} recording: {error.message}")
+            problem = f"{text}: {error.message}"
+            self.log.add(Event(now, EventKind.TROUBLE, run, problem, Done.FAILED))
         else:
-            self._tell(wall, "run", run, f"{word} recording")
+            self.log.add(Event(now, EventKind.RUN, run, text))
 
     def _with_rights(self, act: Callable[[], None]) -> None:
         if self.device.datasheet.role:
-            self.device.log_in_with(self.device.datasheet.role, self.means.passwords)
+            self.device.log_in_with(self.device.datasheet.role, self.options.passwords)
         act()
 
     def _change(self, setting: str, text: str) -> None:
         point = self.device.datasheet.settings[setting]
-        value = point.value_of(text)
-        wanted = DeviceSettings(self.device.datasheet.model, {setting: point.storable(value)})
-        digest = content_hash(self.setup.source.content)
-        source = TaskSource("rule", self.setup.source.file, self.setup.title, digest)
-        terms = Terms(self.means.keep, self.means.passwords, NOTHING_MORE, self.means.by)
-        carry(self.device, UploadTask(wanted, source, self.setup.device.serial), terms)
+        value = point.storable(point.value_of(text))
+        wanted = DeviceSettings(self.device.datasheet.model, {setting: value})
+        source = TaskSource("rule", self.setup.source.file, self.setup.title, self._setup_hash())
+        options = UploadOptions(self.options.folder, self.options.passwords, self.options.by)
+        carry(self.device, UploadTask(wanted, source, self.setup.device.serial), options)
 
-    def _snapshot(self, label: str, wall: datetime) -> None:
+    def _snapshot(self, label: str, now: datetime) -> None:
         content = {
             "snapshot": 1,
             "label": label,
-            "taken": wall.isoformat(timespec="seconds"),
+            "taken": now.isoformat(timespec="seconds"),
             "identity": self.device.identify().to_dict(),
             "status": self.device.status_points(),
             "settings": dict(self.device.read_settings().values),
@@ -363,112 +340,82 @@ class Attendant:
                        for k, w in enumerate(self.situation.board.watched)},
         }  # fmt: skip
         plain = "".join(c if c.isalnum() or c in "-_" else "-" for c in label)[:40]
-        path = self.folder / f"{wall:%Y-%m-%dT%H%M%S.%fZ}-{plain}-snapshot.json"
+        path = self.folder / f"{now:%Y-%m-%dT%H%M%S.%fZ}-{plain}-snapshot.json"
         write_atomic(path, json.dumps(content, indent=1, ensure_ascii=False, default=str))
-
-    # ------------------------------------------------------------------ outputs
-
-    def _read_outputs(self) -> None:
-        """What the outputs are, as the device says; what it does not say is as it was asked."""
-        self.situation.outputs.update(self.switches.states)
-        if not self._relays or self._lost:
-            return
-        try:
-            found = self.device.read_points(list(self._relays.values()))
-        except (LinkError, DeviceRefused):
-            return
-        shown = {name: str(found[point.name]) for name, point in self._relays.items()}
-        self.situation.outputs.update(shown)
-
-    def _switch(self, wall: datetime, now_s: float) -> None:
-        # While nobody answers, or somebody else might, nothing is switched; it stays due.
-        if self.means.armed and not self._lost:
-            for name, state in self.switches.due(now_s):
-                self._drive(name, state, wall)
-
-    def _drive(self, name: str, state: str, wall: datetime) -> None:
-        slot = self._terminals[name].slot
-        family = self.device.datasheet.family(DRIVE_RELAY)
-        try:
-            if family is None:
-                raise LinkError("this model's outputs cannot be driven over its link")  # noqa: TRY301
-            self._with_rights(lambda: self.device.write_point(family.point(slot), state))
-        except LinkError as error:
-            self.switches.failed(name)
-            self._tell_trouble(name, f"was not switched {state}: {error.message}", wall)
-        except LeitwerkError as error:
-            self.switches.refused(name)
-            self._tell_trouble(name, f"was not switched {state}: {error.message}", wall)
-        else:
-            self._troubles.pop(name, None)
-            self.switches.switched(name, state, self.means.clock())
-            self._tell(wall, "output", name, state)
-
-    def _tell_trouble(self, name: str, text: str, wall: datetime) -> None:
-        """Tell what goes wrong with an output, once for as long as it is the same."""
-        if self._troubles.get(name) != text:
-            self._troubles[name] = text
-            self._tell(wall, "trouble", name, text)
 
     def _leave(self) -> None:
         """Bring every output switched here to its safe state, and keep where everything stands."""
-        wall = self.means.wall()
-        if self.means.armed:
-            for name, state in self.switches.unsafe():
-                self._drive(name, state, wall)
-        self._keep_state(wall)
+        now = self.clock.now()
+        if self.options.armed:
+            self.outputs.make_safe(now)
+        self._keep_state(now)
 
     # ------------------------------------------------------------------ people
 
-    def _act(self, alarm: str, act: OperatorAction, wall: datetime, lasts_s: float = 0.0) -> None:
+    def _handle(
+        self, alarm: str, action: OperatorAction, now: datetime, lasts_s: float = 0.0
+    ) -> None:
         number = self.situation.board.number(alarm)
-        until = wall.timestamp() + lasts_s if lasts_s else math.inf
+        until = now.timestamp() + lasts_s if lasts_s else math.inf
         before = self.situation.state(number)
-        self.situation.board.do(number, act, until_s=until)
+        self.situation.board.do(number, action, until_s=until)
         after = self.situation.state(number)
         changed = f"{before.words} -> {after.words}" if after != before else "changes nothing"
-        self._tell(wall, "operator", alarm, f"{act.value}: {changed}")
+        self.log.add(Event(now, EventKind.OPERATOR, alarm, f"{action.value}: {changed}"))
 
-    def _take_acts(self, wall: datetime) -> None:
-        """What people asked for by ``leitwerk acknowledge``, in files of a folder."""
-        folder = self.folder / "acts"
-        if not folder.is_dir():
-            return
-        for path in sorted(folder.glob("*.json"))[:1000]:
-            try:
-                content = json.loads(read_bytes(path))
-                alarm, act = str(content["alarm"]), OperatorAction(content["act"])
-                self._act(alarm, act, wall, float(content.get("lasts_s", 0.0)))
-            except (ValueError, KeyError, TypeError, FileProblem):
-                self._tell(wall, "trouble", path.name[:24], "holds nothing that could be done")
-            try:
-                remove_file(path)
-            except FileProblem as error:
-                self._tell(wall, "trouble", path.name[:24], error.message)
-                return  # what cannot be removed would be done again and again
+    def _take_requests(self, now: datetime) -> None:
+        """What people asked for by ``leitwerk acknowledge``."""
+        for request in take_requests(self.folder):
+            if isinstance(request, FileProblem):
+                problem = request.message
+            elif request.alarm not in {w.name for w in self.situation.board.watched}:
+                problem = f"there is no alarm {request.alarm[:60]!r}"
+            else:
+                self._handle(request.alarm, request.action, now, request.lasts_s)
+                continue
+            self.log.add(Event(now, EventKind.TROUBLE, "request", problem, Done.FAILED))
 
     # ------------------------------------------------------------------ kept and taken up again
 
-    def _keep_state(self, wall: datetime) -> None:
-        content = {
-            "attend": _STATE_FORMAT,
-            "setup": content_hash(self.setup.source.content),
-            "alarms": self.situation.board.to_dict(),
-            "rules": self.engine.to_dict(self.means.clock()),
-            "at_s": wall.timestamp(),
-        }
+    def _setup_hash(self) -> str:
+        return content_hash(self.setup.source.content)
+
+    def _keep_state(self, now: datetime) -> None:
+        state = AttendState(
+            setup=self._setup_hash(),
+            alarms=self.situation.board.to_dict(),
+            rules=self.engine.to_dict(self.clock.monotonic()),
+            at_s=now.timestamp(),
+        )
         try:
-            write_atomic(self.folder / "attend-state.json", json.dumps(content))
+            keep_state(self.folder, state)
         except FileProblem as error:
-            self._tell(wall, "trouble", "state", error.message)
+            self.log.add(Event(now, EventKind.TROUBLE, "state", error.message, Done.FAILED))
 
     def _resume(self) -> None:
-        """Go on where the last one ended, if it was by the same setup: nothing is told twice."""
+        """Go on where the last one ended, if it was by the same setup: nothing is reported twice."""
+        state = read_state(self.folder, self._setup_hash())
+        if state is None:
+            return
         try:
-            content = json.loads(read_bytes(self.folder / "attend-state.json"))
-            if content["setup"] == content_hash(self.setup.source.content):
-                self.situation.board.resume(content["alarms"])
-                away_s = self.means.wall().timestamp() - float(content["at_s"])
-                self.engine.resume(content["rules"], self.means.clock(), away_s)
-        except (FileProblem, ValueError, KeyError, TypeError):
-            return  # there was none, or it is of another setup or format
+            self.situation.board.resume(state.alarms)
+            away_s = self.clock.now().timestamp() - state.at_s
+            self.engine.resume(state.rules, self.clock.monotonic(), away_s)
+        except (ValueError, KeyError, TypeError):
+            return  # it was damaged
+
+
+def needs_login(setup: CheckedSetup, *, armed: bool) -> bool:
+    """Whether attending a device will need its password: then it is asked for at the start."""
+    if not setup.datasheet.role:
+        return False
+    acts: list[Action] = [
+        action
+        for rule in setup.rules
+        for action in (*rule.actions, *(rule.escalation.actions if rule.escalation else ()))
+    ]
+    return (
+        armed
+        or bool(setup.runs)
+        or any(isinstance(action, ChangeSetting | ControlRecording) for action in acts)
+    )

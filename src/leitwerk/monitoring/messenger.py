@@ -10,6 +10,7 @@ from datetime import datetime
 from pathlib import Path
 
 from leitwerk.errors import FileProblem
+from leitwerk.monitoring.events import Done, Event, EventKind
 from leitwerk.monitoring.outbox import Message, Outbox
 from leitwerk.monitoring.senders import received, sender
 from leitwerk.project.files import read_bytes, write_atomic
@@ -17,19 +18,19 @@ from leitwerk.rules.definition import Happening
 from leitwerk.setup.model import Setup
 
 _TURN_S = 0.1
-_RECEIVE_S = 2.0  # the gateway is asked so often whether somebody sent something
-_END_S = 30.0  # so long what waits may take at the end
+_RECEIVE_S = 2.0  # from one question to the gateway for received messages to the next
+_END_S = 30.0  # how long waiting messages may take at the end
 
 
-class Post:
+class Messenger:
     """The outbox of a device, and what contacts send.
 
     Parameters
     ----------
-    tell : callable
-        Called with the time, a kind, a subject and words, for everything that happens.
+    emit : callable
+        Called with an event for everything that happens.
     happen : callable, optional
-        Called with each message of a contact; without it nobody asks for any.
+        Called with each message of a contact; without it the gateway is not asked for any.
 
     """
 
@@ -37,13 +38,13 @@ class Post:
         self,
         setup: Setup,
         folder: Path,
-        wall: Callable[[], datetime],
-        tell: Callable[[datetime, str, str, str], None],
+        now: Callable[[], datetime],
+        emit: Callable[[Event], None],
         happen: Callable[[Happening], None] | None,
     ) -> None:
         self.outbox = Outbox(folder / "outbox")
-        self._setup, self._folder, self._wall = setup, folder, wall
-        self._tell, self._happen = tell, happen
+        self._setup, self._folder, self._now = setup, folder, now
+        self._emit, self._happen = emit, happen
         self._send = sender(setup.services)
         self._ended = threading.Event()
         self._thread: threading.Thread | None = None
@@ -75,15 +76,19 @@ class Post:
     def deliver(self) -> None:
         """Try every message that is due."""
 
-        def told(message: Message, trouble: str) -> None:
-            subject = f"{message.contact} by {message.way.replace('_', ' ')}"
-            text = f"not sent, tried again: {trouble}" if trouble else f"sent: {message.text}"
-            self._tell(self._wall(), "message", subject, text)
+        def on_result(message: Message, trouble: str) -> None:
+            way = message.way.replace("_", " ")
+            text = f"not sent by {way}, tried again: {trouble}" if trouble else (
+                f"sent by {way}: {message.text}"
+            )  # fmt: skip
+            done = Done.FAILED if trouble else Done.YES
+            event = Event(self._now(), EventKind.MESSAGE, message.contact, text, done, state=way)
+            self._emit(event)
 
         try:
-            self.outbox.deliver(self._send, self._wall().timestamp(), told)
+            self.outbox.deliver(self._send, self._now().timestamp(), on_result)
         except FileProblem as error:
-            self._tell(self._wall(), "trouble", "outbox", error.message)
+            self._trouble("outbox", error.message)
 
     def receive(self, last: int) -> int:
         """Take in what was sent after a number; returns the number of the last one."""
@@ -95,18 +100,24 @@ class Post:
             words, number = str(entry.get("text", "")).split(), str(entry.get("from", ""))
             name = numbers.get("".join(c for c in number if c.isdigit() or c == "+"))
             if name is None or not words:
-                self._tell(self._wall(), "message", "received", "from nobody known; ignored")
+                self._received("unknown sender", "ignored")
                 continue
             word = words[0].strip(".,;:!?")[:40].upper()
-            self._tell(self._wall(), "message", f"from {name}", word)
+            self._received(name, word)
             if self._happen is not None:
                 self._happen(Happening(message=word, sender=name))
         if newest != last:
             try:
                 write_atomic(self._folder / "received.json", json.dumps({"last": newest}))
             except FileProblem as error:
-                self._tell(self._wall(), "trouble", "received", error.message)
+                self._trouble("received", error.message)
         return newest
+
+    def _received(self, sender: str, text: str) -> None:
+        self._emit(Event(self._now(), EventKind.RECEIVED, sender, text))
+
+    def _trouble(self, subject: str, text: str) -> None:
+        self._emit(Event(self._now(), EventKind.TROUBLE, subject, text, Done.FAILED))
 
     def _last(self) -> int:
         try:

@@ -61,7 +61,7 @@ class Outbox:
         return len(self._waiting)
 
     def put(
-        self, way: str, to: str, contact: str, subject: str, text: str, now_s: float
+        self, *, way: str, to: str, contact: str, subject: str, text: str, now_s: float
     ) -> Message:
         """Keep a message until it is sent; it is on disk when this returns.
 
@@ -91,9 +91,12 @@ class Outbox:
         self,
         send: Callable[[Message], None],
         now_s: float,
-        told: Callable[[Message, str], None] = lambda message, trouble: None,
+        on_result: Callable[[Message, str], None] = lambda message, trouble: None,
     ) -> int:
-        """Try what is due; returns how many were taken. ``told`` hears of each, with its trouble."""
+        """Send all messages that are due; returns how many were accepted.
+
+        ``on_result`` is called with each message and its trouble, which is empty when it was accepted.
+        """
         taken = 0
         for message in self.due(now_s):
             try:
@@ -104,11 +107,11 @@ class Outbox:
                     message, tries=message.tries + 1, next_s=now_s + pause, trouble=error.message
                 )
                 self._keep(later)
-                told(later, error.message)
+                on_result(later, error.message)
                 continue
             self._remove(message)
             taken += 1
-            told(message, "")
+            on_result(message, "")
         return taken
 
     def _remove(self, message: Message) -> None:

@@ -13,7 +13,7 @@ from leitwerk.rules.schedule import PlannedRun, RunPlan, end_of, plan_runs
 _AHEAD = timedelta(days=400)
 
 
-class Recorder:
+class RunControl:
     """Which run is going on. Calls ``switch`` with ``start`` or ``stop`` and the run's name.
 
     One run at a time: what is due while another is going on waits until that has ended.

@@ -24,6 +24,7 @@ from typing import Annotated, Any, Literal, TypeVar
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, ValidationError
 
 from leitwerk.errors import LinkError
+from leitwerk.results import Outcome, overall
 
 VERSION = 1
 MAX_BYTES = 262_144  # of a message; more sends no station
@@ -69,9 +70,15 @@ class SelfTest(_Message):
     results: dict[str, Annotated[str, Field(max_length=200)]]
 
     @property
-    def passed(self) -> bool:
-        """Whether every part is well."""
-        return all(result == "ok" for result in self.results.values())
+    def outcome(self) -> Outcome:
+        """Passed when every part is well; unknown when none was tested."""
+        parts = self.results.values()
+        return overall(Outcome.PASSED if part == "ok" else Outcome.FAILED for part in parts)
+
+    @property
+    def reasons(self) -> tuple[str, ...]:
+        """What is wrong, part by part."""
+        return tuple(f"{name}: {text}" for name, text in self.results.items() if text != "ok")
 
 
 class State(_Message):

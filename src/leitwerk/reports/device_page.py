@@ -115,7 +115,7 @@ class DevicePage:
         yield from ((head, ", ".join(parts)) for head, parts in groups.items())
 
 
-def read_page(device: Device, *, keep: str | Path) -> DevicePage:
+def read_page(device: Device, *, folder: str | Path) -> DevicePage:
     """Read everything that the page of a device shows; nothing is changed but the view of recordings.
 
     Parameters

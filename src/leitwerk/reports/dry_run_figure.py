@@ -35,7 +35,7 @@ _COLOURS = {
 }
 
 
-def draw_rehearsal(rehearsal: DryRun, path: str | Path) -> None:
+def draw_dry_run(rehearsal: DryRun, path: str | Path) -> None:
     """Draw the channels whose alarms changed (else all with alarms) into a PNG file.
 
     Raises
@@ -86,7 +86,7 @@ def _draw_values(axes: Axes, track: Track, times: NDArray[np.float64]) -> None:
     unit = track.channel.unit.symbol
     for line in track.timelines:
         alarm = line.alarm
-        if alarm.watch is not Watch.VALUE or track.channel.is_contact:
+        if alarm.watch is not Watch.VALUE or track.channel.states is not None:
             continue
         for trip, clear in zip(alarm.trip, alarm.clear, strict=True):
             if math.isinf(trip):

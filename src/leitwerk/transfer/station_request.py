@@ -30,7 +30,7 @@ class StationView:
     """A station as it was when it last woke, and how the change stands that is asked of it."""
 
     state: State
-    standing: RequestStatus
+    status: RequestStatus
     desired: Desired | None
     waiting: tuple[SettingChange, ...]
     overdue: bool
@@ -48,13 +48,13 @@ class StationView:
         ]
         if desired is not None:
             rows.append(("asked", f"{_stamp(desired.at)} by {desired.by}"))
-            if desired.expires is not None and self.standing is RequestStatus.REQUESTED:
+            if desired.expires is not None and self.status is RequestStatus.REQUESTED:
                 rows.append(("expires", _stamp(desired.expires)))
         if self.superseded:
             rows.append(("superseded", self.superseded))
         if state.self_test is not None:
-            bad = [f"{k}: {v}" for k, v in state.self_test.results.items() if v != "ok"]
-            text = "; ".join(bad) or f"passed ({', '.join(state.self_test.results)})"
+            test = state.self_test
+            text = "; ".join(test.reasons) or f"{test.outcome} ({', '.join(test.results)})"
             rows.append(("self-test", f"{_stamp(state.self_test.at)}: {text}"))
         shown = [(c.setting, f"{c.shown_old()} -> {c.shown_new()}") for c in self.waiting]
         rows += [("waiting", line) for line in lines_by_block(shown)]
@@ -62,16 +62,16 @@ class StationView:
 
     def _change(self) -> str:
         answer = self.state.answer
-        if self.standing in {RequestStatus.IN_FORCE, RequestStatus.REFUSED} and answer is not None:
+        if self.status in {RequestStatus.IN_FORCE, RequestStatus.REFUSED} and answer is not None:
             why = f": {answer.reason}" if answer.reason else ""
-            return f"{self.standing.value} since {_stamp(answer.at)}{why}"
-        return self.standing.value
+            return f"{self.status.value} since {_stamp(answer.at)}{why}"
+        return self.status.value
 
     def to_dict(self) -> dict[str, Any]:
         """The view as plain data for JSON."""
         return {
             "state": self.state.model_dump(mode="json"),
-            "standing": self.standing.name.lower().replace("_", " "),
+            "status": self.status.name.lower().replace("_", " "),
             "desired": self.desired.model_dump(mode="json") if self.desired else None,
             "waiting": [change.to_dict() for change in self.waiting],
             "overdue": self.overdue,
@@ -107,7 +107,7 @@ def request_setup(
     settings = setup.require().settings
     view = look_station(setup, link, options)
     changes = _changes(view.state, settings, setup.datasheet)
-    if not changes and not self_test and view.standing is not RequestStatus.REQUESTED:
+    if not changes and not self_test and view.status is not RequestStatus.REQUESTED:
         return view
     moment = _whole_second(options)
     text = json.dumps([dict(settings.values), moment.isoformat()], sort_keys=True)
@@ -121,7 +121,7 @@ def request_setup(
     )
     folder = device_folder(Path(options.folder), view.state.serial)
     kept = _read(folder / FILE)
-    if view.standing is RequestStatus.REQUESTED and view.desired is not None:
+    if view.status is RequestStatus.REQUESTED and view.desired is not None:
         kept = [
             {**entry, "superseded_by": desired.id} if entry.get("id") == view.desired.id else entry
             for entry in kept
@@ -152,16 +152,16 @@ def look_station(setup: CheckedSetup, link: StationLink, options: UploadOptions)
             f"{wanted.model} {wanted.serial}",
             remedy="is it the right broker, the right setup? Nothing was asked for.",
         )
-    standing = judge(desired, state, moment)
+    status = judge(desired, state, moment)
     waiting: list[SettingChange] = []
-    if desired is not None and standing is RequestStatus.REQUESTED:
+    if desired is not None and status is RequestStatus.REQUESTED:
         waiting = _changes(state, DeviceSettings(state.model, desired.settings), datasheet)
     kept = _read(device_folder(Path(options.folder), state.serial) / FILE)
     current = desired.id if desired is not None else ""
     replaced = [entry for entry in kept if entry.get("superseded_by") == current and current]
     superseded = ", ".join(f"{e.get('at', '?')} by {e.get('by', '?')}" for e in replaced)
     return StationView(
-        state, standing, desired, tuple(waiting), is_overdue(state, moment), superseded, moment
+        state, status, desired, tuple(waiting), is_overdue(state, moment), superseded, moment
     )
 
 

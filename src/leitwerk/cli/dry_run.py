@@ -1,4 +1,4 @@
-"""leitwerk dry_run."""
+"""leitwerk dry-run."""
 
 from __future__ import annotations
 
@@ -7,16 +7,16 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE, reports_errors
-from leitwerk.cli.options import DURATION
+from leitwerk.cli.options import JSON, every_option
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from leitwerk.check.assignment import Assignment
+    from leitwerk.check.channels import CheckedChannel
     from leitwerk.evaluation.dry_run import Courses
 
 
-@click.command()
+@click.command("dry-run")
 @click.argument("setup")
 @click.option(
     "--course",
@@ -28,10 +28,8 @@ if TYPE_CHECKING:
     "swing ±A every TIME for TIME, noise SIGMA.",
 )
 @click.option("--recorded", metavar="FILE", help="Take courses from a CSV recording, as of live.")
-@click.option(
-    "--every", "period_s", type=DURATION, metavar="TIME", help="Sample drawn courses so often."
-)
-@click.option("--json", "as_json", is_flag=True, help="Print the states as JSON.")
+@every_option(text="Time from one sample of a drawn course to the next.")
+@JSON
 @click.option("--figure", metavar="FILE", help="Draw values, limits and states (PNG).")
 @reports_errors
 def dry_run(
@@ -49,23 +47,23 @@ def dry_run(
     """
     from leitwerk.cli.printing import print_result
     from leitwerk.evaluation.dry_run import dry_run as run
-    from leitwerk.project.setups import assign_setup, read_setup
+    from leitwerk.project.setups import read_setup
 
-    wanted = read_setup(setup)
-    channels = assign_setup(wanted)
-    default_s = wanted.sample.seconds if wanted.sample else 1.0
-    fed = _courses(channels, courses, recorded, period_s or default_s)
-    result = run(wanted.title, channels, fed)
+    checked = read_setup(setup)
+    sample = checked.setup.sample
+    interval_s = period_s or (sample.seconds if sample else 1.0)
+    fed = _courses(checked.channels, courses, recorded, interval_s)
+    result = run(checked.setup.title, checked.channels, fed)
     if figure:
-        from leitwerk.reports.dry_run_figure import draw_rehearsal
+        from leitwerk.reports.dry_run_figure import draw_dry_run
 
-        draw_rehearsal(result, figure)
+        draw_dry_run(result, figure)
     print_result(result, as_json=as_json)
     return FINE
 
 
 def _courses(
-    channels: Sequence[Assignment], drawn: Sequence[str], recorded: str | None, interval_s: float
+    channels: Sequence[CheckedChannel], drawn: Sequence[str], recorded: str | None, interval_s: float
 ) -> Courses:
     from leitwerk.errors import QuantityError
     from leitwerk.evaluation.course import parse_course
@@ -77,14 +75,14 @@ def _courses(
             raise click.UsageError("a course is either drawn or recorded")
         return read_recorded(read_bytes(recorded).decode("utf-8", "replace"))
     if not drawn:
-        raise click.UsageError("what shall happen? Give --course or --recorded")
+        raise click.UsageError("no course is given: use --course or --recorded")
     units = {c.name: c.unit for c in channels}
     parsed = {}
     for text in drawn:
         name, colon, rest = text.partition(":")
         name = name.strip()
         if not colon or name not in units:
-            message = f"{text[:40]!r} names no channel of this setup"
+            message = f"{text[:40]!r} does not begin with a channel of this setup"
             raise QuantityError(message, valid=f"'CHANNEL: …' with one of {', '.join(units)}")
         parsed[name] = parse_course(rest, units[name])
     return draw_courses(parsed, interval_s)

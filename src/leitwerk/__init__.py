@@ -4,10 +4,11 @@ The whole thread in a few lines::
 
     import leitwerk
 
-    setup = leitwerk.read_setup("kiln.yaml")           # SetupError lists every finding
-    with leitwerk.connect(setup) as device:
-        receipt = leitwerk.upload(setup, device, keep="kept", passwords={"operator": "..."})
-        report = leitwerk.verify(setup, device, duration_s=5, rate_hz=2)
+    checked = leitwerk.read_setup("kiln.yaml")         # SetupError lists every finding
+    options = leitwerk.UploadOptions("kept", passwords={"operator": "..."})
+    with leitwerk.connect(checked) as device:
+        receipt = leitwerk.upload(checked, device, options)
+        report = leitwerk.verify(checked, device, duration_s=5, period_s=0.5)
     print(receipt, report, sep=chr(10))
 
 Names are loaded when they are first used, so that importing the package costs next to nothing.

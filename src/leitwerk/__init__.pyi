@@ -5,8 +5,8 @@ from .alarms.timeline import Timeline as Timeline
 from .alarms.timeline import alarm_timeline as alarm_timeline
 from .analysis.intervals import wall_clock_intervals as wall_clock_intervals
 from .analysis.statistics import interval_statistics as interval_statistics
+from .check.checked import CheckedSetup as CheckedSetup
 from .check.compile import check_setup as check_setup
-from .check.encode import encode_setup as encode_setup
 from .commissioning.alarm_proof import Proof as Proof
 from .commissioning.alarm_proof import prove as prove
 from .commissioning.live_check import verify as verify
@@ -45,6 +45,7 @@ from .project.inventory import KnownDevice as KnownDevice
 from .project.library import find_datasheet as find_datasheet
 from .project.setups import CheckedFile as CheckedFile
 from .project.setups import check_file as check_file
+from .project.setups import load_setup as load_setup
 from .project.setups import parse_setup as parse_setup
 from .project.setups import read_setup as read_setup
 from .rules.schedule import plan_runs as plan_runs
@@ -63,8 +64,7 @@ from .standins.process import start_standin as start_standin
 from .transfer.receipt import Receipt as Receipt
 from .transfer.recover import recover as recover
 from .transfer.restore import restore as restore
-from .transfer.task import Allowed as Allowed
-from .transfer.task import Terms as Terms
+from .transfer.task import UploadOptions as UploadOptions
 from .transfer.upload import plan_upload as plan_upload
 from .transfer.upload import upload as upload
 

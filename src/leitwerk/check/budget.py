@@ -14,6 +14,7 @@ from zoneinfo import ZoneInfo
 from leitwerk.datasheet.model import Store, Supply
 from leitwerk.parsing.durations import DAY_S, duration_text
 from leitwerk.parsing.quantities import bytes_text, format_number
+from leitwerk.results import Outcome
 
 MONTH_S = 30.0 * DAY_S
 

@@ -63,7 +63,10 @@ def dry_run(
 
 
 def _courses(
-    channels: Sequence[CheckedChannel], drawn: Sequence[str], recorded: str | None, interval_s: float
+    channels: Sequence[CheckedChannel],
+    drawn: Sequence[str],
+    recorded: str | None,
+    interval_s: float,
 ) -> Courses:
     from leitwerk.errors import QuantityError
     from leitwerk.evaluation.course import parse_course

@@ -62,8 +62,15 @@ def explain(
     typed: Quantity | None = parse_quantity(signal) if signal else None
     explanation: Explanation = explain_channel(one, signal=typed, shown=shown, cold_junction=cold)
     if figure:
+        from leitwerk.check.channels import SignalChannel
+        from leitwerk.errors import QuantityError
         from leitwerk.reports.scale_figure import draw_scale
 
+        if not isinstance(one, SignalChannel):
+            raise QuantityError(
+                f"channel {one.name!r} has no scale to draw",
+                valid="a channel that measures a signal",
+            )
         draw_scale(one, explanation, figure)
     if as_json:
         echo_json(explanation.to_dict())

@@ -38,8 +38,8 @@ def live(
 ) -> int:
     """Watch the readings and hold them against what SETUP expects.
 
-    Exit code 0: passed. 1: a verdict of fail or no reading, or nothing is expected. 2: usage. 3: device not reached.
-    4: another device, or it refused.
+    Exit code 0: passed. 1: not passed, or nothing is expected. 2: usage. 3: device not reached. 4:
+    another device, or it refused.
     """
     from pathlib import Path
 

@@ -30,9 +30,9 @@ def password(setup: str, role: str, *, forget: bool) -> int:
     """
     from leitwerk.errors import QuantityError
     from leitwerk.project.passwords import forget_password, keep_password
-    from leitwerk.project.setups import read_setup
+    from leitwerk.project.setups import load_setup
 
-    wanted = read_setup(setup).device
+    wanted = load_setup(setup).device
     if forget:
         gone = forget_password(role, wanted.model, wanted.serial)
         click.echo("forgotten" if gone else "there was none", err=True)

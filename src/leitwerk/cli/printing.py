@@ -16,17 +16,13 @@ from rich.text import Text
 from leitwerk.evaluation.verdict import ChannelReport, Verdict
 from leitwerk.findings import Finding, count_findings
 from leitwerk.parsing.quantities import format_number
+from leitwerk.results import Outcome
 
 if TYPE_CHECKING:
     from leitwerk.commissioning.live_report import LiveReport
 
 _SEVERITY = {"error": "bold red", "warning": "yellow", "note": "cyan"}
-_VERDICT = {
-    Verdict.PASS: "green",
-    Verdict.FAIL: "bold red",
-    Verdict.NO_READING: "bold red",
-    Verdict.NOT_ASKED: "dim",
-}
+OUTCOME_STYLES = {Outcome.PASSED: "green", Outcome.FAILED: "bold red", Outcome.UNKNOWN: "yellow"}
 _WIDE = 110  # characters that all columns need
 _STATE = {"normal": "green", "pending": "yellow", "unacknowledged": "bold red"}
 
@@ -132,7 +128,7 @@ def live_table(channels: Sequence[ChannelReport], title: str, caption: str, widt
 def closing_text(report: LiveReport) -> Text:
     """The last lines of a live check; the summary in the colour of its verdict."""
     *notes, summary = report.closing()
-    style = _VERDICT[Verdict.PASS if report.passed else Verdict.FAIL]
+    style = OUTCOME_STYLES[report.outcome]
     return Text("".join(f"{note}\n" for note in notes)).append(summary, f"bold {style}")
 
 
@@ -169,6 +165,11 @@ def _expected(c: ChannelReport) -> str:
     return f"{format_number(c.expected)} ± {format_number(c.tolerance)}"
 
 
+def _verdict(c: ChannelReport) -> Text:
+    asked = c.verdict is not Verdict.NO_EXPECTATION
+    return Text(c.verdict.value, OUTCOME_STYLES[c.outcome] if asked else "dim")
+
+
 _COLUMNS = (
     _Column("Channel", lambda c: c.name, always=True),
     _Column("Last", lambda c: c.shown(c.last), "right"),
@@ -180,5 +181,5 @@ _COLUMNS = (
     _Column("Quality", lambda c: c.quality, always=True),
     _Column("Alarm", _alarms, always=True),
     _Column("Expected", _expected, always=True),
-    _Column("Verdict", lambda c: Text(c.verdict.value, _VERDICT[c.verdict]), always=True),
+    _Column("Verdict", _verdict, always=True),
 )

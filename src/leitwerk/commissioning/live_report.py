@@ -43,7 +43,7 @@ class LiveReport:
     @property
     def outcome(self) -> Outcome:
         """Passed when every expectation was met; unknown when nothing was expected at all."""
-        return overall(c.outcome for c in self.channels if c.verdict is not Verdict.NOT_ASKED)
+        return overall(c.outcome for c in self.channels if c.verdict is not Verdict.NO_EXPECTATION)
 
     @property
     def reasons(self) -> tuple[str, ...]:
@@ -139,7 +139,7 @@ class LiveReport:
     def summary(self) -> str:
         """The counts of the verdicts in one line."""
         counts = self.counts()
-        asked = len(self.channels) - counts[Verdict.NOT_ASKED]
+        asked = len(self.channels) - counts[Verdict.NO_EXPECTATION]
         parts = [f"{counts[Verdict.PASS]} of {asked} expectations met"]
         parts += [f"{counts[v]} {v.value}" for v in (Verdict.FAIL, Verdict.NO_READING) if counts[v]]
         return f"{'PASSED' if self.passed else 'NOT PASSED'}: {', '.join(parts)}"

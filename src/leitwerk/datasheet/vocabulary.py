@@ -11,6 +11,8 @@ import enum
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from leitwerk.datasheet.points import INDEX
+
 
 class Without(enum.Enum):
     """What becomes of a wish when a model has no point for it."""
@@ -39,6 +41,10 @@ class KnownPoint:
 
     def __str__(self) -> str:
         return self.name
+
+    def at(self, index: int | None = None) -> str:
+        """The name with an index in the place of its letter."""
+        return self.name if index is None else INDEX.sub(str(index), self.name)
 
     @property
     def block(self) -> str:

@@ -32,14 +32,14 @@ class Verdict(enum.StrEnum):
     PASS = "pass"  # noqa: S105 - no password
     FAIL = "fail"
     NO_READING = "no reading"
-    NOT_ASKED = "not asked"
+    NO_EXPECTATION = "no expectation"
 
 
 _OUTCOMES = {
     Verdict.PASS: Outcome.PASSED,
     Verdict.FAIL: Outcome.FAILED,
     Verdict.NO_READING: Outcome.FAILED,
-    Verdict.NOT_ASKED: Outcome.UNKNOWN,
+    Verdict.NO_EXPECTATION: Outcome.UNKNOWN,
 }
 
 
@@ -199,7 +199,7 @@ def _verdict(
         message = f"{bad} of {qualities.size} readings are bad: {what}"
         return Verdict.FAIL, _because(message, context)
     if channel.expected is None:
-        return Verdict.NOT_ASKED, ""
+        return Verdict.NO_EXPECTATION, ""
     expected, tolerance = channel.expected
     if (states := channel.states) is not None:
         wrong = int(np.count_nonzero(good != expected))

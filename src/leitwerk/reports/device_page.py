@@ -121,7 +121,7 @@ def read_page(device: Device, *, folder: str | Path) -> DevicePage:
     Parameters
     ----------
     device : Device
-    keep : path
+    folder : path
         The folder with receipts.
 
     Raises
@@ -149,7 +149,7 @@ def read_page(device: Device, *, folder: str | Path) -> DevicePage:
         recordings=tuple(list_recordings(device)),
         settings=settings,
         units=units,
-        receipts=tuple(last_receipts(Path(keep), identity.serial, _RECEIPTS)),
+        receipts=tuple(last_receipts(Path(folder), identity.serial, _RECEIPTS)),
     )
 
 

@@ -21,7 +21,7 @@ _COLOURS = {
     Verdict.PASS: BLUE,
     Verdict.FAIL: VERMILION,
     Verdict.NO_READING: VERMILION,
-    Verdict.NOT_ASKED: GREY,
+    Verdict.NO_EXPECTATION: GREY,
 }
 
 

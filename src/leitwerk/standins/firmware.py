@@ -13,9 +13,9 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.points import Stored
-from leitwerk.datasheet.register_points import BIT_TABLES, TIMES, RegisterPoint
-from leitwerk.datasheet.vocabulary import BUS_UNIT, COMMAND
+from leitwerk.datasheet.points import Point, Stored
+from leitwerk.datasheet.register_points import BIT_TABLES, RegisterPoint, registers
+from leitwerk.datasheet.vocabulary import BUS_UNIT, COMMAND, LOGIN, SET_CLOCK, KnownPoint
 from leitwerk.standins.clock import DeviceClock
 from leitwerk.standins.faults import Troubles
 
@@ -57,6 +57,11 @@ class Profile:
     unit: str = "1"
 
 
+def factory_value(point: Point, text: str) -> Stored:
+    """A factory setting as its point holds it: a text, or a number in the point's unit."""
+    return text if point.is_text or point.is_time or point.choice_names else float(text)
+
+
 class Firmware(ABC):
     """A device in factory condition. ``clock`` gives the time in s and never goes back.
 
@@ -83,9 +88,10 @@ class Firmware(ABC):
         self.role = 0
         self.role_until_s = 0.0
         self.starting_until_s = float("-inf")
+        self._settings = {point.name: point for point in registers(datasheet.points("settings"))}
         self._owners = self._map_registers()
         groups = ("identity", "status", "readings", "recordings")
-        self._shown = [point for group in groups for point in datasheet.points(group)]
+        self._shown = registers(point for group in groups for point in datasheet.points(group))
         self._load_factory_settings()
 
     @abstractmethod
@@ -119,7 +125,7 @@ class Firmware(ABC):
     def unit(self) -> int:
         """The unit identifier that it answers to."""
         family = self.datasheet.family(BUS_UNIT)
-        return int(self.setting("bus.unit")) if family else int(self.profile.unit)
+        return int(self.setting(BUS_UNIT)) if family else int(self.profile.unit)
 
     def lose_power(self, start: int, words: Sequence[int]) -> None:
         """The power fails in the middle of a write, and comes back.
@@ -171,24 +177,31 @@ class Firmware(ABC):
 
         """
         self.tick()
-        for name in ("login", "command", "clock"):
-            family = self.datasheet.family("access", name)
-            point = family.template if family else None
-            if point is not None and point.start == start and point.words == len(words):
-                value = point.decode(tuple(words))
-                if name == "login":
-                    self._log_in(value)
-                elif name == "clock":
-                    self._set_clock(str(value))
-                else:
-                    self._command(value)
+        for known, act in (
+            (LOGIN, self._log_in),
+            (SET_CLOCK, self._set_clock),
+            (COMMAND, self._command),
+        ):
+            value = self.written(known, None, start, words)
+            if value is not None:
+                act(value)
                 return
         self._take_settings(dict(zip(range(start, start + len(words)), words, strict=True)))
 
-    def _set_clock(self, text: str) -> None:
+    def written(
+        self, known: KnownPoint, index: int | None, start: int, words: Sequence[int]
+    ) -> Stored | None:
+        """The value that a request writes to a point; None when it is for another."""
+        if not self.datasheet.has(known):
+            return None
+        (point,) = registers([self.datasheet.point(known, index)])
+        is_it = point.start == start and point.words == len(words)
+        return point.decode(tuple(words)) if is_it else None
+
+    def _set_clock(self, text: Stored) -> None:
         self.require(self.datasheet.role)
         try:
-            self.device_clock.set(text)
+            self.device_clock.set(str(text))
         except ValueError:
             raise RefusedError(Refusal.BAD_VALUE) from None
 
@@ -210,8 +223,7 @@ class Firmware(ABC):
 
     @property
     def _commits(self) -> bool:
-        family = self.datasheet.family(COMMAND)
-        return family is not None and "commit" in dict(family.template.choices)
+        return "commit" in self.datasheet.commands
 
     def require(self, role: str) -> None:
         """Somebody with the right of a role is logged in; RefusedError when nobody is."""
@@ -273,7 +285,7 @@ class Firmware(ABC):
 
     def _map_registers(self) -> dict[int, list[RegisterPoint]]:
         owners: dict[int, list[RegisterPoint]] = {}
-        for point in self.datasheet.points("settings"):
+        for point in self._settings.values():
             if point.table not in BIT_TABLES:
                 for address in range(point.start, point.end):
                     owners.setdefault(address, []).append(point)
@@ -281,11 +293,9 @@ class Firmware(ABC):
 
     def _load_factory_settings(self) -> None:
         for name, text in self.profile.factory.items():
-            point = self.datasheet.settings[name]
-            is_text = point.is_text or bool(point.choices) or point.kind in TIMES
-            self._set(point, text if is_text else float(text))
+            self._set(self._settings[name], factory_value(self._settings[name], text))
         # What is a choice must be one: the first of each is what an empty memory means.
-        for point in self.datasheet.points("settings"):
+        for point in self._settings.values():
             words = tuple(self.holding[point.start : point.end])
             if point.choices and point.decode(words) not in dict(point.choices):
                 self._set(point, point.choices[0][0])
@@ -296,11 +306,10 @@ class Firmware(ABC):
             words = ((self.holding[point.start] & ~point.mask) | words[0],)
         self.holding[point.start : point.end] = words
 
-    def setting(self, family: str, index: int | None = None) -> Stored:
-        """What a setting is now."""
-        point = self.datasheet.point("settings", family, index)
-        value: Stored = point.decode(tuple(self.holding[point.start : point.end]))
-        return value
+    def setting(self, name: KnownPoint | str, index: int | None = None) -> Stored:
+        """What a setting is now: one of the vocabulary, or one of its own by its name."""
+        point = self._settings[name if isinstance(name, str) else name.at(index)]
+        return point.decode(tuple(self.holding[point.start : point.end]))
 
     def _identity(self) -> dict[str, Stored]:
         points = {p.name: p for p in self.datasheet.points("identity")}

@@ -8,7 +8,15 @@ from typing import Any
 import numpy as np
 
 from leitwerk.datasheet.points import Stored
-from leitwerk.datasheet.vocabulary import DRIVE_OUTPUT
+from leitwerk.datasheet.vocabulary import (
+    DRIVE_OUTPUT,
+    OUTPUT_HIGH,
+    OUTPUT_LOW,
+    OUTPUT_SHOWS,
+    WATCHDOG_AFTER,
+    WATCHDOG_THEN,
+    KnownPoint,
+)
 from leitwerk.standins.firmware import Firmware
 
 _TO_WATER_M = 1.24  # from the sensor's face to the water
@@ -32,19 +40,19 @@ class FlowTransmitter(Firmware):
     def write(self, start: int, words: Sequence[int]) -> None:
         """As every device, and the currents that its outputs are driven to."""
         for n in self._driven:
-            point = self.datasheet.point(DRIVE_OUTPUT, n)
-            if point.start == start and point.words == len(words):
+            signal = self.written(DRIVE_OUTPUT, n, start, words)
+            if signal is not None:
                 self.require(self.datasheet.role)
-                self._driven[n] = float(point.decode(tuple(words)))
+                self._driven[n] = float(signal)
                 return
         super().write(start, words)
 
     def tick(self) -> None:
         """What its watchdog has done while nobody asked."""
-        after = self._number("watchdog.after")
+        after = self._number(WATCHDOG_AFTER)
         if after and self.clock() - self._heard_s > after:
             self._acted += 1
-            self._gives_up = self.setting("watchdog.then") == "outputs to 3.6 mA"
+            self._gives_up = self.setting(WATCHDOG_THEN) == "outputs to 3.6 mA"
         else:
             self._gives_up = False
         self._heard_s = self.clock()
@@ -73,12 +81,12 @@ class FlowTransmitter(Firmware):
             return self._driven[n]
         if self._gives_up:
             return 3.6
-        low = float(self.setting("output.{n}.low", n))
-        high = float(self.setting("output.{n}.high", n))
-        value = shown[str(self.setting("output.{n}.shows", n))]
+        low = float(self.setting(OUTPUT_LOW, n))
+        high = float(self.setting(OUTPUT_HIGH, n))
+        value = shown[str(self.setting(OUTPUT_SHOWS, n))]
         part = (value - low) / (high - low) if high != low else 0.0
         # NAMUR NE 43: a value beyond the span shows as 3.8 or 20.5 mA.
         return min(20.5, max(3.8, 4.0 + 16.0 * part))
 
-    def _number(self, name: str) -> float:
+    def _number(self, name: KnownPoint | str) -> float:
         return float(self.setting(name))

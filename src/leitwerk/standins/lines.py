@@ -8,23 +8,24 @@ from collections.abc import Awaitable, Callable
 
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
-from leitwerk.datasheet.text_points import TextPoint
+from leitwerk.datasheet.text_points import texts
+from leitwerk.datasheet.vocabulary import LOGIN
 from leitwerk.errors import LinkError, QuantityError
 from leitwerk.parsing.address import SerialLine
 from leitwerk.protocols.lines import LineReader
 from leitwerk.standins.clock import DeviceClock
 from leitwerk.standins.faults import Faults, Troubles
-from leitwerk.standins.firmware import Profile
+from leitwerk.standins.firmware import Profile, factory_value
 from leitwerk.standins.ports import SerialPort
 
 TEXT_LINE = SerialLine(9600, 8, "N", 1)
 
 
 class LineDevice(ABC):
-    """A device in factory condition that is asked and told in lines. ``answer`` takes one line.
+    """A device in factory condition that speaks in lines. ``answer`` takes one line.
 
-    Which question is for which setting it has from its datasheet, like the firmware of any device is
-    built from its list of commands.
+    Which line queries or writes which setting it has from its datasheet, as the firmware of a device
+    is built from its list of commands.
     """
 
     def __init__(
@@ -41,13 +42,12 @@ class LineDevice(ABC):
         self.troubles = troubles or Troubles()
         self.logged_in = not profile.passwords
         self.settings: dict[str, Stored] = {}
-        every: dict[str, TextPoint] = datasheet.settings
+        points = texts(datasheet.points("settings"))
         for name, text in profile.factory.items():
-            query = every[name]
-            is_text = query.is_text or bool(query.choices)
-            self.settings[name] = text if is_text else float(text)
-        self._asked = {query.ask: query for query in every.values()}
-        self._told = {_head(query.tell): query for query in every.values() if query.tell}
+            self.settings[name] = factory_value(datasheet.settings[name], text)
+        self._queries = {point.query: point for point in points}
+        self._writes = {_head(point.write): point for point in points if point.write}
+        self._access = texts(datasheet.points("access"))
 
     @abstractmethod
     def readings(self, question: str) -> str | None:
@@ -67,33 +67,32 @@ class LineDevice(ABC):
         found = self.readings(line)
         if found is not None:
             return found
-        query = self._asked.get(line)
-        if query is not None:
-            return query.encode(self.settings[query.name])
+        point = self._queries.get(line)
+        if point is not None:
+            return point.encode(self.settings[point.name])
         return self._take(line)
 
     def _take(self, line: str) -> str | None:
-        access = self.datasheet.groups["access"]
-        for name, family in access.items():
-            tell = family.template.tell
-            if line.startswith(_head(tell)):
-                return self._command(name, line.removeprefix(_head(tell)).strip().strip('"'))
-        head = max((h for h in self._told if line.startswith(h)), key=len, default=None)
-        if head is None:
+        for access in self._access:
+            head = _head(access.write)
+            if line.startswith(head):
+                return self._command(access.name, line.removeprefix(head).strip().strip('"'))
+        known = max((h for h in self._writes if line.startswith(h)), key=len, default=None)
+        if known is None:
             return self.refuse("unknown")
         if not self.logged_in:
             return self.refuse("locked")
-        query = self._told[head]
-        value = query.decode(line.removeprefix(head))
+        point = self._writes[known]
+        value = point.decode(line.removeprefix(known))
         try:
-            query.encode(value)
+            point.encode(value)
         except QuantityError:
             return self.refuse("value")
-        self.settings[query.name] = value
+        self.settings[point.name] = value
         return self.accept()
 
     def _command(self, name: str, text: str) -> str | None:
-        if name == "login":
+        if name == LOGIN.name:
             is_right = text in self.profile.passwords.values()
             self.logged_in = is_right and not self.troubles.refuses_passwords
             return self.accept() if self.logged_in or not text else self.refuse("locked")
@@ -106,8 +105,8 @@ class LineDevice(ABC):
         return self.accept()
 
 
-def _head(tell: str) -> str:
-    return tell.partition("{}")[0]
+def _head(write: str) -> str:
+    return write.partition("{}")[0]
 
 
 class _Talk:

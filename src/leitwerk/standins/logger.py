@@ -9,7 +9,21 @@ from typing import Any
 
 from leitwerk.datasheet.model import Datasheet, Input, Range
 from leitwerk.datasheet.points import Stored
-from leitwerk.datasheet.vocabulary import DRIVE_RELAY
+from leitwerk.datasheet.vocabulary import (
+    CHANNEL_RANGE,
+    CHANNEL_SENSOR,
+    DRIVE_RELAY,
+    FIRST_ROW,
+    SAMPLE_INTERVAL,
+    SELECT,
+    SIGNAL_HIGH,
+    SIGNAL_LOW,
+    STORAGE_INTERVAL,
+    VALUE_HIGH,
+    VALUE_LOW,
+    WHEN_FULL,
+    KnownPoint,
+)
 from leitwerk.signals.linear import TwoPoint
 from leitwerk.signals.quality import Quality
 from leitwerk.signals.sensors import SENSORS
@@ -53,7 +67,7 @@ class Logger(Firmware):
         self.disturbances = disturbances or Disturbances()
         self.recording_since_s: float | None = None
         self.recordings: list[Recording] = []
-        self._window = {"select": 0, "first": 0}
+        self._window: dict[KnownPoint, int] = {SELECT: 0, FIRST_ROW: 0}
         self._scanned_s = clock() - _SCAN_S
         self._scan: list[tuple[float, Quality]] = []
         self._guard = Guard(self.setting, clock())
@@ -90,7 +104,7 @@ class Logger(Firmware):
         recording = self.recordings[-1]
         due = int((self.clock() - self.recording_since_s) / recording.interval_s) + 1
         free = _MEMORY_ROWS - sum(len(r.rows) for r in self.recordings[:-1])
-        ring = self.setting("memory.when_full") == "overwrite"
+        ring = self.setting(WHEN_FULL) == "overwrite"
         while recording.taken < (due if ring else min(due, free)):
             recording.rows.append([value for value, _ in self._readings()])
             recording.taken += 1
@@ -101,7 +115,7 @@ class Logger(Firmware):
         """Begin a recording, as if so many rows had been taken already."""
         self.recording_since_s = self.clock()
         interval = max(
-            0.1, float(self.setting("sample.interval")), float(self.setting("storage.interval"))
+            0.1, float(self.setting(SAMPLE_INTERVAL)), float(self.setting(STORAGE_INTERVAL))
         )
         self.recordings.append(Recording(self.device_clock.text(), interval))
         for _ in range(rows):
@@ -110,16 +124,16 @@ class Logger(Firmware):
 
     def write(self, start: int, words: Sequence[int]) -> None:
         """As every device, and the window onto recordings."""
-        for name in self._window:
-            point = self.datasheet.point("recordings", name)
-            if point.start == start and point.words == len(words):
-                self._window[name] = int(point.decode(tuple(words)))
+        for known in self._window:
+            chosen = self.written(known, None, start, words)
+            if chosen is not None:
+                self._window[known] = int(chosen)
                 return
         for r in range(1, RELAYS + 1):
-            point = self.datasheet.point(DRIVE_RELAY, r)
-            if point.start == start and point.words == len(words):
+            drive = self.written(DRIVE_RELAY, r, start, words)
+            if drive is not None:
                 self.require(self.datasheet.role)
-                self._guard.drive(r, point.decode(tuple(words)), self.clock())
+                self._guard.drive(r, drive, self.clock())
                 return
         super().write(start, words)
 
@@ -147,7 +161,7 @@ class Logger(Firmware):
 
     def _shown_rows(self) -> dict[str, Stored]:
         """What the window shows of the recording that is chosen."""
-        number, first = self._window["select"], self._window["first"]
+        number, first = self._window[SELECT], self._window[FIRST_ROW]
         if not 1 <= number <= len(self.recordings):
             return {}
         recording = self.recordings[number - 1]
@@ -184,7 +198,7 @@ class Logger(Firmware):
         return self._scan
 
     def _measure(self, terminal: str, slot: int, now: float) -> tuple[float, Quality]:
-        kind = str(self.setting("channel.{n}.sensor", slot))
+        kind = str(self.setting(CHANNEL_SENSOR, slot))
         if kind == "off":
             return 0.0, Quality.NOT_IN_USE
         sensor = SENSORS.get(kind)
@@ -193,7 +207,7 @@ class Logger(Firmware):
         if quantity == "contact":
             return (signal.value if signal else 0.0), Quality.GOOD
         entry = self.datasheet.inputs[quantity]
-        chosen = self._range(entry, str(self.setting("channel.{n}.range", slot)))
+        chosen = self._range(entry, str(self.setting(CHANNEL_RANGE, slot)))
         if signal is None or chosen is None:
             return 0.0, Quality.OPEN_SENSOR
         x, quality = _convert(signal.value, entry, chosen)
@@ -225,8 +239,8 @@ class Logger(Firmware):
 
     def _scaled(self, x: float, slot: int) -> float:
         points = [
-            float(self.setting(f"channel.{{n}}.scale.{name}", slot))
-            for name in ("signal_low", "signal_high", "value_low", "value_high")
+            float(self.setting(end, slot))
+            for end in (SIGNAL_LOW, SIGNAL_HIGH, VALUE_LOW, VALUE_HIGH)
         ]
         if points[0] == points[1] or points[2] == points[3]:
             return x

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from leitwerk.datasheet.text_points import TextPoint
+from leitwerk.datasheet.text_points import texts
 from leitwerk.standins.lines import LineDevice
 
 # The hall with the saw running: level by frequency weighting, and how far the peaks stand out.
@@ -28,7 +28,7 @@ class Meter(LineDevice):
         super().__init__(*args, **more)
         self.errors: list[str] = []
         self._noise = np.random.default_rng(seed)
-        self._levels: dict[str, TextPoint] = {q.ask: q for q in self.datasheet.points("readings")}
+        self._levels = {point.query: point for point in texts(self.datasheet.points("readings"))}
 
     def readings(self, question: str) -> str | None:
         """Identity, error queue, clock, battery, levels."""

@@ -23,7 +23,7 @@ class Panel(Firmware):
     def burn(self, settings: DeviceSettings) -> None:
         """Take the settings of a program, as a board does that starts with it."""
         for name, value in settings.values.items():
-            self._set(self.datasheet.settings[name], value)
+            self._set(self._settings[name], value)
 
     def measured(self) -> dict[str, Stored]:
         """Supply, and what each button senses."""

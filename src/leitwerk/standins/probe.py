@@ -9,12 +9,12 @@ import numpy as np
 
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
-from leitwerk.datasheet.text_points import TextPoint
+from leitwerk.datasheet.text_points import texts
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.address import SerialLine
 from leitwerk.protocols.sdi12 import UNITS, crc_text
 from leitwerk.standins.faults import Faults, spoiler
-from leitwerk.standins.firmware import Profile
+from leitwerk.standins.firmware import Profile, factory_value
 from leitwerk.standins.ports import SerialPort
 
 # Pseudo-terminals know neither parity nor seven bits, which SDI-12 has.
@@ -50,11 +50,11 @@ class Probe:
         self.has_crc = False
         self._noise = np.random.default_rng(11 + spot)
         self._rest = _AT_PROBE[spot % len(_AT_PROBE)]
-        self._settings: dict[str, TextPoint] = datasheet.settings
-        self.values: dict[str, Stored] = {}
-        for name, text in profile.factory.items():
-            query = self._settings[name]
-            self.values[name] = text if query.is_text or query.choices else float(text)
+        self._settings = texts(datasheet.points("settings"))
+        self.values: dict[str, Stored] = {
+            name: factory_value(datasheet.settings[name], text)
+            for name, text in profile.factory.items()
+        }
 
     def answer(self, body: str) -> tuple[str, bool]:
         """Its answer with address and check, and whether a service request follows."""
@@ -85,17 +85,16 @@ class Probe:
         return [f"{moisture:+.2f}", f"{19.0 + 0.05 * float(self._noise.standard_normal()):+.2f}"]
 
     def _extended(self, body: str) -> str:
-        for name, query in self._settings.items():
-            head = query.ask
-            if body == head:
-                return query.encode(self.values[name])
-            if body.startswith(head):
-                value = query.decode(body.removeprefix(head))
+        for point in self._settings:
+            if body == point.query:
+                return point.encode(self.values[point.name])
+            if body.startswith(point.query):
+                value = point.decode(body.removeprefix(point.query))
                 try:
-                    query.encode(value)
+                    point.encode(value)
                 except QuantityError:
                     return "e2"
-                self.values[name] = value
+                self.values[point.name] = value
                 return "ok"
         return "e1"
 

@@ -18,7 +18,6 @@ from paho.mqtt.enums import CallbackAPIVersion
 
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
-from leitwerk.datasheet.text_points import TextPoint
 from leitwerk.errors import LinkError, QuantityError
 from leitwerk.protocols.station import (
     Answer,
@@ -31,7 +30,7 @@ from leitwerk.protocols.station import (
     parse_desired,
 )
 from leitwerk.standins.faults import Troubles
-from leitwerk.standins.firmware import Profile
+from leitwerk.standins.firmware import Profile, factory_value
 
 _AT_SENSOR_HPA = 22.0  # of water above the sensor's own depth, at level 0
 _HPA_PER_M = 98.0665
@@ -65,10 +64,8 @@ class Station:
         self.self_test: SelfTest | None = None
         self.sensor_missing = sensor_missing
         self._noise = np.random.default_rng(seed)
-        points: dict[str, TextPoint] = datasheet.settings
         for name, text in profile.factory.items():
-            query = points[name]
-            self.settings[name] = text if query.is_text or query.choices else float(text)
+            self.settings[name] = factory_value(datasheet.settings[name], text)
 
     def take(self, desired: Desired, now: datetime) -> None:
         """Take all settings of a change, or none of them and say why."""
@@ -93,13 +90,12 @@ class Station:
                 return f"the self-test failed: {'; '.join(bad)}"
         if self.troubles.flat_battery:
             return "my battery is flat"
-        points: dict[str, TextPoint] = self.datasheet.settings
         for name, value in desired.settings.items():
-            point = points.get(name)
+            point = self.datasheet.settings.get(name)
             if point is None:
                 return f"I have no setting {name}"
             try:
-                point.encode(value)
+                point.storable(value)
             except QuantityError as error:
                 return f"{name}: {error.message}"
         return ""

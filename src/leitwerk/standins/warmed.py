@@ -5,13 +5,13 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import LeitwerkError, QuantityError
 from leitwerk.parsing.address import LinkAddress
 from leitwerk.setup.contacts import Services
-from leitwerk.setup.model import Setup
 from leitwerk.standins.plant import SPOTS
 from leitwerk.standins.process import start_standin
 from leitwerk.standins.profile import find_profile
@@ -22,14 +22,14 @@ from leitwerk.standins.services import Gateway, MailServer
 class Simulated:
     """A setup whose device and services are simulated, and what was delivered to them."""
 
-    setup: Setup
+    checked: CheckedSetup
     folder: Path
     gateway: Gateway
     mail: MailServer | None
 
 
 @contextmanager
-def simulated(setup: Setup, terminal: str, course: str) -> Iterator[Simulated]:
+def simulated(checked: CheckedSetup, terminal: str, course: str) -> Iterator[Simulated]:
     """Run a stand-in of a setup's model, with a course at one terminal, and its services.
 
     Raises
@@ -38,7 +38,7 @@ def simulated(setup: Setup, terminal: str, course: str) -> Iterator[Simulated]:
         There is no stand-in of that model, or nothing of the plant is wired to that terminal.
 
     """
-    profile = find_profile(setup.device.model)
+    profile = find_profile(checked.setup.device.model)
     spot = profile.wiring.get(terminal, "")
     if spot not in SPOTS:
         wired = ", ".join(f"{name}: {spot}" for name, spot in profile.wiring.items())
@@ -53,7 +53,7 @@ def simulated(setup: Setup, terminal: str, course: str) -> Iterator[Simulated]:
             start_standin(profile.model, "--course", f"{spot}: {course}") as device,
         ):
             yield Simulated(
-                _with(setup, device.address, gateway, mail), Path(folder), gateway, mail
+                _with(checked, device.address, gateway, mail), Path(folder), gateway, mail
             )
     finally:
         gateway.stop()
@@ -65,13 +65,16 @@ def _mail_server() -> MailServer | None:
     try:
         server = MailServer()
     except ImportError:
-        return None  # the package is optional; what needs it will be told as not sent
+        return None  # the package is optional; mails then stay in the outbox
     server.start()
     return server
 
 
-def _with(setup: Setup, address: LinkAddress, gateway: Gateway, mail: MailServer | None) -> Setup:
-    """The setup with its device and services where the simulated ones are."""
+def _with(
+    checked: CheckedSetup, address: LinkAddress, gateway: Gateway, mail: MailServer | None
+) -> CheckedSetup:
+    """The same setup with its device and services where the simulated ones are."""
+    setup = checked.setup
     known = setup.services or Services()
     services = known.model_copy(
         update={
@@ -80,12 +83,13 @@ def _with(setup: Setup, address: LinkAddress, gateway: Gateway, mail: MailServer
         }
     )
     device = setup.device.model_copy(update={"at": address})
-    return setup.model_copy(update={"device": device, "services": services})
+    moved = setup.model_copy(update={"device": device, "services": services})
+    return replace(checked, setup=moved)
 
 
-def passwords_of(setup: Setup) -> dict[str, str]:
-    """The factory passwords of a setup's stand-in."""
+def passwords_of(model: str) -> dict[str, str]:
+    """The factory passwords of the stand-in of a model, empty where there is no stand-in."""
     try:
-        return dict(find_profile(setup.device.model).passwords)
+        return dict(find_profile(model).passwords)
     except LeitwerkError:
         return {}

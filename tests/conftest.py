@@ -59,8 +59,8 @@ def standin() -> Iterator[Callable[..., lw.StandIn]]:
         one.stop()
 
 
-class Clock:
-    """A clock that stands still until somebody waits for it."""
+class SteppedTime:
+    """A time in s that stands still until it is waited for."""
 
     def __init__(self) -> None:
         self.now_s = 0.0
@@ -70,6 +70,11 @@ class Clock:
 
     def wait(self, seconds: float) -> None:
         self.now_s += seconds
+
+    @property
+    def clock(self) -> lw.Clock:
+        """The same as a clock for what waits."""
+        return lw.Clock(monotonic=self, wait=self.wait)
 
 
 class MemoryLink:
@@ -115,7 +120,7 @@ class MemoryLink:
 @pytest.fixture
 def logger(sheet) -> Logger:
     """A logger of the kiln in factory condition, on a clock of its own."""
-    return Logger(sheet, find_profile("fichte-8"), Plant(), Clock(), Disturbances())
+    return Logger(sheet, find_profile("fichte-8"), Plant(), SteppedTime(), Disturbances())
 
 
 @pytest.fixture
@@ -136,8 +141,20 @@ def kiln_text(address: object = NOWHERE) -> str:
     return KILN.replace("modbus+tcp://127.0.0.1:5020?unit=3", str(address))
 
 
-def kiln(address: object = NOWHERE) -> lw.Setup:
-    return lw.parse_setup(kiln_text(address), file="kiln.yaml")
+def checked(text: str, file: str = "setup.yaml") -> lw.CheckedSetup:
+    """A setup, checked on the datasheet of its model."""
+    setup = lw.parse_setup(text, file=file)
+    return lw.check_setup(setup, lw.find_datasheet(setup.device.model))
+
+
+def kiln(address: object = NOWHERE) -> lw.CheckedSetup:
+    """The kiln's setup, checked."""
+    return checked(kiln_text(address), "kiln.yaml")
+
+
+def kept(folder: object, **options: object) -> lw.UploadOptions:
+    """Options of an upload with the logger's password."""
+    return lw.UploadOptions(folder, **({"passwords": PASSWORDS} | options))
 
 
 @pytest.fixture

@@ -17,7 +17,7 @@ from leitwerk.transfer.receipt import KeptFiles
 from leitwerk.transfer.recover import unfinished
 
 
-def upload_and_die(setup, keep, passwords, at):
+def upload_and_die(checked, keep, passwords, at):
     """In a child: upload, and be killed when request number ``at`` is about to be sent."""
     real, count = ModbusLink._ask, itertools.count()
 
@@ -27,27 +27,26 @@ def upload_and_die(setup, keep, passwords, at):
         return real(self, *args, **more)
 
     ModbusLink._ask = ask
-    with lw.connect(setup) as device:
-        lw.upload(setup, device, keep=keep, passwords=passwords)
+    with lw.connect(checked) as device:
+        lw.upload(checked, device, lw.UploadOptions(keep, passwords))
 
 
 def main(path, password):
-    setup, passwords = lw.read_setup(path), {"operator": password}
-    with lw.connect(setup) as device:
+    checked, passwords = lw.read_setup(path), {"operator": password}
+    with lw.connect(checked) as device:
         old, identity = device.read_settings(), device.identify()
-    sheet = lw.find_datasheet(setup.device.model)
-    new = {**old.values, **lw.encode_setup(setup, sheet).values}
+    new = {**old.values, **checked.settings.values}
     start = KeptFiles.at(Path(tempfile.mkdtemp()), identity.serial, datetime.now(UTC))
     backup = start.write_backup(old, identity, datetime.now(UTC))
     for cut in itertools.count():
         keep = tempfile.mkdtemp()
         child = os.fork()
         if child == 0:
-            upload_and_die(setup, keep, passwords, cut)
+            upload_and_die(checked, keep, passwords, cut)
             os._exit(0)
         if os.waitpid(child, 0)[1] == 0:
             break
-        with lw.connect(setup) as device:
+        with lw.connect(checked) as device:
             wanted = (old.values, new)
             try:
                 journal = unfinished(keep, identity.serial)
@@ -55,10 +54,10 @@ def main(path, password):
                 pass  # nothing was begun: then nothing is half
             else:
                 undo = cut % 2 == 0
-                lw.recover(device, journal, lw.Terms(keep, passwords), undo=undo)
+                lw.recover(journal, device, lw.UploadOptions(keep, passwords), undo=undo)
                 wanted = (old.values if undo else new,)
             assert device.read_settings().values in wanted, f"half at cut {cut}"
-            lw.restore(backup, device, lw.Terms(keep, passwords))
+            lw.restore(backup, device, lw.UploadOptions(keep, passwords))
     sys.stdout.write(f"{cut}\n")
 
 

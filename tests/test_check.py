@@ -9,7 +9,6 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from leitwerk.check.encode import encode_setup
 
 import leitwerk as lw
 from conftest import KILN, example
@@ -150,33 +149,34 @@ def test_a_correct_setup_has_no_findings(tmp_path):
 def test_calibrations_are_overdue_or_missing_by_the_calendar(sheet):
     text = KILN.replace("unit: kg", CALIBRATION.replace("9 kg: 1 kg", "5 t: 5 t"))
     setup = parse_setup(text)
-    rules = [f.rule for f in check_setup(setup, sheet, today=date(2027, 3, 2))]
+    rules = [f.rule for f in check_setup(setup, sheet, today=date(2027, 3, 2)).findings]
     assert rules == ["calibration-missing"] * 5
     (overdue,) = (
         f
-        for f in check_setup(setup, sheet, today=date(2027, 3, 12))
+        for f in check_setup(setup, sheet, today=date(2027, 3, 12)).findings
         if f.rule == "calibration-overdue"
     )
     assert overdue.severity == "warning"
     assert "was due on 2027-03-02, 10 days ago" in overdue.message
-    assert check_setup(parse_setup(KILN), sheet, today=date(2027, 3, 12)) == []
+    assert check_setup(parse_setup(KILN), sheet, today=date(2027, 3, 12)).findings == ()
 
 
 def test_a_thermocouple_needs_a_cold_junction(sheet):
     readings = {k: v for k, v in sheet.groups["readings"].items() if k != "cold_junction"}
     without = replace(sheet, groups={**sheet.groups, "readings": readings})
-    (finding,) = check_setup(parse_setup(KILN), without)
+    (finding,) = check_setup(parse_setup(KILN), without).findings
     assert (finding.rule, finding.channel) == ("no-cold-junction", "timber_core")
 
 
 def test_an_alarm_behind_a_curved_scale_is_stored_as_the_signal_that_trips_it(sheet):
     table = "{0 V: 100 %, 0.2 V: 40 %, 1 V: 0 %}"
-    image = encode_setup(parse_setup(KILN.replace("{0 V: 0 %, 1 V: 100 %}", table)), sheet)
-    found = {k: v for k, v in image.values.items() if k.startswith("alarm.2.")}
+    setup = parse_setup(KILN.replace("{0 V: 0 %, 1 V: 100 %}", table))
+    settings = check_setup(setup, sheet).settings
+    found = {k: v for k, v in settings.values.items() if k.startswith("alarm.2.")}
     # Below 25 % is above 500 mV on a falling table; clear at 28 % is 440 mV.
     assert found["alarm.2.condition"] == "above"
     assert (found["alarm.2.trip"], found["alarm.2.clear"]) == (500.0, 440.0)
-    assert image.values["channel.4.unit"] == "mV"
+    assert settings.values["channel.4.unit"] == "mV"
 
 
 def test_all_mistakes_are_found_at_once_in_the_order_of_the_file(tmp_path):
@@ -212,7 +212,7 @@ def test_more_channels_and_alarms_than_the_device_has(tmp_path):
 
 def test_a_setup_that_was_read_can_be_checked_again_with_the_same_places(sheet):
     setup = parse_setup(KILN.replace("clear: 75 °C", "clear: 80 °C"), file="k.yaml")
-    (finding,) = check_setup(setup, sheet)
+    (finding,) = check_setup(setup, sheet).findings
     assert (finding.rule, finding.place) == ("clear-on-wrong-side", "k.yaml:21:38")
 
 
@@ -237,7 +237,7 @@ def test_no_mutilated_setup_ends_in_a_traceback(sheet, data):
         lines[at] = lines[at][:cut] + junk + lines[at][cut + data.draw(st.integers(0, 3)) :]
     setup, findings = draft_setup("\n".join(lines), file="k.yaml", library=Library())
     if setup is not None:
-        check_setup(setup, sheet)
+        check_setup(setup, sheet).findings
     assert setup is not None or findings.has_errors
 
 
@@ -278,8 +278,9 @@ def test_fifty_megabytes_of_aliases_are_refused_unread(leitwerk, tmp_path):
 def test_what_another_role_must_write_is_told_before():
     text = (resources.files("leitwerk") / "datasheets" / "linde.yaml").read_text("utf-8")
     guarded = text.replace("lithium: 2}}", "lithium: 2}, role: administrator}")
+    guarded = guarded.replace("roles: [operator]", "roles: [operator, administrator]")
     setup = lw.parse_setup(example("station", "modbus+tcp://127.0.0.1"))
-    findings = lw.check_setup(setup, lw.parse_datasheet(guarded))
+    findings = lw.check_setup(setup, lw.parse_datasheet(guarded)).findings
     (note,) = (f for f in findings if f.rule == "needs-role")
     assert "the password of the administrator" in note.message
     sheet = lw.parse_datasheet(guarded)
@@ -290,7 +291,7 @@ def test_what_another_role_must_write_is_told_before():
 def test_an_address_of_another_protocol_and_a_bus_address_among_the_settings():
     linde = lw.find_datasheet("linde")
     setup = lw.parse_setup(example("station", "scpi+tcp://127.0.0.1"))
-    assert [f.rule for f in lw.check_setup(setup, linde) if f.is_error] == ["wrong-link"]
+    assert [f.rule for f in lw.check_setup(setup, linde).findings if f.is_error] == ["wrong-link"]
     text = example("station", "modbus+tcp://127.0.0.1") + "  bus.unit: 9\n"
-    (finding,) = (f for f in lw.check_setup(lw.parse_setup(text), linde) if f.is_error)
+    (finding,) = (f for f in lw.check_setup(lw.parse_setup(text), linde).findings if f.is_error)
     assert (finding.rule, "leitwerk readdress" in finding.remedy) == ("bus-address", True)

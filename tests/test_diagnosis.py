@@ -7,7 +7,7 @@ temperature, or of another transmitter in the same state), and the words that th
 import pytest
 
 import leitwerk as lw
-from conftest import PASSWORDS, kiln_text
+from conftest import checked, kept, kiln_text
 from leitwerk.signals import rtd, thermocouple
 from leitwerk.standins.plant import TERMINALS_C, Plant, Signal
 
@@ -72,12 +72,12 @@ class OnePlant(Plant):
 def test_a_mistake_of_wiring_is_named(device, logger, tmp_path, wired, signal, verdict, cause):
     head = kiln_text()[: kiln_text().index("channels:")]
     body = "".join(f"    {line.strip()}\n" for line in f"terminal: 1\n{wired}".splitlines())
-    setup = lw.parse_setup(f"{head}channels:\n  probe:\n{body}")
-    lw.upload(setup, device, keep=tmp_path, passwords=PASSWORDS)
+    setup = checked(f"{head}channels:\n  probe:\n{body}")
+    lw.upload(setup, device, kept(tmp_path))
     logger.plant = OnePlant(signal)
     logger.clock.wait(1)
-    options = {"duration_s": 1, "rate_hz": 5, "clock": logger.clock, "wait": logger.clock.wait}
-    (probe,) = lw.verify(setup, device, **options).channels
+    report = lw.verify(setup, device, duration_s=1, period_s=0.2, clock=logger.clock.clock)
+    (probe,) = report.channels
     assert cause in probe.reason
     assert verdict in {str(probe.verdict), probe.quality}
 

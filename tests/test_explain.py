@@ -7,18 +7,17 @@ import numpy as np
 import pytest
 
 import leitwerk as lw
-from conftest import PASSWORDS, kiln, kiln_text
+from conftest import checked, kept, kiln, kiln_text
 from leitwerk.evaluation.signal_chain import explain_channel
 from leitwerk.monitoring.single_channel import read_once
 from leitwerk.parsing.quantities import parse_quantity
-from leitwerk.project.setups import find_assignment
 
 
 def explained(channel, text=None, **more):
-    setup = lw.parse_setup(text) if text else kiln()
+    setup = checked(text) if text else kiln()
     if "signal" in more:
         more["signal"] = parse_quantity(more["signal"])
-    return explain_channel(find_assignment(setup, channel), **more)
+    return explain_channel(setup.channel(channel), **more)
 
 
 def test_a_line_with_alarms_and_expectation_and_their_signals():
@@ -43,10 +42,10 @@ def test_a_line_with_alarms_and_expectation_and_their_signals():
 
 
 def test_what_it_computes_is_what_the_device_shows(device, logger, tmp_path):
-    lw.upload(kiln(), device, keep=tmp_path, passwords=PASSWORDS)
+    lw.upload(kiln(), device, kept(tmp_path))
     logger.clock.wait(1)
     for name in ("air_top", "timber_core", "humidity", "valve", "stack"):
-        channel = find_assignment(kiln(), name)
+        channel = kiln().channel(name)
         shown, junction = read_once(kiln(), device, channel)
         found = explain_channel(channel, shown=shown, cold_junction=junction)
         assert found.value == pytest.approx(channel.expected[0], abs=channel.expected[1])

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 import leitwerk as lw
-from conftest import PASSWORDS, example, kiln
+from conftest import example, kept, kiln
 from leitwerk.links.modbus import ModbusLink
 from leitwerk.links.serial_port import why_port_fails
 from leitwerk.parsing.address import _SCHEMES, parse_address
@@ -53,9 +53,9 @@ def test_the_whole_thread_on_a_serial_line_with_a_masked_trace(standin, tmp_path
     entries = []
     setup = kiln(standin("--rtu").address)
     with lw.connect(setup, link=lw.LinkOptions(tracer=entries.append)) as device:
-        receipt = lw.upload(setup, device, keep=tmp_path, passwords=PASSWORDS)
-        report = lw.verify(setup, device, duration_s=0.4, rate_hz=5)
-    assert (len(receipt.changes), report.passed) == (48, True)
+        receipt = lw.upload(setup, device, kept(tmp_path))
+        report = lw.verify(setup, device, duration_s=0.4, period_s=0.2)
+    assert (len(receipt.changes), report.outcome) == (48, "passed")
     login = [str(e) for e in entries if "holding 900..901" in e.meaning and e.sent]
     assert login[0].endswith("03 10 03 84 00 02 04 **  write holding 900..901")
     assert not any(struct.pack(">I", 1834).hex(" ") in str(entry) for entry in entries)
@@ -223,7 +223,7 @@ def test_faults_of_the_link_leave_a_whole_device(standin, tmp_path, words, says)
 
         def work():
             for _ in range(9):
-                lw.upload(setup, device, keep=tmp_path, passwords=PASSWORDS)
+                lw.upload(setup, device, kept(tmp_path))
                 device.read_settings()
 
         with pytest.raises(lw.LeitwerkError, match=says) as caught:

@@ -8,18 +8,18 @@ import struct
 import pytest
 
 import leitwerk as lw
-from conftest import PASSWORDS, kiln, kiln_text
+from conftest import checked, kept, kiln, kiln_text
 from leitwerk.standins.faults import Disturbances
 
 
 def watch(device, logger, setup=None, **more):
-    more = {"duration_s": 2, "rate_hz": 5, "clock": logger.clock, "wait": logger.clock.wait, **more}
+    more = {"duration_s": 2, "period_s": 0.2, "clock": logger.clock.clock, **more}
     return lw.verify(setup or kiln(), device, **more)
 
 
 @pytest.fixture
 def ready(device, tmp_path):
-    lw.upload(kiln(), device, keep=tmp_path, passwords=PASSWORDS)
+    lw.upload(kiln(), device, kept(tmp_path))
     return device
 
 
@@ -30,7 +30,7 @@ def verdicts(report):
 def test_a_device_that_is_set_up_right_passes(ready, logger):
     seen = []
     report = watch(ready, logger, on_sample=seen.append)
-    assert report.passed
+    assert report.outcome == "passed"
     assert set(verdicts(report).values()) == {"pass"}
     assert report.values.shape == report.qualities.shape == (11, 7)
     assert report.times_s == pytest.approx([k / 5 for k in range(11)])
@@ -66,7 +66,7 @@ def test_what_is_wrong_at_a_terminal_is_told(ready, logger, wrong, channel, verd
     logger.disturbances = Disturbances(**wrong)
     logger.clock.wait(1)
     report = watch(ready, logger)
-    assert not report.passed
+    assert report.outcome == "not passed"
     others = verdicts(report)
     assert others.pop(channel) == verdict
     assert set(others.values()) == {"pass"}
@@ -75,10 +75,10 @@ def test_what_is_wrong_at_a_terminal_is_told(ready, logger, wrong, channel, verd
 
 def test_alarms_are_followed_with_their_delays(ready, logger, tmp_path):
     hot = kiln_text().replace("{above: 78 °C, clear: 75 °C", "{above: 20 °C, clear: 19 °C")
-    setup = lw.parse_setup(hot)
-    lw.upload(setup, ready, keep=tmp_path, passwords=PASSWORDS)
+    setup = checked(hot)
+    lw.upload(setup, ready, kept(tmp_path))
     for seconds, phase in ((29, "pending"), (31, "unacknowledged")):
-        report = watch(ready, logger, setup, duration_s=seconds, rate_hz=1)
+        report = watch(ready, logger, setup, duration_s=seconds, period_s=1)
         assert report.channels[0].alarms == {"too_hot": phase}
     assert report.channels[3].alarms == {"too_dry": "normal"}
 
@@ -107,7 +107,7 @@ def test_the_command_on_a_real_stand_in(standin, leitwerk, kiln_file, tmp_path):
 
     assert result.exit_code == 0
     report = json.loads(result.stdout)
-    assert (report["passed"], report["samples"], report["counts"]["pass"]) == (True, 4, 7)
+    assert (report["outcome"], report["samples"], report["counts"]["pass"]) == ("passed", 4, 7)
     assert report["device"]["serial"] == "K2-00417"
     top = report["channels"][0]
     assert top["mean"] == pytest.approx(21.5, abs=0.3)

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import leitwerk as lw
-from conftest import EXAMPLES, example
+from conftest import EXAMPLES, checked, example
 from leitwerk.protocols.board_image import (
     build_program,
     from_c,
@@ -19,9 +19,9 @@ from leitwerk.protocols.board_image import (
 )
 
 SHEET = lw.find_datasheet("buche-6")
-SETUP = lw.parse_setup((EXAMPLES / "panel.yaml").read_text("utf-8"))
-IMAGE = lw.DeviceSettings("buche-6", {**lw.encode_setup(SETUP, SHEET).values, "bus.unit": 11.0})
-MADE = build_program(IMAGE, SHEET)
+SETTINGS = checked((EXAMPLES / "panel.yaml").read_text("utf-8")).settings
+WHOLE = lw.DeviceSettings("buche-6", {**SETTINGS.values, "bus.unit": 11.0})
+MADE = build_program(WHOLE, SHEET)
 
 
 def test_the_bytes_are_laid_out_as_told():
@@ -36,7 +36,7 @@ def test_both_forms_come_back_whole():
     assert to_hex(MADE, SHEET).splitlines()[0].startswith(":10400000")
     assert from_c(to_c(MADE, SHEET, "Saw, operator panel")) == MADE
     found = parse_program(MADE, SHEET).values
-    assert {name: found[name] for name in IMAGE.values} == IMAGE.values
+    assert {name: found[name] for name in WHOLE.values} == WHOLE.values
 
 
 @pytest.mark.skipif(shutil.which("cc") is None, reason="no C compiler here")
@@ -67,7 +67,7 @@ def test_damaged_programs_are_refused(spoil, says):
 
 def test_programs_for_others_are_refused():
     with pytest.raises(lw.QuantityError, match="is not programmed by a file"):
-        build_program(IMAGE, lw.find_datasheet("linde"))
+        build_program(WHOLE, lw.find_datasheet("linde"))
     text = (EXAMPLES.parent / "datasheets" / "buche-6.yaml").read_text("utf-8")
     other = lw.parse_datasheet(text.replace("model: buche-6", "model: buche-8"))
     with pytest.raises(lw.QuantityError, match="for 'buche-6', not for 'buche-8'"):
@@ -77,8 +77,8 @@ def test_programs_for_others_are_refused():
         parse_program(MADE, newer)
     with pytest.raises(lw.SetupError, match="the image has 30"):
         lw.parse_datasheet(text.replace("registers: 40", "registers: 30"))
-    with pytest.raises(lw.QuantityError, match=r"nothing is said about bus\.unit"):
-        build_program(lw.encode_setup(SETUP, SHEET), SHEET)
+    with pytest.raises(lw.QuantityError, match=r"no value is given for bus\.unit"):
+        build_program(SETTINGS, SHEET)
 
 
 @pytest.mark.parametrize(

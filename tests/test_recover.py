@@ -19,7 +19,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import leitwerk as lw
-from conftest import PASSWORDS, Clock, MemoryLink, example, kiln
+from conftest import PASSWORDS, MemoryLink, SteppedTime, checked, example, kept, kiln, kiln_text
+from leitwerk.project.clock import Clock
 from leitwerk.project.kept import device_folder
 from leitwerk.standins.charger import Charger
 from leitwerk.standins.firmware import Refusal, RefusedError
@@ -34,12 +35,12 @@ STATION_PASSWORDS = {"operator": "2208"}
 def logger_case(sheet):
     from leitwerk.standins.plant import Plant
 
-    return Logger(sheet, find_profile("fichte-8"), Plant(), Clock()), kiln(), PASSWORDS
+    return Logger(sheet, find_profile("fichte-8"), Plant(), SteppedTime()), kiln(), PASSWORDS
 
 
 def charger_case(sheet):
-    setup = lw.parse_setup(example("station", "modbus+tcp://127.0.0.1:9?unit=5"))
-    return Charger(sheet, find_profile("linde"), Clock()), setup, STATION_PASSWORDS
+    setup = checked(example("station", "modbus+tcp://127.0.0.1:9?unit=5"))
+    return Charger(sheet, find_profile("linde"), SteppedTime()), setup, STATION_PASSWORDS
 
 
 CASES = {"fichte-8": logger_case, "linde": charger_case}
@@ -79,15 +80,13 @@ def test_cut_at_every_request_then_recovered(tmp_path_factory, model, end, undo,
     sheet, cuts = lw.find_datasheet(model), 0
     firmware, setup, passwords = CASES[model](sheet)
     old = list(firmware.holding)
-    lw.upload(setup, lw.Device(sheet, MemoryLink(firmware)), keep=tmp_path_factory.mktemp("k"),
-              passwords=passwords)  # fmt: skip
+    lw.upload(setup, lw.Device(sheet, MemoryLink(firmware)), lw.UploadOptions(tmp_path_factory.mktemp("k"), passwords))  # fmt: skip
     new = list(firmware.holding)
     while True:
         keep = tmp_path_factory.mktemp("k")
         firmware, setup, passwords = CASES[model](sheet)
         try:
-            lw.upload(setup, lw.Device(sheet, FatalLink(firmware, cuts, end)), keep=keep,
-                      passwords=passwords)  # fmt: skip
+            lw.upload(setup, lw.Device(sheet, FatalLink(firmware, cuts, end)), lw.UploadOptions(keep, passwords))  # fmt: skip
         except (Killed, lw.LeitwerkError):
             pass
         else:
@@ -95,18 +94,18 @@ def test_cut_at_every_request_then_recovered(tmp_path_factory, model, end, undo,
         cuts += 1
         again = lw.Device(sheet, MemoryLink(firmware))
         try:
-            journal = unfinished(keep, setup.device.serial)
+            journal = unfinished(keep, setup.setup.device.serial)
         except lw.FileProblem:
             # Nothing to recover: then nothing is half.
             assert firmware.holding in (old, new)
             continue
-        found = inspect_interrupted(again, journal).found
+        found = inspect_interrupted(journal, again).found
         assert (found is RecoveryState.OLD) == (firmware.holding == old)
         assert (found is RecoveryState.NEW) == (firmware.holding == new)
-        lw.recover(again, journal, lw.Terms(keep, passwords), undo=undo)
+        lw.recover(journal, again, lw.UploadOptions(keep, passwords), undo=undo)
         assert firmware.holding == (old if undo else new)
         with pytest.raises(lw.FileProblem, match="no upload to this device was broken off"):
-            unfinished(keep, setup.device.serial)
+            unfinished(keep, setup.setup.device.serial)
     record_property("cut points", f"{model}, {end}: {cuts}")
     assert cuts >= 9
 
@@ -116,7 +115,7 @@ def first_write(sheet):
     firmware, setup, passwords = charger_case(sheet)
     device = lw.Device(sheet, MemoryLink(firmware))
     with tempfile.TemporaryDirectory() as keep:
-        lw.upload(setup, device, keep=keep, passwords=passwords)
+        lw.upload(setup, device, lw.UploadOptions(keep, passwords))
     writes = [k for k, text in enumerate(device.link.requests) if text.startswith("write")]
     return writes[1]  # the one before it is the login
 
@@ -129,10 +128,12 @@ def test_the_same_upload_again_goes_on_and_undo_still_knows_the_first_settings(t
     for _ in range(2):
         with pytest.raises(Killed):
             lw.upload(setup, lw.Device(sheet, FatalLink(firmware, at, "killed after")),
-                      keep=tmp_path, passwords=passwords)  # fmt: skip
+                      lw.UploadOptions(tmp_path, passwords))  # fmt: skip
     assert firmware.holding != old
     device = lw.Device(sheet, MemoryLink(firmware))
-    lw.recover(device, unfinished(tmp_path, "4711"), lw.Terms(tmp_path, passwords), undo=True)
+    lw.recover(
+        unfinished(tmp_path, "4711"), device, lw.UploadOptions(tmp_path, passwords), undo=True
+    )
     assert firmware.holding == old
 
 
@@ -141,12 +142,12 @@ def test_another_upload_is_refused_until_the_broken_one_is_settled(tmp_path):
     firmware, setup, passwords = charger_case(sheet)
     with pytest.raises(Killed):
         lw.upload(setup, lw.Device(sheet, FatalLink(firmware, first_write(sheet), "killed after")),
-                  keep=tmp_path, passwords=passwords)  # fmt: skip
+                  lw.UploadOptions(tmp_path, passwords))  # fmt: skip
     device = lw.Device(sheet, MemoryLink(firmware))
-    other = lw.parse_setup(setup.source.content.decode().replace("80 A·h", "90 A·h"))
+    other = checked(setup.setup.source.content.decode().replace("80 A·h", "90 A·h"))
     before = list(firmware.holding)
     with pytest.raises(lw.UploadError, match="an earlier upload to this device was broken off"):
-        lw.upload(other, device, keep=tmp_path, passwords=passwords)
+        lw.upload(other, device, lw.UploadOptions(tmp_path, passwords))
     assert firmware.holding == before
 
 
@@ -194,7 +195,7 @@ def test_a_killed_process_leaves_what_the_command_recovers(leitwerk, tmp_path, m
 def test_two_uploads_at_once_do_not_mix(standin, tmp_path):
     address = standin("--slow", "0.01").address
     setups = [
-        lw.parse_setup(kiln(address).source.content.decode().replace("every 10 s", every))
+        checked(kiln_text(address).replace("every 10 s", every))
         for every in ("every 20 s", "every 30 s")
     ]
     ends = []
@@ -202,9 +203,8 @@ def test_two_uploads_at_once_do_not_mix(standin, tmp_path):
     def carry(setup):
         with lw.connect(setup) as device:
             try:
-                allowed = lw.Allowed(wait_s=0.0)
-                lw.upload(setup, device, keep=tmp_path / setup.sample.__str__().replace(" ", ""),
-                          passwords=PASSWORDS, allowed=allowed)  # fmt: skip
+                folder = tmp_path / str(setup.setup.sample).replace(" ", "")
+                lw.upload(setup, device, kept(folder, wait_s=0.0))
                 ends.append(None)
             except lw.DeviceInUse as error:
                 ends.append(error)
@@ -231,7 +231,7 @@ def test_a_journal_that_cannot_be_used_stops_everything_and_stays(device, tmp_pa
     folder.mkdir()
     (folder / "journal.json").write_bytes(content)
     with pytest.raises(lw.UploadError, match=says):
-        lw.upload(kiln(), device, keep=tmp_path, passwords=PASSWORDS)
+        lw.upload(kiln(), device, kept(tmp_path))
     assert (folder / "journal.json").read_bytes() == content
     assert not any(text.startswith("write") for text in device.link.requests)
 
@@ -244,7 +244,7 @@ def test_no_room_for_a_journal_means_no_write(device, tmp_path, monkeypatch):
 
     monkeypatch.setattr(journal, "write_atomic", full)
     with pytest.raises(lw.UploadError, match="No space left") as caught:
-        lw.upload(kiln(), device, keep=tmp_path, passwords=PASSWORDS)
+        lw.upload(kiln(), device, kept(tmp_path))
     assert caught.value.state.startswith("unchanged")
     assert [t for t in device.link.requests if t.startswith("write")] == [
         "write holding 900..901", "write holding 900..901",
@@ -253,8 +253,8 @@ def test_no_room_for_a_journal_means_no_write(device, tmp_path, monkeypatch):
 
 def test_receipts_are_chained_and_a_changed_one_shows(device, tmp_path):
     for every in ("every 20 s", "every 30 s", "every 40 s"):
-        text = kiln().source.content.decode().replace("every 10 s", every)
-        lw.upload(lw.parse_setup(text), device, keep=tmp_path, passwords=PASSWORDS)
+        text = kiln_text().replace("every 10 s", every)
+        lw.upload(checked(text), device, kept(tmp_path))
     folder = device_folder(tmp_path, "k2 417")
     history = read_history(folder)
     assert history.whole
@@ -273,15 +273,15 @@ def test_receipts_are_chained_and_a_changed_one_shows(device, tmp_path):
 
 def test_a_backup_is_restored(device, logger, tmp_path):
     old = list(logger.holding)
-    lw.upload(kiln(), device, keep=tmp_path, passwords=PASSWORDS)
+    lw.upload(kiln(), device, kept(tmp_path))
     (backup,) = device_folder(tmp_path, "K2-00417").glob("*-backup.json")
-    receipt = lw.restore(backup, device, lw.Terms(tmp_path, PASSWORDS))
+    receipt = lw.restore(backup, device, kept(tmp_path))
     assert logger.holding == old
     assert (receipt.source.kind, len(receipt.changes)) == ("restore", 48)
     for bad in ("{", '{"backup": 1}', '{"backup": 7}', "[]"):
         backup.write_text(bad, "utf-8")
         with pytest.raises(lw.FileProblem, match="is no backup"):
-            lw.restore(backup, device, lw.Terms(tmp_path, PASSWORDS))
+            lw.restore(backup, device, kept(tmp_path))
 
 
 def test_a_folder_that_goes_away_or_is_closed_loses_nothing(device, logger, tmp_path):
@@ -294,11 +294,11 @@ def test_a_folder_that_goes_away_or_is_closed_loses_nothing(device, logger, tmp_
             keep.write_text("a file where the folder was")
 
     with pytest.raises(lw.UploadError, match="journal") as caught:
-        lw.upload(kiln(), device, keep=keep, passwords=PASSWORDS, progress=gone)
+        lw.upload(kiln(), device, kept(keep, on_progress=gone))
     assert caught.value.state.startswith("unchanged")
     assert logger.holding == old
     with pytest.raises(lw.UploadError, match="cannot write"):
-        lw.upload(kiln(), device, keep="/proc/nowhere", passwords=PASSWORDS)
+        lw.upload(kiln(), device, kept("/proc/nowhere"))
     assert logger.holding == old
 
 
@@ -310,7 +310,7 @@ def test_when_only_the_receipt_cannot_be_kept_the_state_says_so(device, tmp_path
 
     monkeypatch.setattr(KeptFiles, "write_receipt", full)
     with pytest.raises(lw.UploadError, match="No space left") as caught:
-        lw.upload(kiln(), device, keep=tmp_path, passwords=PASSWORDS)
+        lw.upload(kiln(), device, kept(tmp_path))
     assert caught.value.state.startswith(
         "it works with the new settings, and they have been verified"
     )
@@ -319,9 +319,9 @@ def test_when_only_the_receipt_cannot_be_kept_the_state_says_so(device, tmp_path
 def test_a_clock_that_was_set_back_changes_no_order(device, tmp_path):
     times = iter(datetime(2026, 3, day, tzinfo=UTC) for day in (9, 9, 2, 2, 5, 5))
     for every in ("every 20 s", "every 30 s", "every 40 s"):
-        text = kiln().source.content.decode().replace("every 10 s", every)
-        lw.upload(lw.parse_setup(text), device, keep=tmp_path, passwords=PASSWORDS,
-                  now=lambda: next(times))  # fmt: skip
+        text = kiln_text().replace("every 10 s", every)
+        clock = Clock(now=lambda: next(times))
+        lw.upload(checked(text), device, kept(tmp_path, clock=clock))
     history = read_history(device_folder(tmp_path, "K2-00417"))
     assert history.whole
     assert [r["started"][:10] for r in history.receipts] == [
@@ -392,19 +392,19 @@ def test_an_undo_that_is_cut_off_itself_can_only_go_back(tmp_path_factory, undo)
         keep = tmp_path_factory.mktemp("k")
         firmware, setup, passwords = charger_case(sheet)
         old = list(firmware.holding)
-        terms = {"keep": keep, "passwords": passwords}
+        options = lw.UploadOptions(keep, passwords)
         link = FatalLink(firmware, first_write(sheet) + 1, "killed after")
         with pytest.raises(Killed):
-            lw.upload(setup, lw.Device(sheet, link), **terms)
+            lw.upload(setup, lw.Device(sheet, link), options)
         journal = unfinished(keep, "4711")
         try:
             dying = lw.Device(sheet, FatalLink(firmware, cut, "killed before"))
-            lw.recover(dying, journal, lw.Terms(**terms), undo=True)
+            lw.recover(journal, dying, options, undo=True)
         except Killed:
             again = unfinished(keep, "4711")
             begun = again.source.kind == "undo"
             device = lw.Device(sheet, MemoryLink(firmware))
-            lw.recover(device, again, lw.Terms(**terms), undo=undo or not begun)
+            lw.recover(again, device, options, undo=undo or not begun)
             assert firmware.holding == old
         else:
             assert cut > 8
@@ -415,12 +415,12 @@ def test_an_attempt_that_is_refused_leaves_the_journal_of_the_one_before(tmp_pat
     sheet = lw.find_datasheet("linde")
     firmware, setup, passwords = charger_case(sheet)
     old = list(firmware.holding)
-    terms = {"keep": tmp_path, "passwords": passwords}
+    options = lw.UploadOptions(tmp_path, passwords)
     with pytest.raises(Killed):
         lw.upload(
             setup,
             lw.Device(sheet, FatalLink(firmware, first_write(sheet), "killed after")),
-            **terms,
+            options,
         )
     device = lw.Device(sheet, MemoryLink(firmware))
     real = firmware.write
@@ -432,9 +432,9 @@ def test_an_attempt_that_is_refused_leaves_the_journal_of_the_one_before(tmp_pat
 
     firmware.write = refuse
     with pytest.raises(lw.UploadError):
-        lw.upload(setup, device, **terms)
+        lw.upload(setup, device, options)
     firmware.write = real
-    lw.recover(device, unfinished(tmp_path, "4711"), lw.Terms(**terms), undo=True)
+    lw.recover(unfinished(tmp_path, "4711"), device, options, undo=True)
     assert firmware.holding == old
 
 
@@ -445,15 +445,14 @@ def test_a_recording_that_a_killed_upload_had_stopped_runs_again(tmp_path_factor
         firmware, setup, passwords = logger_case(sheet)
         firmware.record()
         keep = tmp_path_factory.mktemp("k")
-        allowed = lw.Allowed(stop_recording=True, discard_recordings=True)
+        options = kept(keep, stop_recording=True, discard_recordings=True)
         try:
-            lw.upload(setup, lw.Device(sheet, FatalLink(firmware, cut, "killed after")), keep=keep,
-                      passwords=passwords, allowed=allowed)  # fmt: skip
+            lw.upload(setup, lw.Device(sheet, FatalLink(firmware, cut, "killed after")), options)
         except Killed:
             with contextlib.suppress(lw.FileProblem):  # killed before it had begun
                 journal = unfinished(keep, "K2-417")
                 device = lw.Device(sheet, MemoryLink(firmware))
-                lw.recover(device, journal, lw.Terms(keep, passwords, allowed), undo=undo)
+                lw.recover(journal, device, options, undo=undo)
             assert firmware.recording_since_s is not None, f"killed at {cut}"
         else:
             assert cut > 36

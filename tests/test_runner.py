@@ -13,9 +13,10 @@ from pathlib import Path
 import pytest
 import trustme
 from aiosmtpd.smtp import AuthResult
+from leitwerk.monitoring.operator_acts import request_act
 
 import leitwerk as lw
-from conftest import EXAMPLES, PASSWORDS, Clock, MemoryLink, example
+from conftest import EXAMPLES, PASSWORDS, MemoryLink, SteppedTime, example, kept
 from leitwerk.alarms.states import OperatorAction
 from leitwerk.commissioning.alarm_proof import prove, warming
 from leitwerk.commissioning.loop_check import check_loop, pulse
@@ -23,7 +24,6 @@ from leitwerk.datasheet.vocabulary import DRIVE_RELAY
 from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.evaluation.course import parse_course
 from leitwerk.monitoring.attendant import Attendant, AttendOptions
-from leitwerk.monitoring.operator_acts import request_act
 from leitwerk.monitoring.outbox import Outbox, SendFailed
 from leitwerk.monitoring.senders import sender
 from leitwerk.project.setups import assign_setup, setup_outputs
@@ -54,12 +54,12 @@ class Bench:
         text = text.replace("http://127.0.0.1:8081/messages", services)
         text = text.replace(", mail: foreman@tannried.example", "")
         self.setup = lw.parse_setup(text, file="guard.yaml")
-        self.clock = Clock()
+        self.clock = SteppedTime()
         courses = {"air_top": parse_course(course)} if course else {}
         self.logger = Logger(sheet, find_profile("fichte-8"), Plant(courses=courses), self.clock)
         self.link = MemoryLink(self.logger)
         self.device = lw.Device(sheet, self.link)
-        lw.upload(self.setup, self.device, keep=keep, passwords=PASSWORDS)
+        lw.upload(self.setup, self.device, kept(keep))
         self.seen = []
         self.means = AttendOptions(
             Path(keep), armed=armed, passwords=PASSWORDS, told=self.seen.append,
@@ -88,7 +88,7 @@ def course_of(setup_text=GUARD):
 def test_all_that_should_happen_when_a_sensor_is_warmed_and_cools(sheet, tmp_path, gateway):
     bench = Bench(sheet, tmp_path, gateway, course=course_of())
     proof = prove(bench.setup, bench.device, bench.means, ALARM, duration_s=60.0)
-    assert proof.passed, str(proof)
+    assert proof.outcome == "passed", str(proof)
     steps = {step.name: step for step in proof.steps}
     assert 4.5 <= float(steps["the alarm trips after 5 s"].seen.split()[1]) <= 6.5
     assert [m["to"] for m in gateway.messages] == ["+491700000001"]
@@ -97,7 +97,7 @@ def test_all_that_should_happen_when_a_sensor_is_warmed_and_cools(sheet, tmp_pat
     order = [step.at for step in proof.steps[:3]]
     assert order == sorted(order)
     again = json.loads(json.dumps(proof.to_dict()))
-    assert (again["passed"], again["did_not_happen"]) == (True, [])
+    assert (again["outcome"], again["did_not_happen"]) == ("passed", [])
 
 
 @pytest.mark.parametrize(
@@ -121,9 +121,9 @@ def test_a_proof_says_what_did_not_happen(sheet, tmp_path, gateway, change, arme
     if "relay" in change:
         bench.logger.holding[40] = 0  # somebody took the alarms off the relay
     proof = prove(bench.setup, bench.device, bench.means, ALARM, duration_s=60.0)
-    assert not proof.passed
+    assert proof.outcome == "not passed"
     step = next(step for step in proof.steps if step.name.startswith(missing))
-    assert not step.ok
+    assert step.outcome == "not passed"
     assert why in step.wrong
     assert "NOT PROVEN. What did not happen:" in str(proof)
     assert step.name in str(proof).splitlines()[-1]
@@ -422,7 +422,7 @@ FLOW = lw.find_datasheet("weide")
 
 @pytest.fixture
 def flow():
-    device = FlowTransmitter(FLOW, find_profile("weide"), Clock())
+    device = FlowTransmitter(FLOW, find_profile("weide"), SteppedTime())
     return lw.Device(FLOW, MemoryLink(device))
 
 
@@ -446,7 +446,7 @@ def test_a_loop_is_driven_compared_explained_and_given_back(flow, measured, caus
     result = check_loop(wheel, flow, measured, passwords={"operator": "3317"}, wait=lambda _: None)
     assert [p.asked for p in result.points] == [4.0, 8.0, 12.0, 16.0, 20.0]
     assert [p.own for p in result.points] == [4.0, 8.0, 12.0, 16.0, 20.0]
-    assert result.passed is (cause == "" and measured(8.0) is not None)
+    assert result.outcome == "passed" == (cause == "" and measured(8.0) is not None)
     assert cause in result.cause
     assert (cause == "") is (result.cause == "")
     assert result.reserve_v == 24.0 - 10.0 - 5.0
@@ -471,7 +471,9 @@ def test_too_much_resistance_in_a_loop_is_found_on_paper():
     text = example("mill-race", "modbus+tcp://127.0.0.1:1?unit=7").replace(
         "load: 250 Ω", "load: 750 Ω"
     )
-    (finding,) = [f for f in lw.check_setup(lw.parse_setup(text), FLOW) if f.rule == "loop-voltage"]
+    (finding,) = [
+        f for f in lw.check_setup(lw.parse_setup(text), FLOW).findings if f.rule == "loop-voltage"
+    ]
     assert "at 20 mA the loop needs 25 V" in finding.message
     assert finding.valid == "at most 700 Ω"
 
@@ -507,7 +509,7 @@ def test_a_service_that_is_ended_leaves_outputs_safe(standin, tmp_path, gateway)
     setup.write_text(text.replace("modbus+tcp://127.0.0.1:5020?unit=3", str(one.address)), "utf-8")
     wanted = lw.read_setup(setup)
     with lw.connect(wanted) as device:
-        lw.upload(wanted, device, keep=tmp_path / "kept", passwords=PASSWORDS)
+        lw.upload(wanted, device, kept(tmp_path / "kept"))
     words = [sys.executable, "-m", "leitwerk", "attend", str(setup), "--arm", "--every", "0.1 s"]
     known = {**os.environ, "LEITWERK_PASSWORD_OPERATOR": "1834"}
     with subprocess.Popen(words, stderr=subprocess.PIPE, text=True, env=known) as attending:

@@ -89,7 +89,7 @@ def test_values_as_texts(query, value, text, stored):
         (TextPoint("q", "A?", choices=(("fast", "FAST"),)), "slow"),
         (TextPoint("q", "A?", kind="text"), 'a"b'),
         (TextPoint("q", "A?", kind="text"), "two\nlines"),
-        (TextPoint("q", "A?", kind="text", longest=2), "abc"),
+        (TextPoint("q", "A?", kind="text", max_length=2), "abc"),
     ],
 )
 def test_what_cannot_be_told_is_refused(query, value):

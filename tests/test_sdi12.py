@@ -8,6 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import leitwerk as lw
+from conftest import checked
 from leitwerk.links.options import LinkOptions
 from leitwerk.links.sdi12 import Sdi12Link
 from leitwerk.parsing.address import parse_address
@@ -113,15 +114,14 @@ def test_trouble_on_the_bus_is_named():
 
 def test_a_noisy_bus_is_asked_again():
     with lw.start_standin("ahorn", "--corrupt-every", "3") as bus:
-        sheet = lw.find_datasheet("ahorn")
-        with lw.connect(setup(bus.address), datasheet=sheet) as device:
+        with lw.connect(setup(bus.address)) as device:
             for _ in range(3):
                 readings = device.readings()
                 assert 15 < readings["moisture"] < 25
 
 
 def setup(address):
-    return lw.parse_setup(
+    return checked(
         f"leitwerk: 1\ntitle: t\ndevice: {{model: ahorn, at: '{address}', serial: 30071}}\n"
         "channels: {m: {reading: moisture}}\n"
     )
@@ -129,7 +129,7 @@ def setup(address):
 
 def test_a_missing_sensor_is_no_reading():
     with lw.start_standin("ahorn", "--open", "1") as bus, lw.connect(setup(bus.address)) as device:
-        report = lw.verify(setup(bus.address), device, duration_s=0.2, rate_hz=5)
+        report = lw.verify(setup(bus.address), device, duration_s=0.2, period_s=0.2)
     assert report.channels[0].quality == "open sensor"
 
 

@@ -6,7 +6,7 @@ import struct
 import pytest
 
 import leitwerk as lw
-from conftest import PASSWORDS, kiln
+from conftest import kept, kiln
 
 OPERATOR, ADMINISTRATOR = 1834, 7261
 COMMIT, START, STOP = 1, 3, 4
@@ -57,7 +57,7 @@ def client(standin):
 def upload(address, tmp_path):
     setup = kiln(address)
     with lw.connect(setup) as device:
-        lw.upload(setup, device, keep=tmp_path, passwords=PASSWORDS)
+        lw.upload(setup, device, kept(tmp_path))
     return setup
 
 
@@ -87,7 +87,7 @@ def test_a_scale_falsified_by_hand_makes_the_verdict_wrong(client, tmp_path):
     assert client.command(COMMIT) is None
 
     with lw.connect(setup) as device:
-        report = lw.verify(setup, device, duration_s=0.2, rate_hz=10)
+        report = lw.verify(setup, device, duration_s=0.2, period_s=0.1)
 
     verdicts = {c.name: c.verdict for c in report.channels}
     assert verdicts.pop("valve") == "fail"
@@ -95,7 +95,7 @@ def test_a_scale_falsified_by_hand_makes_the_verdict_wrong(client, tmp_path):
     (valve,) = (c for c in report.channels if c.name == "valve")
     assert valve.mean == pytest.approx(32, abs=0.5)
     assert "channel.5.scale.value_high is 80 %, not 100 %" in valve.reason
-    assert not report.passed
+    assert report.outcome == "not passed"
 
 
 def test_rights_are_asked_for(client):

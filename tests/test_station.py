@@ -5,7 +5,7 @@ from importlib import resources
 import pytest
 
 import leitwerk as lw
-from conftest import Clock, MemoryLink
+from conftest import MemoryLink, SteppedTime, checked, kept
 from leitwerk.project.library import Library
 from leitwerk.setup.model import draft_setup
 from leitwerk.standins.charger import Charger
@@ -23,7 +23,7 @@ def linde():
 
 @pytest.fixture
 def charger(linde):
-    return Charger(linde, find_profile("linde"), Clock())
+    return Charger(linde, find_profile("linde"), SteppedTime())
 
 
 @pytest.fixture
@@ -32,39 +32,38 @@ def station(linde, charger):
 
 
 def test_fields_and_bcd_arrive_in_their_registers(station, charger, tmp_path):
-    setup = lw.parse_setup(STATION)
-    receipt = lw.upload(setup, station, keep=tmp_path, passwords=PASSWORDS)
+    setup = checked(STATION)
+    receipt = lw.upload(setup, station, kept(tmp_path, passwords=PASSWORDS))
     assert charger.holding[8:15] == [2, 1420, 1350, 1110, 1260, 0x0080, 0x0900]
     assert not receipt.together
     station.link.requests.clear()
-    assert lw.upload(setup, station, keep=tmp_path, passwords=PASSWORDS).changes == ()
+    assert lw.upload(setup, station, kept(tmp_path, passwords=PASSWORDS)).changes == ()
 
 
 def test_a_field_leaves_the_rest_of_its_register_alone(station, charger, tmp_path):
     charger.holding[14] |= 0x8001
-    setup = lw.parse_setup(STATION)
-    lw.upload(setup, station, keep=tmp_path, passwords=PASSWORDS)
+    setup = checked(STATION)
+    lw.upload(setup, station, kept(tmp_path, passwords=PASSWORDS))
     assert charger.holding[14] == 0x8901
 
 
 def test_a_default_for_a_missing_sensor_is_never_a_reading(station, charger):
     charger.sensor_missing = True
-    clock = {"clock": charger.clock, "wait": charger.clock.wait}
-    setup = lw.parse_setup(STATION.replace("8.5 ± 2 °C", "25 ± 2 °C"))
-    report = lw.verify(setup, station, duration_s=1, rate_hz=5, **clock)
+    setup = checked(STATION.replace("8.5 ± 2 °C", "25 ± 2 °C"))
+    report = lw.verify(setup, station, duration_s=1, period_s=0.2, clock=charger.clock.clock)
     (temperature,) = (c for c in report.channels if c.name == "temperature")
     assert (temperature.verdict, temperature.quality) == ("no reading", "open sensor")
     assert "stands in for a missing one" in temperature.reason
 
 
 def test_without_a_commit_a_broken_upload_says_that_settings_are_mixed(station, tmp_path):
-    setup = lw.parse_setup(STATION)
+    setup = checked(STATION)
     station.link.fails_at = 6
     with pytest.raises(lw.UploadError) as caught:
-        lw.upload(setup, station, keep=tmp_path, passwords=PASSWORDS)
+        lw.upload(setup, station, kept(tmp_path, passwords=PASSWORDS))
     assert caught.value.state.startswith("some of its settings are new and some are old")
     station.link.fails_at = None
-    lw.upload(setup, station, keep=tmp_path, passwords=PASSWORDS)
+    lw.upload(setup, station, kept(tmp_path, passwords=PASSWORDS))
 
 
 @pytest.mark.parametrize(
@@ -91,7 +90,7 @@ def test_mistakes_in_what_a_device_measures_itself(linde, old, new, rule, says):
     assert old in STATION
     setup, findings = draft_setup(STATION.replace(old, new, 1), file="s.yaml", library=Library())
     if setup is not None:
-        findings.extend(lw.check_setup(setup, linde))
+        findings.extend(lw.check_setup(setup, linde).findings)
     assert says in next(str(f) for f in findings if f.rule == rule)
 
 
@@ -99,7 +98,7 @@ def test_a_setting_is_not_set_twice(sheet):
     from conftest import KILN
 
     text = KILN + "settings:\n  channel.1.label: Air\n"
-    (finding,) = lw.check_setup(lw.parse_setup(text), sheet)
+    (finding,) = lw.check_setup(lw.parse_setup(text), sheet).findings
     assert (finding.rule, "channels.air_top.label" in finding.message) == ("set-twice", True)
 
 
@@ -126,7 +125,7 @@ def test_a_datasheet_of_ones_own_is_found_in_the_project(tmp_path, monkeypatch, 
 def test_what_a_device_adjusts_by_itself_is_told_and_no_failure(charger, tmp_path):
     text = (resources.files("leitwerk") / "datasheets" / "linde.yaml").read_text("utf-8")
     adjusting = text.replace(
-        "step: 0.01 V, span: 12..15}", "step: 0.01 V, span: 12..15, adjusts: yes}"
+        "step: 0.01 V, span: 12..15}", "step: 0.01 V, span: 12..15, self_adjusting: yes}"
     )
     real = charger.write
 
@@ -136,9 +135,9 @@ def test_what_a_device_adjusts_by_itself_is_told_and_no_failure(charger, tmp_pat
 
     charger.write = write
     device = lw.Device(lw.parse_datasheet(adjusting), MemoryLink(charger))
-    receipt = lw.upload(lw.parse_setup(STATION), device, keep=tmp_path, passwords=PASSWORDS)
+    receipt = lw.upload(checked(STATION), device, kept(tmp_path, passwords=PASSWORDS))
     assert receipt.adjusted == ("charge.float to 13.4 V, asked 13.5 V",)
     assert "the device does that by itself" in str(receipt)
     plain = lw.Device(lw.find_datasheet("linde"), MemoryLink(charger))
     with pytest.raises(lw.UploadError, match=r"charge\.float is 13\.4 instead of 13\.5"):
-        lw.upload(lw.parse_setup(STATION), plain, keep=tmp_path, passwords=PASSWORDS)
+        lw.upload(checked(STATION), plain, kept(tmp_path, passwords=PASSWORDS))

@@ -319,7 +319,7 @@ def test_a_recording_starts_and_ends_at_its_times():
     times = {"recording": "running", "recording.from": NOW.isoformat(),
              "recording.until": (NOW + timedelta(hours=1)).isoformat()}  # fmt: skip
     one.take(Desired(id="c" * 16, by="", at=NOW, self_test=True, settings=times), NOW)
-    assert (one.answer.result, one.self_test.passed) == ("in force", True)
+    assert (one.answer.result, one.self_test.outcome) == ("in force", "passed")
     for minutes, expected in ((-1, "stopped"), (0, "running"), (59, "running"), (60, "stopped")):
         said = one.state(NOW + timedelta(minutes=minutes), 1.0)
         assert said.status["recording"] == expected

@@ -9,14 +9,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import leitwerk as lw
-from conftest import KILN, PASSWORDS, kiln
+from conftest import KILN, kept, kiln
 from leitwerk.calibration.orientation import find_orientation, right_angle_rotations
 from leitwerk.calibration.tare import Tare, TareHistory, TareStage, capture_tare
 from leitwerk.errors import DomainError, NotAtRest
 from leitwerk.monitoring.single_channel import read_untared
 from leitwerk.parsing.units import parse_unit
 from leitwerk.project.editing import add_tare, undo_tare
-from leitwerk.project.setups import find_assignment
 from leitwerk.signals.linear import Linear
 
 NOW = datetime(2026, 3, 2, 8, 40, tzinfo=UTC)
@@ -62,11 +61,11 @@ def test_earlier_tares_are_kept_and_come_back():
 
 
 def test_a_tare_in_the_file_leaves_everything_else_as_it_was():
-    text = add_tare(KILN, "stack", TareStage(12.5, NOW), parse_unit("kg"))
+    text = add_tare(KILN, "stack", Tare(12.5, NOW), parse_unit("kg"))
     added = [line for line in text.splitlines() if line not in KILN.splitlines()]
     assert added == ["      - {offset: 12.5 kg, taken: 2026-03-02T08:40Z}"]
     assert undo_tare(text, "stack") == KILN
-    fresh = add_tare(KILN, "valve", TareStage(0.5, NOW), parse_unit("%"))
+    fresh = add_tare(KILN, "valve", Tare(0.5, NOW), parse_unit("%"))
     setup = lw.parse_setup(fresh)
     assert str(setup.channels["valve"].tare[0].offset) == "0.5 %"
     assert lw.parse_setup(undo_tare(fresh, "valve")) == lw.parse_setup(KILN)
@@ -77,10 +76,11 @@ def test_a_tare_in_the_file_leaves_everything_else_as_it_was():
 
 
 def test_a_tare_is_read_without_the_earlier_ones(device, logger, tmp_path):
-    lw.upload(kiln(), device, keep=tmp_path, passwords=PASSWORDS)
-    channel = find_assignment(kiln(), "stack")
-    clock = {"clock": logger.clock, "wait": logger.clock.wait}
-    times, values, good = read_untared(kiln(), device, channel, duration_s=1, rate_hz=5, **clock)
+    lw.upload(kiln(), device, kept(tmp_path))
+    channel = kiln().channel("stack")
+    times, values, good = read_untared(
+        kiln(), device, channel, duration_s=1, period_s=0.2, clock=logger.clock.clock
+    )
     assert times == pytest.approx(np.arange(6) / 5)
     assert good.all()
     assert values.mean() == pytest.approx(2310 + 850, abs=5)

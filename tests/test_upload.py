@@ -6,24 +6,18 @@ from pathlib import Path
 import pytest
 
 import leitwerk as lw
-from conftest import PASSWORDS, MemoryLink, example, kiln
+from conftest import PASSWORDS, MemoryLink, checked, example, kept, kiln, kiln_text
 from leitwerk.standins.firmware import Refusal, RefusedError
 from leitwerk.standins.logger import Logger
 
 
 def carry(device, tmp_path, **more):
-    allowed = {k: more.pop(k) for k in ("discard_recordings", "stop_recording") if k in more}
-    more = {
-        "passwords": PASSWORDS,
-        "keep": tmp_path / "kept",
-        "allowed": lw.Allowed(**allowed),
-    } | more
-    return lw.upload(kiln(), device, **more)
+    return lw.upload(kiln(), device, kept(tmp_path / "kept", **more))
 
 
 def test_an_upload_writes_only_what_differs_and_keeps_backup_and_receipt(device, tmp_path):
     steps = []
-    receipt = carry(device, tmp_path, by="Ida", progress=lambda *step: steps.append(step))
+    receipt = carry(device, tmp_path, by="Ida", on_progress=lambda *step: steps.append(step))
 
     assert (len(receipt.changes), receipt.requests) == (48, 17)
     assert steps[0] == ("identify the device", 0, 1)
@@ -37,8 +31,9 @@ def test_an_upload_writes_only_what_differs_and_keeps_backup_and_receipt(device,
     assert kept == receipt.to_dict()
     assert {"setting": "sample.interval", "old": 60, "new": 10, "unit": "s"} in kept["changes"]
     assert as_text.read_text("utf-8") == f"{receipt}\n"
-    assert "channel.4         sensor off -> voltage; range none -> ±1 V; unit (empty) -> %" in str(
-        receipt
+    assert (
+        "channel.4         sensor off -> voltage; label (empty) -> Humidity of the air; range none"
+        in str(receipt)
     )
     assert "185 settings read back, all as asked" in str(receipt)
     assert PASSWORDS["operator"] not in backup.read_text("utf-8") + as_json.read_text("utf-8")
@@ -56,7 +51,9 @@ def test_a_second_upload_has_nothing_to_write(device, tmp_path):
 def test_nothing_is_in_force_before_the_commit(device, logger, tmp_path):
     before = list(logger.holding)
     seen = []
-    carry(device, tmp_path, progress=lambda step, *_: seen.append((step, logger.holding == before)))
+    carry(
+        device, tmp_path, on_progress=lambda step, *_: seen.append((step, logger.holding == before))
+    )
     assert ("write what differs", True) in seen
     assert ("commit", False) in seen
 
@@ -169,11 +166,9 @@ def test_a_device_that_forgets_what_it_was_told_is_found_out(device, logger, tmp
 
 
 def test_a_setup_with_errors_never_reaches_the_device(device, tmp_path):
-    setup = lw.parse_setup(
-        str(kiln().source.content, "utf-8").replace("clear: 75 °C", "clear: 80 °C")
-    )
+    setup = checked(kiln_text().replace("clear: 75 °C", "clear: 80 °C"))
     with pytest.raises(lw.SetupError):
-        lw.upload(setup, device, keep=tmp_path, passwords=PASSWORDS)
+        lw.upload(setup, device, kept(tmp_path))
     assert device.link.requests == []
 
 
@@ -194,7 +189,7 @@ def test_the_keyboard_stops_an_upload_in_good_order(device, logger, tmp_path):
             raise KeyboardInterrupt
 
     with pytest.raises(lw.UploadError, match="stopped by the keyboard") as caught:
-        carry(device, tmp_path, progress=stop)
+        carry(device, tmp_path, on_progress=stop)
     assert caught.value.state.startswith("unchanged")
     assert not logger.staged
 
@@ -225,11 +220,12 @@ def test_recordings_are_fetched_before_they_go(device, logger, tmp_path):
     carry(device, tmp_path)
     logger.record(rows=3)
     rows = [list(row) for row in logger.recordings[0].rows]
-    settings = kiln().source.content.decode().replace("every 10 s", "every 20 s")
+    settings = kiln_text().replace("every 10 s", "every 20 s")
     receipt = lw.upload(
-        lw.parse_setup(settings), device, keep=tmp_path / "kept", passwords=PASSWORDS,
-        allowed=lw.Allowed(fetch_recordings=True, stop_recording=True),
-    )  # fmt: skip
+        checked(settings),
+        device,
+        kept(tmp_path / "kept", fetch_recordings=True, stop_recording=True),
+    )
     (path,) = receipt.fetched
     heading, *lines = Path(path).read_text("utf-8").splitlines()
     assert heading.startswith("time,Air above the stack [°C],Air below the stack [°C]")

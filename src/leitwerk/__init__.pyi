@@ -40,6 +40,7 @@ from .links.kinds import LinkKind as LinkKind
 from .links.options import LinkOptions as LinkOptions
 from .monitoring.attendant import Attendant as Attendant
 from .monitoring.attendant import AttendOptions as AttendOptions
+from .project.clock import Clock as Clock
 from .project.inventory import Inventory as Inventory
 from .project.inventory import KnownDevice as KnownDevice
 from .project.library import find_datasheet as find_datasheet

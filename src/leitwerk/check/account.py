@@ -9,36 +9,42 @@ from __future__ import annotations
 
 import enum
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from leitwerk.check.channels import CheckedChannel, ReadingChannel, SignalChannel
 from leitwerk.check.host_work import host_alarms
 from leitwerk.check.outputs import AnalogOutput, CheckedOutput, RelayOutput
+from leitwerk.check.settings import Wanted, can_clear
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.vocabulary import (
     ALARM_SEVERITY,
     BAND_END,
     CHANNEL_LABEL,
+    CHANNEL_RANGE,
     CHANNEL_SENSOR,
     CHANNEL_UNIT,
     CONTACT_NUMBER,
+    RELAY_ALARMS,
     RELAY_LEAST_OFF,
     RELAY_LEAST_ON,
     RELAY_LIMIT,
     RELAY_NORMAL,
     RELAY_SAFE,
+    REPORT_INTERVAL,
+    SAMPLE_INTEGRATION,
+    SAMPLE_INTERVAL,
     SIGNAL_LOW,
     STORAGE_INTERVAL,
     STORAGE_STATISTICS,
     TITLE,
+    VOCABULARY,
+    WHEN_FULL,
     KnownPoint,
 )
-from leitwerk.findings import KeyPath
-
-if TYPE_CHECKING:
-    from leitwerk.check.checked import CheckedSetup
+from leitwerk.findings import Finding, KeyPath
+from leitwerk.setup.model import Setup
 
 
 class Fate(enum.StrEnum):
@@ -140,6 +146,10 @@ def _worked(when: When) -> _Ending:
     return Fate.LEITWERK, when.value
 
 
+def _stored(known: KnownPoint) -> _Ending:
+    return Fate.STORED, known.name
+
+
 def _people(what: str = "a name or a remark") -> _Ending:
     return Fate.PEOPLE, what
 
@@ -156,24 +166,38 @@ def leaves(content: object, path: KeyPath = ()) -> Iterator[KeyPath]:
         yield path
 
 
-def take_account(checked: CheckedSetup) -> Account:
-    """Where each entry of a checked setup ends."""
-    book = _Book(checked)
-    entries = tuple(book.entry(path) for path in leaves(checked.setup.source.root or {}))
-    return Account(entries, tuple(book.attended()), *_unused(checked))
+def take_account(
+    setup: Setup,
+    datasheet: Datasheet,
+    channels: Sequence[CheckedChannel],
+    outputs: Sequence[CheckedOutput],
+    wanted: Sequence[Wanted],
+    findings: Iterable[Finding],
+) -> Account:
+    """Where each entry of a setup ends: the setup with all that its check has found."""
+    book = _Book(setup, datasheet, channels, outputs, findings)
+    entries = tuple(book.entry(path) for path in leaves(setup.source.root or {}))
+    return Account(entries, tuple(book.attended()), *_unused(datasheet, wanted))
 
 
 class _Book:
     """Finds how each entry ends."""
 
-    def __init__(self, checked: CheckedSetup) -> None:
-        self.setup, self.sheet = checked.setup, checked.datasheet
-        self.channels: Mapping[str, CheckedChannel] = {c.name: c for c in checked.channels}
-        self.outputs: Mapping[str, CheckedOutput] = {o.name: o for o in checked.outputs}
-        self.host_alarms = host_alarms(checked.channels)
-        banded = [c.name for c in checked.channels if c.bands is not None]
+    def __init__(
+        self,
+        setup: Setup,
+        datasheet: Datasheet,
+        channels: Sequence[CheckedChannel],
+        outputs: Sequence[CheckedOutput],
+        findings: Iterable[Finding],
+    ) -> None:
+        self.setup, self.sheet = setup, datasheet
+        self.channels = {c.name: c for c in channels}
+        self.outputs = {o.name: o for o in outputs}
+        self.host_alarms = host_alarms(channels)
+        banded = [c.name for c in channels if c.bands is not None]
         self.shows_bands_of = banded[:1] if self.sheet.has(BAND_END) else []
-        self.errors = {f.path: f.message for f in checked.findings if f.is_error and f.path}
+        self.errors = {f.path: f.message for f in findings if f.is_error and f.path}
 
     def entry(self, path: KeyPath) -> Entry:
         """One entry: refused where an error stands at it or above it."""
@@ -190,7 +214,7 @@ class _Book:
 
     def stored(self, known: KnownPoint, otherwise: _Ending) -> _Ending:
         """Stored where the model has the setting."""
-        return (Fate.STORED, known.name) if self.sheet.has(known) else otherwise
+        return _stored(known) if self.sheet.has(known) else otherwise
 
     # ------------------------------------------------------------------ sections of the file
 
@@ -199,14 +223,14 @@ class _Book:
         return {
             "leitwerk": _worked(When.CHECKED),
             "title": self.stored(TITLE, _people("the title, in receipts and messages")),
-            "sample": (Fate.STORED, "sample.interval"),
+            "sample": _stored(SAMPLE_INTERVAL),
             "store": self.stored(STORAGE_INTERVAL, _worked(When.CONDENSED)),
             "statistics": self.stored(STORAGE_STATISTICS, _worked(When.CONDENSED)),
-            "report": (Fate.STORED, "report.interval"),
+            "report": _stored(REPORT_INTERVAL),
             "zone": _worked(When.ATTENDED),
-            "integration": (Fate.STORED, "sample.integration"),
+            "integration": _stored(SAMPLE_INTEGRATION),
             "mains": _worked(When.CHECKED),
-            "when_full": (Fate.STORED, "memory.when_full"),
+            "when_full": _stored(WHEN_FULL),
             "autonomy": _worked(When.CHECKED),
             "contact_list": _worked(When.ATTENDED),
         }.get(path[0])
@@ -219,7 +243,7 @@ class _Book:
     def group(self, path: KeyPath) -> _Ending | None:
         """Intervals of a group: one that differs from the setup's is refused by the check."""
         if path[-1] in {"sample", "report"}:
-            return Fate.STORED, f"{path[-1]}.interval"
+            return _stored(SAMPLE_INTERVAL if path[-1] == "sample" else REPORT_INTERVAL)
         return _worked(When.CONDENSED)
 
     def attended_only(self, path: KeyPath) -> _Ending | None:
@@ -247,14 +271,14 @@ class _Book:
         if isinstance(output, AnalogOutput):
             if key in {"load", "supply"}:
                 return _worked(When.CHECKED)
-            return Fate.STORED, f"output.{output.terminal.slot}"
+            return Fate.STORED, f"output {output.terminal.slot}"
         if isinstance(output, RelayOutput):
             known = _RELAY.get(key)
             if known is not None:
                 return self.stored(known, _worked(When.ATTENDED))
             if key == "terminal" and not output.follows:
                 return _worked(When.ATTENDED)
-            return Fate.STORED, f"relay.{output.terminal.slot}.alarms"
+            return Fate.STORED, RELAY_ALARMS.at(output.terminal.slot)
         return Fate.REFUSED, "its output has an error"
 
     def channel(self, path: KeyPath) -> _Ending | None:
@@ -269,15 +293,15 @@ class _Book:
             return self._alarm(channel, path)
         if key in {"bands", "band_hysteresis"}:
             own = channel.name in self.shows_bands_of
-            return (Fate.STORED, "band.{k}") if own else _worked(When.READ)
+            return (Fate.STORED, "a band of the device") if own else _worked(When.READ)
         slot = "" if isinstance(channel, ReadingChannel) else "channel.{n}"
         return {
             "label": self.stored(CHANNEL_LABEL, _people()) if slot else _people(),
             "terminal": self.stored(CHANNEL_SENSOR, _worked(When.READ)),
             "reading": _worked(When.READ),
-            "sensor": (Fate.STORED, CHANNEL_SENSOR.name),
+            "sensor": _stored(CHANNEL_SENSOR),
             "signal": self.stored(CHANNEL_SENSOR, _worked(When.READ)),
-            "range": (Fate.STORED, "channel.{n}.range"),
+            "range": _stored(CHANNEL_RANGE),
             "scale": self._scale(channel),
             "shunt": self._scale(channel),
             "unit": self.stored(CHANNEL_UNIT, _worked(When.READ)) if slot else _worked(When.READ),
@@ -290,20 +314,20 @@ class _Book:
         """Stored where the device shows the value itself; else it shows the signal."""
         m = channel.measurement if isinstance(channel, SignalChannel) else None
         if m is not None and m.shown_unit == m.unit and self.sheet.has(SIGNAL_LOW):
-            return Fate.STORED, "channel.{n}.scale"
+            return Fate.STORED, "its scale"
         return _worked(When.READ)
 
     def _alarm(self, channel: CheckedChannel, path: KeyPath) -> _Ending:
         """An alarm is watched by the device as a whole, or by Leitwerk."""
         if path[2] == "limits":
             ours = any(name.startswith(f"{channel.name}.") for name in self.host_alarms)
-            return _worked(When.ATTENDED) if ours else (Fate.STORED, "alarm.{k}")
+            return _worked(When.ATTENDED) if ours else (Fate.STORED, "an alarm of the device")
         key = path[4] if len(path) > 4 else ""
         if f"{channel.name}.{path[3]}" in self.host_alarms or key == "acknowledge":
             return _worked(When.ATTENDED)
         if key == "severity":
             return self.stored(ALARM_SEVERITY, _people("how urgent it is"))
-        return Fate.STORED, "alarm.{k}"
+        return Fate.STORED, "an alarm of the device"
 
     # ------------------------------------------------------------------ what needs 'attend'
 
@@ -351,13 +375,10 @@ _SECTIONS: Mapping[str, _Section] = {
 # ---------------------------------------------------------------------- what is not used
 
 
-def _unused(checked: CheckedSetup) -> tuple[tuple[str, ...], tuple[str, ...]]:
+def _unused(sheet: Datasheet, wanted: Sequence[Wanted]) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """Parts of the device that setups assign and this one does not use: cleared, and left."""
-    from leitwerk.check.settings import can_clear  # noqa: PLC0415
-
-    sheet = checked.datasheet
-    cleared = _spans((w.known.block or w.known.name, w.number) for w in checked.wanted if w.clears)
-    used = {(w.known.block, w.number) for w in checked.wanted if not w.clears}
+    cleared = _spans((w.known.block or w.known.name, w.number) for w in wanted if w.clears)
+    used = {(w.known.block, w.number) for w in wanted if not w.clears}
     left: list[tuple[str, int | None]] = []
     for known in _assigned(sheet):
         family = sheet.family(known)
@@ -368,8 +389,6 @@ def _unused(checked: CheckedSetup) -> tuple[tuple[str, ...], tuple[str, ...]]:
 
 def _assigned(sheet: Datasheet) -> Iterator[KnownPoint]:
     """The points by which the parts of a device are assigned, as far as the model has them."""
-    from leitwerk.datasheet.vocabulary import VOCABULARY  # noqa: PLC0415
-
     return (k for k in VOCABULARY.values() if k.cleared is not None and sheet.has(k))
 
 

@@ -46,7 +46,9 @@ class CheckedSetup:
     @cached_property
     def account(self) -> Account:
         """Where each entry of the setup ends."""
-        return take_account(self)
+        return take_account(
+            self.setup, self.datasheet, self.channels, self.outputs, self.wanted, self.findings
+        )
 
     def require(self) -> Self:
         """The same, if it can be used.

@@ -2,62 +2,75 @@
 
 from __future__ import annotations
 
+from difflib import get_close_matches
 from importlib import import_module
 
 import click
 
 from leitwerk import __version__
 
-# Name -> module below this package, and the line that --help shows without loading it.
-_COMMANDS = {
-    "check": ("check", "Find the mistakes in a setup before they reach a device."),
-    "explain": ("explain", "Show what becomes of a signal, and when alarms trip."),
-    "rehearse": ("rehearse", "Feed a course of values through the alarms, on paper only."),
-    "limits": ("limits", "List limit sets, and show what they come to."),
-    "budget": ("timing", "Say whether time, memory, battery and link last, and how long."),
-    "timetable": ("timing", "Show the planned runs of a setup as one timeline."),
-    "condense": ("timing", "Work out the statistics of a recording's storage intervals."),
-    "upload": ("upload", "Carry a setup to its device and verify that it arrived."),
-    "batch": ("batch", "Carry one setup to many devices, and verify each."),
-    "program": ("program", "Turn a setup into the image of a board, and back."),
-    "request": ("station", "Ask a station that sleeps for the settings of a setup."),
-    "station": ("station", "Show a station that sleeps: what is in force, what waits."),
-    "compare": ("adopt", "Say in which settings two of setup, backup and device differ."),
-    "adopt": ("adopt", "Write a setup file from what a device holds."),
-    "recover": ("recover", "Finish or undo an upload that was broken off."),
-    "restore": ("recover", "Give a device the settings of a backup back."),
-    "history": ("recover", "List the receipts of a device, and verify their chain."),
-    "live": ("live", "Watch the readings and hold them against what they should be."),
-    "attend": ("attend", "Follow alarms and rules on this computer, and do what is due."),
-    "acknowledge": ("attend", "Acknowledge, reset or shelve an alarm that is attended."),
-    "prove": ("attend", "Watch an alarm trip and clear, and say what did not happen."),
-    "loop": ("outputs", "Drive an analog output step by step, and compare."),
-    "pulse": ("outputs", "Switch a relay on for a moment, to see that it works."),
-    "tare": ("tare", "Take what a channel reads at rest as its tare."),
-    "models": ("models", "Say which models a setup fits, and why not the others."),
-    "datasheet": ("datasheet", "Find the mistakes in a datasheet, or try it on a device."),
-    "device": ("devices", "Show one device: identity, clock, status, receipts."),
-    "devices": ("devices", "List the devices that were seen; names stand for addresses."),
-    "readdress": ("devices", "Give a device another address on its bus, safely."),
-    "password": ("password", "Keep a device's password in the system's key store."),
-    "watchdog": ("watchdog", "Stay silent, and see that a device's watchdog acts."),
-    "ports": ("find", "List the serial ports, and what keeps them from being used."),
-    "find": ("find", "Ask who is there behind an address. Reads only."),
-    "demo": ("demo", "See all of it in 20 seconds, with a simulated device."),
-    "standin": ("standin", "Run a simulated device to try things on."),
-    "services": ("services", "Run a simulated gateway and mail server to try rules on."),
-    "example": ("example", "Print a setup to start from."),
-    "schema": ("example", "Print the JSON Schema of setups or datasheets, for your editor."),
+# In the order of the work: section -> command -> module below this package, and its line in --help,
+# which is shown without loading the module.
+_SECTIONS = {
+    "Before the device": {
+        "example": ("example", "Print a setup to start from."),
+        "check": ("check", "Find the mistakes in a setup."),
+        "explain": ("explain", "Show how a signal becomes a value, and when alarms trip."),
+        "dry-run": ("dry_run", "Feed made-up values through the alarms, without a device."),
+        "budget": ("timing", "Show whether time, memory, battery and link suffice."),
+        "timetable": ("timing", "Show the planned runs of a setup as one timeline."),
+        "models": ("models", "Show which models a setup fits, and why not the others."),
+        "program": ("program", "Turn a setup into the image of a board, and back."),
+        "password": ("password", "Store a device's password in the system's key store."),
+    },
+    "At the device": {
+        "ports": ("find", "List the serial ports, and why one cannot be used."),
+        "find": ("find", "Find the devices behind an address; reads only."),
+        "readdress": ("devices", "Change the address of a device on its bus."),
+        "upload": ("upload", "Upload a setup to its device, and verify it."),
+        "batch": ("batch", "Upload one setup to many devices, and verify each."),
+        "request": ("station", "Request settings of a station that sleeps."),
+        "station": ("station", "Show a station that sleeps: settings in force, and requests."),
+        "live": ("live", "Compare the readings with the expected values."),
+        "tare": ("tare", "Take the reading of a channel at rest as its tare."),
+        "prove": ("prove", "Watch an alarm trip and clear, with all its effects."),
+        "loop": ("outputs", "Drive an analog output step by step, and compare."),
+        "pulse": ("outputs", "Switch a relay on for a moment, to test it."),
+        "watchdog": ("watchdog", "Stay silent, and test that a device's watchdog acts."),
+        "attend": ("attend", "Follow alarms and rules, and carry out their actions."),
+        "acknowledge": ("attend", "Acknowledge, reset or shelve an alarm."),
+    },
+    "Afterwards": {
+        "compare": ("adopt", "Show the settings in which two of setup, backup, device differ."),
+        "adopt": ("adopt", "Write a setup file from what a device holds."),
+        "condense": ("timing", "Compute the statistics of a recording's storage intervals."),
+        "recover": ("recover", "Finish or undo an interrupted upload."),
+        "restore": ("recover", "Write the settings of a backup to its device."),
+        "history": ("recover", "List the receipts of a device, and verify their chain."),
+    },
+    "Look up": {
+        "device": ("devices", "Show one device: identity, clock, status, receipts."),
+        "devices": ("devices", "List the devices that were seen; names stand for addresses."),
+        "limits": ("limits", "List limit sets, and show the limits of one."),
+        "datasheet": ("datasheet", "Find the mistakes in a datasheet, or try it on a device."),
+        "schema": ("example", "Print the JSON Schema of setups or datasheets, for an editor."),
+    },
+    "Try out": {
+        "demo": ("demo", "The whole work in 20 seconds, with a simulated device."),
+        "standin": ("standin", "Run a simulated device."),
+        "services": ("services", "Run a simulated message gateway and mail server."),
+    },
 }
+_COMMANDS = {name: entry for section in _SECTIONS.values() for name, entry in section.items()}
 
 WELCOME = """\
 Leitwerk checks, uploads and verifies the setup of measuring devices, from one text file.
 
-  leitwerk demo                  see all of it in 20 seconds, with a simulated device
-  leitwerk example > kiln.yaml   a setup to start from
+  leitwerk demo                  the whole work in 20 seconds, with a simulated device
+  leitwerk example > kiln.yaml   print a setup to start from
   leitwerk check kiln.yaml       find the mistakes in it
-  leitwerk upload kiln.yaml      carry it to the device
-  leitwerk live kiln.yaml        hold the readings against what they should be
+  leitwerk upload kiln.yaml      upload it to the device
+  leitwerk live kiln.yaml        compare the readings with the expected values
 
 leitwerk --help lists every command, leitwerk COMMAND --help its options.
 """
@@ -75,13 +88,27 @@ class _Commands(click.Group):
         if cmd_name not in _COMMANDS:
             return None
         module = import_module(f"leitwerk.cli.{_COMMANDS[cmd_name][0]}")
-        command: click.Command = getattr(module, cmd_name)
+        command: click.Command = getattr(module, cmd_name.replace("-", "_"))
         return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        try:
+            return super().resolve_command(ctx, args)
+        except click.UsageError as error:
+            near = get_close_matches(args[0][:60], _COMMANDS, n=1)
+            if not near:
+                raise
+            message = f"{error.message} Did you mean {near[0]!r}?"
+            raise click.UsageError(message, error.ctx) from None
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         del ctx
-        with formatter.section("Commands"):
-            formatter.write_dl([(name, text) for name, (_, text) in _COMMANDS.items()])
+        width = max(map(len, _COMMANDS))
+        for section, commands in _SECTIONS.items():
+            with formatter.section(section):
+                formatter.write_dl([(f"{n:{width}}", text) for n, (_, text) in commands.items()])
 
 
 @click.group(cls=_Commands, invoke_without_command=True)

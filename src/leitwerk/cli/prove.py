@@ -1,0 +1,124 @@
+"""leitwerk prove."""
+
+from __future__ import annotations
+
+from contextlib import contextmanager
+from typing import TYPE_CHECKING
+
+import click
+
+from leitwerk.cli.attend import ARM, FOLDER, attend_options, print_event
+from leitwerk.cli.exit_codes import reports_errors, result_code
+from leitwerk.cli.options import JSON, every_option, for_option, kept_folder, link_options
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from leitwerk.check.checked import CheckedSetup
+    from leitwerk.commissioning.alarm_proof import Proof
+    from leitwerk.links.options import LinkOptions
+    from leitwerk.monitoring.attendant import AttendOptions
+
+
+@click.command()
+@click.argument("setup")
+@click.argument("alarm")
+@for_option("How long to wait for all of it.", "10 min")
+@every_option("0.5 s")
+@ARM
+@click.option(
+    "--simulated",
+    is_flag=True,
+    help="On a stand-in that warms its sensor by itself, with services.",
+)
+@JSON
+@FOLDER
+@reports_errors
+@link_options(2.0)
+def prove(
+    setup: str,
+    alarm: str,
+    *,
+    duration_s: float,
+    period_s: float,
+    arm: bool,
+    simulated: bool,
+    as_json: bool,
+    folder: str | None,
+    link: LinkOptions,
+) -> int:
+    """Watch ALARM (channel.alarm) trip and clear, and say what happened and what did not.
+
+    Warm the sensor, wait, and let it cool again. Each effect that the setup promises is looked for:
+    the trip after its delay, the device's own alarm, outputs, messages, the clear at its point.
+
+    Exit code 0: passed. 1: not passed, or unknown. 2: usage. 3: device not reached.
+    """
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.commissioning.alarm_proof import prove as watch
+    from leitwerk.devices.device import connect
+    from leitwerk.project.setups import read_setup
+
+    def run(checked: CheckedSetup, options: AttendOptions) -> Proof:
+        with connect(checked, link=link) as device:
+            return watch(checked, device, options, alarm, duration_s=duration_s, period_s=period_s)
+
+    checked = read_setup(setup)
+    if simulated:
+        with _warmed(checked, alarm, link, quiet=as_json) as (moved, options):
+            proof = run(moved, options)
+    else:
+        options = attend_options(checked, kept_folder(setup, folder), armed=arm, quiet=as_json)
+        proof = run(checked, options)
+    if as_json:
+        echo_json(proof.to_dict())
+    else:
+        _print_proof(proof)
+    return result_code(proof)
+
+
+def _print_proof(proof: Proof) -> None:
+    from rich.text import Text
+
+    from leitwerk.cli.printing import OUTCOME_STYLES, console
+
+    out = console()
+    head, *steps, end = str(proof).splitlines()
+    out.print(f"\n{head}", style="bold", markup=False)
+    for step, line in zip(proof.steps, steps, strict=True):
+        text = Text(line)
+        text.stylize(OUTCOME_STYLES[step.outcome], 0, 9)
+        out.print(text)
+    out.print(end, style=f"bold {OUTCOME_STYLES[proof.outcome]}", markup=False)
+
+
+@contextmanager
+def _warmed(
+    checked: CheckedSetup, alarm: str, link: LinkOptions, *, quiet: bool
+) -> Iterator[tuple[CheckedSetup, AttendOptions]]:
+    """The setup on a stand-in that holds it already, and how it is attended."""
+    from leitwerk.check.channels import WiredChannel
+    from leitwerk.commissioning.alarm_proof import warming
+    from leitwerk.devices.device import connect
+    from leitwerk.errors import QuantityError
+    from leitwerk.monitoring.attendant import AttendOptions
+    from leitwerk.standins.warmed import passwords_of, simulated
+    from leitwerk.transfer.task import UploadOptions
+    from leitwerk.transfer.upload import upload
+
+    wired = [c for c in checked.channels if isinstance(c, WiredChannel)]
+    alarms = {name: (c, a) for c in wired for name, a in c.named_alarms()}
+    if alarm not in alarms:
+        raise QuantityError(
+            f"there is no alarm {alarm[:60]!r} at a terminal", valid=", ".join(alarms)
+        )
+    channel, definition = alarms[alarm]
+    with simulated(checked, channel.terminal.name, warming(definition, channel)) as one:
+        passwords = passwords_of(checked.setup.device.model)
+        with connect(one.checked, link=link) as device:
+            upload(one.checked, device, UploadOptions(one.folder, passwords, by="simulation"))
+        on_event = (lambda event: None) if quiet else print_event
+        yield (
+            one.checked,
+            AttendOptions(one.folder, armed=True, passwords=passwords, on_event=on_event),
+        )

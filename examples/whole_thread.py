@@ -16,10 +16,11 @@ text = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text(encodi
 text = text.replace("modbus+tcp://127.0.0.1:5020?unit=3", str(logger.address))
 Path("kiln.yaml").write_text(text, encoding="utf-8")
 
-setup = leitwerk.read_setup("kiln.yaml")
-with leitwerk.connect(setup) as device:
-    receipt = leitwerk.upload(setup, device, keep="kept", passwords={"operator": "1834"})
-    report = leitwerk.verify(setup, device, duration_s=2, rate_hz=5)
+checked = leitwerk.read_setup("kiln.yaml")
+options = leitwerk.UploadOptions("kept", {"operator": "1834"})
+with leitwerk.connect(checked) as device:
+    receipt = leitwerk.upload(checked, device, options)
+    report = leitwerk.verify(checked, device, duration_s=2, period_s=0.2)
 print(receipt)
 print(report)
 

@@ -5,7 +5,7 @@ import json
 import pytest
 
 import leitwerk as lw
-from conftest import PASSWORDS, example
+from conftest import PASSWORDS, example, kept, kiln
 from leitwerk.transfer.batch import read_batch, upload_batch
 
 
@@ -23,7 +23,7 @@ def fleet(tmp_path):
         return addresses
 
     def serial(address):
-        with lw.connect(lw.parse_setup(example("kiln", address))) as device:
+        with lw.connect(kiln(address)) as device:
             for _ in range(9):  # it may hang up
                 try:
                     return device.identify().serial
@@ -48,7 +48,7 @@ def fleet(tmp_path):
 def test_every_unit_gets_its_own_and_a_second_run_goes_on_with_the_rest(fleet, leitwerk, tmp_path):
     fleet(5)
     first = leitwerk("batch", fleet.file, fleet.table, "--at-once", "3")
-    assert (first.exit_code, "5 units: 5 done, 0 earlier, 0 failed" in first.stderr) == (0, True)
+    assert (first.exit_code, "5 devices: 5 done, 0 earlier, 0 failed" in first.stderr) == (0, True)
     assert {folder.name for folder in (tmp_path / "kept").iterdir() if folder.is_dir()} == {
         f"K2-00{n}" for n in range(417, 422)
     }
@@ -56,7 +56,7 @@ def test_every_unit_gets_its_own_and_a_second_run_goes_on_with_the_rest(fleet, l
     assert {o["state"] for o in json.loads(second.stdout)} == {"earlier"}
     units = read_batch(fleet.file, fleet.table)
     with lw.connect(units[3].setup) as device:
-        assert device.read_settings().values["title"] == units[3].setup.title == "Kiln 4"
+        assert device.read_settings().values["title"] == units[3].setup.setup.title == "Kiln 4"
     lines = fleet.lines()
     fleet.write([line.replace("Kiln 4", "Kiln four") for line in lines[1:]])
     third = leitwerk("batch", fleet.file, fleet.table)
@@ -76,18 +76,17 @@ def test_one_that_fails_stops_no_other(fleet, leitwerk):
 def test_a_hundred_units_some_of_which_drop_the_link_end_verified_or_told(fleet, tmp_path):
     fleet(100, "--drop-share", "0.05")
     units = read_batch(fleet.file, fleet.table)
-    options = lw.LinkOptions(2.0, retries=4)
-    outcomes = upload_batch(
-        units, keep=tmp_path / "kept", passwords=lambda setup: PASSWORDS, options=options,
-        at_once=4,
-    )  # fmt: skip
-    for outcome in outcomes:
-        if outcome.ok:
-            with lw.connect(outcome.unit.setup, link=options) as device:
-                assert device.read_settings().values["title"] == outcome.unit.setup.title
+    link = lw.LinkOptions(2.0, retries=4)
+    results = upload_batch(
+        units, kept(tmp_path / "kept"), passwords=lambda setup: PASSWORDS, link=link, at_once=4
+    )
+    for result in results:
+        if result.ok:
+            with lw.connect(result.item.setup, link=link) as device:
+                assert device.read_settings().values["title"] == result.item.setup.setup.title
         else:
-            assert "device: " in outcome.message
-    assert sum(outcome.ok for outcome in outcomes) >= 95
+            assert "device: " in result.message
+    assert sum(result.ok for result in results) >= 95
 
 
 @pytest.mark.parametrize(
@@ -120,13 +119,14 @@ def test_any_value_may_differ_and_mistakes_are_told_before_anything_is_written(
 ):
     (tmp_path / "kiln.yaml").write_text(example("kiln", "modbus+tcp://z"), encoding="utf-8")
     fleet.write(
-        ["1;modbus+tcp://a;every 5 s;Air;KILN-1", "2;modbus+tcp://b;every 0.1 s;;"],
+        ["1;modbus+tcp://a;every 5 s;Air;KILN-1", "2;modbus+tcp://b;;;"],
         "serial;at;sample;channels.air_top.label;settings.name",
     )
     units = read_batch(fleet.file, fleet.table)
-    assert units[0].setup.channels["air_top"].label == "Air"
-    assert units[0].setup.settings == {"name": "KILN-1"}
-    assert units[1].setup.channels["air_top"].label == "Air above the stack"
+    assert units[0].setup.setup.channels["air_top"].label == "Air"
+    assert units[0].setup.setup.settings == {"name": "KILN-1"}
+    assert units[1].setup.setup.channels["air_top"].label == "Air above the stack"
+    fleet.write(["1,modbus+tcp://a,every 5 s", "2,modbus+tcp://b,every 0.1 s"], "serial,at,sample")
     planned = leitwerk("batch", fleet.file, fleet.table, "--plan")
-    assert (planned.exit_code, "the setups of 1 have errors" in planned.stderr) == (1, True)
-    assert "cannot sample every 0.1 s" in planned.stdout
+    assert (planned.exit_code, "units.csv: 2 errors" in planned.stderr) == (1, True)
+    assert "units.csv:3:10:9: error: fichte-8 cannot sample every 0.1 s" in planned.stderr

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 import leitwerk as lw
 from conftest import PASSWORDS, MemoryLink, SteppedTime
+from leitwerk.datasheet.vocabulary import FIRST_ROW
 from leitwerk.devices.clock import read_clock
 from leitwerk.devices.readdress import change_name, change_unit
 from leitwerk.devices.recordings import fetch_recording, list_recordings
@@ -181,7 +182,7 @@ def test_a_recording_is_fetched_window_by_window(device, logger):
     assert device.status().unfetched == 0
     with pytest.raises(lw.QuantityError, match=r"valid: 1\.\.1"):
         fetch_recording(device, 2)
-    logger._window["first"] = 3
+    logger._window[FIRST_ROW] = 3
     real = logger.write
     logger.write = lambda start, words: None if start == 911 else real(start, words)
     with pytest.raises(lw.LinkError, match="it shows row 3"):
@@ -214,7 +215,7 @@ ADMIN = {"administrator": "7261"}
 def bus(device, monkeypatch):
     device.link.options = lw.LinkOptions(0.1)
     monkeypatch.setattr(
-        "leitwerk.devices.readdress.look_at",
+        "leitwerk.devices.readdress.probe",
         lambda address, *more: taken(address),
     )
     return Bus(device, ADMIN)
@@ -325,7 +326,7 @@ def test_a_watchdog_is_tried_by_staying_silent(after, works, passed):
     if not works:
         firmware.tick = lambda: None
     device = lw.Device(sheet, MemoryLink(firmware))
-    result = try_watchdog(device, clock=firmware.clock, wait=firmware.clock.wait)
+    result = try_watchdog(device, clock=firmware.clock.clock)
     assert (result.outcome == "passed", result.silent_s) == (passed, 31.0)
     assert str(result).startswith("PASSED" if passed else "NOT PASSED")
 

@@ -34,16 +34,16 @@ MODULE = '''
 
         def read(self, points):
             lines = self._lines()
-            return {p.name: p.decode(lines[p.ask]) for p in points}
+            return {p.name: p.decode(lines[p.query]) for p in points}
 
         def reader(self, points):
             import numpy
 
-            return lambda: numpy.array([p.number(self._lines()[p.ask]) for p in points])
+            return lambda: numpy.array([p.number(self._lines()[p.query]) for p in points])
 
         def write(self, values, progress=None, **how):
             lines = self._lines()
-            lines |= {p.tell.partition(" ")[0]: p.encode(v) for p, v in values.items()}
+            lines |= {p.write.partition(" ")[0]: p.encode(v) for p, v in values.items()}
             self.path.write_text("".join(f"{k} = {v}\\n" for k, v in lines.items()))
             return 1
 
@@ -57,9 +57,9 @@ model: slate
 maker: Somebody
 summary: A device that is a file
 link: slate
-identity: {model: {ask: MODEL, type: text}, serial: {ask: SERIAL, type: text}}
-readings: {depth: {ask: DEPTH, step: 0.1, unit: m}}
-settings: {zero: {ask: ZERO, tell: "ZERO {}", step: 0.1, unit: m}}
+identity: {model: {query: MODEL, type: text}, serial: {query: SERIAL, type: text}}
+readings: {depth: {query: DEPTH, step: 0.1, unit: m}}
+settings: {zero: {query: ZERO, write: "ZERO {}", step: 0.1, unit: m}}
 """
 
 
@@ -99,7 +99,7 @@ def test_what_nothing_speaks_is_said(package, leitwerk):
     sheet = package / "datasheets" / "slate.yaml"
     sheet.write_text(SHEET.replace("link: slate", "link: slatte"))
     result = leitwerk("datasheet", str(sheet))
-    assert "6:7: error: nothing here speaks 'slatte'" in result.stderr
+    assert "6:7: error: unknown protocol 'slatte'" in result.stderr
     assert "modbus, scpi, sdi12, text, mqtt, slate" in result.stderr
     sheet.write_text(SHEET.replace("link: slate", "link: odd"))
     tried = leitwerk("datasheet", str(sheet), "--try", "odd+tcp://127.0.0.1:9")

@@ -113,7 +113,7 @@ def test_an_overlap_of_blocks_points_to_the_line_of_the_block():
 
 
 def test_the_datasheet_command(leitwerk, address, tmp_path):
-    assert "no mistakes found" in leitwerk("datasheet", "linde").stdout
+    assert "no errors found, 0 warnings" in leitwerk("datasheet", "linde").stdout
     tried = leitwerk("datasheet", "fichte-8", "--try", str(address), "--json")
     assert tried.exit_code == 0
     assert len(json.loads(tried.stdout)) == 232

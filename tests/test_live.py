@@ -89,7 +89,7 @@ def test_a_device_that_falls_silent_ends_the_watch(ready, logger):
         watch(ready, logger)
 
 
-@pytest.mark.parametrize("more", [{"duration_s": 0}, {"rate_hz": -1}, {"duration_s": 1e9}])
+@pytest.mark.parametrize("more", [{"duration_s": 0}, {"period_s": -1}, {"duration_s": 1e9}])
 def test_times_that_cannot_be_used_are_refused(ready, logger, more):
     with pytest.raises(lw.QuantityError):
         watch(ready, logger, **more)

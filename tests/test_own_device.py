@@ -85,4 +85,4 @@ def test_the_page_leads_to_a_working_device(pump, leitwerk, tmp_path, monkeypatc
 
 def test_the_pages_setup_has_no_findings():
     findings = lw.check_setup(lw.parse_setup(SETUP), lw.parse_datasheet(DATASHEET)).findings
-    assert findings == []
+    assert findings == ()

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 import leitwerk as lw
 from conftest import EXAMPLES
 from leitwerk.alarms.conditions import holds, parse_condition
-from leitwerk.check.compile import check_into, check_setup
+from leitwerk.check.compile import check_setup
 from leitwerk.errors import QuantityError
 from leitwerk.project.library import Library
 from leitwerk.rules.definition import Escalation, Happening, Notify, Rule, Trigger, WriteLog
@@ -245,7 +245,7 @@ MISTAKES = [
     ("when: door.open is active", "when: every -5 min", "bad-value", "is no duration"),
     ("when: door.open is active", "when: daily at 24:30", "bad-value", "no time of day"),
     ("only_if: air_top below 75 °C", "only_if: air_top below 75 V", "wrong-unit", "V is a unit of"),
-    ("only_if: air_top below 75 °C", "only_if: air_top above 2000 °C", "never-holds", "cannot come"),
+    ("only_if: air_top below 75 °C", "only_if: air_top above 2000 °C", "never-holds", "can never be true"),
     (NOTIFY, "{notify: baker, text: x}", "unknown-contact", "no contact 'baker'"),
     (NOTIFY, "{notify: foreman}", "bad-value", "'text' is missing"),
     (NOTIFY, '{notify: foreman, text: "{password}"}', "secret-in-text", "tell a secret"),
@@ -253,7 +253,7 @@ MISTAKES = [
     (NOTIFY, '{notify: foreman, text: "{air_tp}"}', "unknown-name", "nothing is called 'air_tp'"),
     (NOTIFY, '{notify: foreman, text: "{air_top"}', "bad-text", "no name in braces"),
     (NOTIFY, f'{{notify: foreman, text: "{"x" * 700}"}}', "long-text", "takes 5 text messages"),
-    (NOTIFY, '{notify: fire_watch, text: "{serial}"}', "told-outside", "is outside"),
+    (NOTIFY, '{notify: fire_watch, text: "{serial}"}', "reveals-device", "is outside"),
     (NOTIFY, "{shout: loud}", "bad-value", "an action does one thing, this nothing"),
     (NOTIFY, "{set: horn, pulse: horn}", "bad-value", "an action does one thing"),
     (NOTIFY, "{set: horn, to: maybe}", "bad-value", "'to' on or off"),
@@ -274,7 +274,7 @@ MISTAKES = [
     ("terminal: R1", "terminal: R2", "duplicate-terminal", "already taken by"),
     ("terminal: R1", "terminal: R9", "unknown-terminal", "has no output R9"),
     (FAN, "    follows: [air_top.cold]\n", "unknown-alarm", "no alarm 'air_top.cold'"),
-    (FAN, "    follows: [door.open]\n", "not-kept", "does not watch door.open itself"),
+    (FAN, "    follows: [door.open]\n", "host-only", "does not watch door.open itself"),
     (FAN, "    shows: air_top\n", "useless-key", "is a relay"),
     ("zone: Europe/Berlin", "zone: Europe/Berln", "bad-value", "no time zone 'Europe/Berln'"),
     ("start: 2026-03-02 06:00", "start: 2026-03-29 02:30", "bad-time", "does not exist"),
@@ -282,7 +282,7 @@ MISTAKES = [
     ("stop: after 12 h", "stop: 2026-03-01 06:00", "run-reversed", "before it has begun"),
     ("stop: after 12 h", "stop: after -12 h", "bad-value", "is no duration"),
     ("store: every 1 min", "store: every 2.5 s", "intervals-do-not-fit", "no whole number of times"),
-    ("keep: mean, maximum", "keep: mean, mode", "bad-value", "'mode' is no statistic"),
+    ("statistics: mean, maximum", "statistics: mean, mode", "bad-value", "'mode' is no statistic"),
     ("autonomy: 14 d", "autonomy: 90 d", "memory-budget", "does not last for 90 d"),
     ("time_constant: 8 s", "time_constant: 1 s", "sampled-slowly", "what happens between"),
     ("time_constant: 8 s", "time_constant: 10 min", "sampled-fast", "the same again and again"),
@@ -359,7 +359,7 @@ def test_contacts_are_shared_and_a_setups_own_count_more(tmp_path):
     (tmp_path / "people.yaml").write_text(PEOPLE, encoding="utf-8")
     path = tmp_path / "guard.yaml"
     path.write_text(GUARD.replace("contacts:\n", "contact_list: people.yaml\ncontacts:\n"), "utf-8")
-    contacts = lw.read_setup(path).contacts
+    contacts = lw.read_setup(path).setup.contacts
     assert (contacts["ida"].text_message, contacts["foreman"].mail) == (
         "+491700000003",
         "foreman@tannried.example",
@@ -377,7 +377,7 @@ def test_a_station_that_notifies_by_itself_gets_the_numbers():
     sheet = lw.find_datasheet("laerche")
     assert "too-many-contacts" in {f.rule for f in check_setup(setup, sheet).findings}
     fewer = lw.parse_setup(text + "contacts:\n" + "".join(people.splitlines(keepends=True)[:2]))
-    image = lw.encode_setup(fewer, sheet).values
+    image = check_setup(fewer, sheet).settings.values
     assert (image["contact.2.name"], image["contact.2.number"]) == ("c2", "+491700000002")
     assert (image["contact.3.name"], image["contact.3.number"]) == ("", "")
 
@@ -405,5 +405,5 @@ def test_whatever_stands_in_a_setup_is_a_finding_and_no_traceback(edits):
         lines[number] = lines[number][:at] + text + lines[number][at + 3 :]
     setup, findings = draft_setup("\n".join(lines), file="guard.yaml", library=Library())
     if setup is not None:
-        check_into(setup, lw.find_datasheet("fichte-8"), findings)
+        check_setup(setup, lw.find_datasheet("fichte-8"), findings=findings)
     assert all(f.message for f in findings.sorted())

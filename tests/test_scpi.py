@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import leitwerk as lw
+from conftest import checked
 from leitwerk.datasheet.text_points import TextPoint
 from leitwerk.devices.device import Device
 from leitwerk.links.lines import LineLink
@@ -160,7 +161,7 @@ def test_answers_that_are_none(reply, says):
 
 def test_a_model_and_an_address_must_speak_the_same():
     with pytest.raises(lw.QuantityError, match="eibe speaks scpi"):
-        lw.connect(lw.parse_setup(HALL.replace(AT, "modbus+tcp://127.0.0.1")))
-    setup = lw.parse_setup(HALL.replace(AT, "scpi+serial:///dev/ttyNOWHERE"))
+        lw.connect(checked(HALL.replace(AT, "modbus+tcp://127.0.0.1")))
+    setup = checked(HALL.replace(AT, "scpi+serial:///dev/ttyNOWHERE"))
     with lw.connect(setup) as device, pytest.raises(lw.LinkError, match="there is no such port"):
         device.identify()

@@ -143,4 +143,4 @@ def test_what_a_sensor_refuses_and_what_it_cannot_be_told():
             device.write_settings({"name": "0M!0D0"})
         point = device.datasheet.settings["averaging"]
         with pytest.raises(lw.DeviceRefused, match="refused 'XA99' with 'e2'"):
-            device._session.tell(point.tell.replace("{}", "99"))
+            device._session.tell(point.write.replace("{}", "99"))

@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 from paho.mqtt.enums import CallbackAPIVersion
 
 import leitwerk as lw
-from conftest import example
+from conftest import checked, example
 from leitwerk.links.mqtt import StationLink
 from leitwerk.parsing.address import parse_address
 from leitwerk.project.passwords import broker_password
@@ -40,7 +40,7 @@ from leitwerk.protocols.station import (
 )
 from leitwerk.standins.profile import find_profile
 from leitwerk.standins.station import Station
-from leitwerk.transfer.station_request import look_station, request_setup
+from leitwerk.transfer.station_request import read_station, request_setup
 
 NOW = datetime(2026, 3, 2, 8, 40, tzinfo=UTC)
 SHEET = lw.find_datasheet("laerche")
@@ -87,7 +87,7 @@ def head_water(broker, tmp_path):
         text = example("head-water", running[-1].address)
         (tmp_path / "hw.yaml").write_text(text, encoding="utf-8")
         links.append(StationLink(running[-1].address, "laerche", serial="BS-0031", options=OPTIONS))
-        return lw.parse_setup(text, file="hw.yaml"), links[-1]
+        return checked(text, "hw.yaml"), links[-1]
 
     yield start
     for link in links:
@@ -96,11 +96,11 @@ def head_water(broker, tmp_path):
         one.stop()
 
 
-def settled(setup, link, keep, standing):
+def settled(setup, link, folder, status):
     """The view once the station has woken and said so."""
     for _ in range(200):
-        view = look_station(setup, link, SHEET, keep=keep)
-        if view.standing is standing:
+        view = read_station(setup, link, lw.UploadOptions(folder, {}))
+        if view.status is status:
             return view
         time.sleep(0.05)
     raise AssertionError(view)
@@ -108,16 +108,16 @@ def settled(setup, link, keep, standing):
 
 def test_requested_then_in_force_and_read_like_any_device(head_water, leitwerk, tmp_path):
     setup, link = head_water("--time-factor", "2000")
-    asked = request_setup(setup, link, SHEET, keep=tmp_path, by="Ida", expires_s=3600)
-    assert asked.standing is RequestStatus.REQUESTED
+    asked = request_setup(setup, link, lw.UploadOptions(tmp_path, {}, "Ida"), expires_s=3600)
+    assert asked.status is RequestStatus.REQUESTED
     assert {c.setting for c in asked.waiting} == {
-        *setup.settings,
+        *setup.setup.settings,
         "sample.interval",
         "report.interval",
     }
     view = settled(setup, link, tmp_path, RequestStatus.IN_FORCE)
     assert view.state.settings["sensor.depth"] == 1.2
-    assert request_setup(setup, link, SHEET, keep=tmp_path).desired.id == asked.desired.id
+    assert request_setup(setup, link, lw.UploadOptions(tmp_path, {})).desired.id == asked.desired.id
     path = str(tmp_path / "hw.yaml")
     shown = leitwerk("station", path)
     assert (shown.exit_code, "in force since" in shown.stdout) == (0, True)
@@ -132,9 +132,9 @@ def test_requested_then_in_force_and_read_like_any_device(head_water, leitwerk, 
 
 def test_a_change_while_one_waits_replaces_it(head_water, leitwerk, tmp_path):
     setup, link = head_water("--time-factor", "1")  # it sleeps for an hour
-    first = request_setup(setup, link, SHEET, keep=tmp_path / "kept", by="Ida")
+    first = request_setup(setup, link, lw.UploadOptions(tmp_path / "kept", {}, "Ida"))
     (tmp_path / "hw.yaml").write_text(
-        setup.source.content.decode().replace("every 5 min", "every 2 min"), encoding="utf-8"
+        setup.setup.source.content.decode().replace("every 5 min", "every 2 min"), encoding="utf-8"
     )
     path = str(tmp_path / "hw.yaml")
     second = leitwerk("request", path, "--by", "Jo", "--expires", "1 h")
@@ -149,15 +149,14 @@ def test_a_change_while_one_waits_replaces_it(head_water, leitwerk, tmp_path):
     assert kept[0]["superseded_by"] == kept[1]["id"] != first.desired.id
     upload = leitwerk("upload", path)
     assert (upload.exit_code, "leitwerk request" in upload.stderr) == (4, True)
-    later = look_station(
-        setup, link, SHEET, keep=tmp_path, now=lambda: datetime.now(UTC) + timedelta(hours=3)
-    )
-    assert (later.standing, later.overdue) == (RequestStatus.EXPIRED, True)
+    clock = lw.Clock(now=lambda: datetime.now(UTC) + timedelta(hours=3))
+    later = read_station(setup, link, lw.UploadOptions(tmp_path, {}, clock=clock))
+    assert (later.status, later.overdue) == (RequestStatus.EXPIRED, True)
 
 
 def test_a_station_refuses_all_of_it_with_a_reason(head_water, tmp_path):
     setup, link = head_water(*FAST, "--flat-battery")
-    request_setup(setup, link, SHEET, keep=tmp_path)
+    request_setup(setup, link, lw.UploadOptions(tmp_path, {}))
     view = settled(setup, link, tmp_path, RequestStatus.REFUSED)
     assert "my battery is flat" in dict(view.rows())["change"]
     assert view.state.settings["name"] == "laerche"
@@ -166,17 +165,19 @@ def test_a_station_refuses_all_of_it_with_a_reason(head_water, tmp_path):
 def test_a_broker_that_keeps_nothing_of_it_or_another(head_water, leitwerk, tmp_path):
     setup, link = head_water("--time-factor", "1")
     path = tmp_path / "hw.yaml"
-    path.write_text(setup.source.content.decode().replace("BS-0031", "BS-0032"), encoding="utf-8")
+    path.write_text(
+        setup.setup.source.content.decode().replace("BS-0031", "BS-0032"), encoding="utf-8"
+    )
     silent = leitwerk("station", str(path), "--timeout", "0.5")
     assert (silent.exit_code, "keeps no state of a laerche BS-0032" in silent.stderr) == (3, True)
     at = link.address
     path.write_text(
-        setup.source.content.decode().replace(str(at), "mqtt+tcp://127.0.0.1:9"), "utf-8"
+        setup.setup.source.content.decode().replace(str(at), "mqtt+tcp://127.0.0.1:9"), "utf-8"
     )
     assert "no broker answers there" in leitwerk("station", str(path)).stderr
     kiln = tmp_path / "kiln.yaml"
     kiln.write_text(example("kiln", "modbus+tcp://127.0.0.1"), encoding="utf-8")
-    assert "is no station that sleeps" in leitwerk("request", str(kiln)).stderr
+    assert "is not a station that sleeps" in leitwerk("request", str(kiln)).stderr
 
 
 def test_messages_that_are_none_stop_with_words(head_water):
@@ -306,7 +307,7 @@ def test_any_payload_is_a_message_or_an_error(payload):
 
 def test_a_station_tests_itself_before_it_starts(head_water, tmp_path):
     setup, link = head_water(*FAST, "--open", "1")
-    request_setup(setup, link, SHEET, keep=tmp_path, self_test=True)
+    request_setup(setup, link, lw.UploadOptions(tmp_path, {}), self_test=True)
     view = settled(setup, link, tmp_path, RequestStatus.REFUSED)
     rows = dict(view.rows())
     assert "the self-test failed: pressure: 0 is not plausible" in rows["change"]

@@ -82,7 +82,9 @@ def test_no_colour_is_sent_where_none_is_wanted(ready, tmp_path):
 
 def test_the_password_is_asked_for_and_never_shown(standin, kiln_file, tmp_path):
     path = kiln_file(standin().address)
-    code, screen, sent = on_terminal(["upload", path], tmp_path, answers={PASSWORD_PROMPT: "1834"})
+    code, screen, sent = on_terminal(
+        ["upload", path], tmp_path, answers={PASSWORD_PROMPT: "1834"}, lines=60
+    )
     assert code == 0
     assert b"1834" not in sent
     assert any(line.startswith("write what differs") and line.endswith("17/17") for line in screen)

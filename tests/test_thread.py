@@ -3,7 +3,7 @@
 import pytest
 
 import leitwerk as lw
-from conftest import example
+from conftest import checked, example
 from leitwerk.parsing.address import parse_address
 
 
@@ -51,7 +51,7 @@ def test_different_devices_share_one_bus():
     with lw.start_standin("linde", "weide", "--bus") as every:
         assert len({address.serial_port for address in every.addresses}) == 1
         devices = [
-            lw.connect(lw.parse_setup(example(name, address)))
+            lw.connect(checked(example(name, address)))
             for name, address in zip(("station", "mill-race"), every.addresses, strict=True)
         ]
         found = [device.identify().model for device in devices * 2]

@@ -8,10 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import kiln
-from leitwerk.check.assignment import assign_channels
 from leitwerk.datasheet.settings import SettingChange
 from leitwerk.evaluation.verdict import Context, Verdict, judge
-from leitwerk.findings import Findings
 from leitwerk.signals import thermocouple
 from leitwerk.signals.quality import Quality
 
@@ -25,7 +23,7 @@ G, O, H = Quality.GOOD, Quality.OPEN_SENSOR, Quality.ABOVE_RANGE  # noqa: E741
 @pytest.fixture(scope="module")
 def channels(sheet):
     setup = kiln("modbus+tcp://127.0.0.1")
-    return {a.name: a for a in assign_channels(setup, sheet, Findings("k"))}
+    return {c.name: c for c in setup.channels}
 
 
 def report(channel, values, qualities=G, **context):

@@ -92,7 +92,7 @@ def test_the_quick_and_the_careful_decoding_agree(data):
         odd = data.draw(st.sampled_from([{}, {"low_word_first": True}, {"bytes_swapped": True}]))
         points.append(RegisterPoint(f"p{n}", "input", at, words, kind, step=step, **odd))
         at += words + data.draw(st.integers(0, 3))
-    plan = ReadPlan(points, bridge=3)
+    plan = ReadPlan(points, max_gap=3)
     count = sum(r.count for r in plan.requests)
     words = data.draw(st.lists(st.integers(0, 0x42FF), min_size=count, max_size=count))
     slow = plan.values(words)

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from leitwerk.cli.options import Writing
     from leitwerk.links.options import LinkOptions
     from leitwerk.setup.model import Setup
-    from leitwerk.transfer.batch import BatchItem, Outcome
+    from leitwerk.transfer.batch import BatchItem, BatchResult
 
 
 @click.command()
@@ -62,17 +62,17 @@ def batch(
         def passwords(own: Setup) -> dict[str, str]:
             return passwords_of(own.device.model, own.device.serial, steps)
 
-        def on_end(outcome: Outcome) -> None:
+        def on_end(result: BatchResult) -> None:
             with lock:
-                steps.end_unit(outcome.item.serial)
+                steps.end_unit(result.item.serial)
                 if not as_json:
-                    steps.say(str(outcome))
+                    steps.say(str(result))
 
         def on_step(item: BatchItem, step: str, done: int, total: int) -> None:
             with lock:
                 steps.show_unit(item.serial, step, done, total)
 
-        outcomes = upload_batch(
+        results = upload_batch(
             items,
             writing.options(setup, {}),
             passwords=passwords,
@@ -83,10 +83,10 @@ def batch(
             on_end=on_end,
         )
     if as_json:
-        echo_json([outcome.to_dict() for outcome in outcomes])
+        echo_json([result.to_dict() for result in results])
     counts = {
-        state: sum(o.state == state for o in outcomes) for state in ("done", "earlier", "failed")
+        state: sum(o.state == state for o in results) for state in ("done", "earlier", "failed")
     }
     summary = ", ".join(f"{n} {state}" for state, n in counts.items())
-    click.echo(f"{len(outcomes)} devices: {summary}", err=True)
-    return FINE if all(outcome.ok for outcome in outcomes) else FOUND
+    click.echo(f"{len(results)} devices: {summary}", err=True)
+    return FINE if all(result.ok for result in results) else FOUND

@@ -89,6 +89,7 @@ def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
     from leitwerk.project.files import write_atomic
     from leitwerk.project.setups import read_setup
     from leitwerk.reports.live_figure import draw_report
+    from leitwerk.results import Outcome
     from leitwerk.standins.profile import find_profile
     from leitwerk.transfer.task import UploadOptions
     from leitwerk.transfer.upload import upload
@@ -121,7 +122,7 @@ def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
     out.print(closing_text(report))
     draw_report(report, folder / "live.png")
     write_atomic(folder / "live.csv", report.to_csv())
-    return report.passed
+    return report.outcome is Outcome.PASSED
 
 
 class _Nothing:

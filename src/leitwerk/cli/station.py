@@ -74,12 +74,12 @@ def station(setup: str, *, folder: str | None, as_json: bool, link: LinkOptions)
     Exit code 0: nothing waits, and it is not overdue. 1: a change waits, was refused or has expired,
     or the station is overdue. 2: usage. 3: the broker is not reached. 4: another station.
     """
-    from leitwerk.transfer.station_request import look_station
+    from leitwerk.transfer.station_request import read_station
     from leitwerk.transfer.task import UploadOptions
 
     checked, one = _reach(setup, link)
     with closing(one):
-        view = look_station(checked, one, UploadOptions(kept_folder(setup, folder), {}))
+        view = read_station(checked, one, UploadOptions(kept_folder(setup, folder), {}))
     return _show(view, as_json=as_json)
 
 

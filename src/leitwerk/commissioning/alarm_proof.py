@@ -85,11 +85,6 @@ class Proof:
         """What did not happen, or not as it should."""
         return tuple(reason for step in self.steps for reason in step.reasons)
 
-    @property
-    def passed(self) -> bool:
-        """Whether everything happened as it should."""
-        return self.outcome is Outcome.PASSED
-
     def missing(self) -> list[str]:
         """What did not happen, or not as it should."""
         return [step.name for step in self.steps if not step.ok]
@@ -99,7 +94,7 @@ class Proof:
         return {
             "alarm": self.alarm,
             "title": self.title,
-            "passed": self.passed,
+            "outcome": self.outcome.value,
             "steps": [step.to_dict() for step in self.steps],
             "did_not_happen": self.missing(),
             "events": [event.to_dict() for event in self.events],
@@ -108,10 +103,8 @@ class Proof:
     def __str__(self) -> str:
         lines = [f"{self.title}: proof of {self.alarm}", *map(str, self.steps)]
         missing = self.missing()
-        if missing:
-            lines.append(f"NOT PROVEN. What did not happen: {'; '.join(missing)}")
-        else:
-            lines.append("PROVEN: all of it happened")
+        what = f"not seen, or wrong: {'; '.join(missing)}" if missing else "all steps were seen"
+        lines.append(f"{self.outcome.value.upper()}: {what}")
         return "\n".join(lines)
 
 

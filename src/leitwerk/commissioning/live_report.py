@@ -52,11 +52,6 @@ class LiveReport:
             return ("no channel has an expectation: there is nothing to prove",)
         return tuple(reason for c in self.channels for reason in c.reasons)
 
-    @property
-    def passed(self) -> bool:
-        """Whether every expectation was met, and there was one."""
-        return self.outcome is Outcome.PASSED
-
     def counts(self) -> dict[str, int]:
         """How many channels have each verdict."""
         counts = {verdict.value: 0 for verdict in Verdict}
@@ -142,7 +137,7 @@ class LiveReport:
         asked = len(self.channels) - counts[Verdict.NO_EXPECTATION]
         parts = [f"{counts[Verdict.PASS]} of {asked} expectations met"]
         parts += [f"{counts[v]} {v.value}" for v in (Verdict.FAIL, Verdict.NO_READING) if counts[v]]
-        return f"{'PASSED' if self.passed else 'NOT PASSED'}: {', '.join(parts)}"
+        return f"{self.outcome.value.upper()}: {', '.join(parts)}"
 
 
 def _cell(value: Any) -> Any:

@@ -77,17 +77,12 @@ class LoopCheck:
         )
         return (*points, self.cause) if self.cause else points
 
-    @property
-    def passed(self) -> bool:
-        """Whether every point was near enough."""
-        return self.outcome is Outcome.PASSED
-
     def to_dict(self) -> dict[str, Any]:
         """The check as plain data for JSON."""
         return {
             "output": self.output,
             "unit": self.unit,
-            "passed": self.passed,
+            "outcome": self.outcome.value,
             "points": [
                 {
                     "asked": p.asked,

@@ -14,7 +14,8 @@ from typing import Any
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.compile import check_setup
 from leitwerk.devices.device import connect
-from leitwerk.errors import FileProblem, LeitwerkError, QuantityError
+from leitwerk.errors import FileProblem, LeitwerkError, QuantityError, SetupError
+from leitwerk.findings import Finding
 from leitwerk.identity import folded_number
 from leitwerk.links.options import USUAL, LinkOptions
 from leitwerk.project.editing import with_values
@@ -46,7 +47,7 @@ class BatchItem:
 
 
 @dataclass(frozen=True)
-class Outcome:
+class BatchResult:
     """What became of one item: ``done`` now, ``earlier`` by this batch before, or ``failed``."""
 
     item: BatchItem
@@ -60,7 +61,7 @@ class Outcome:
         return self.state != "failed"
 
     def to_dict(self) -> dict[str, Any]:
-        """The outcome as plain data for JSON."""
+        """The result as plain data for JSON."""
         return {
             "serial": self.item.serial,
             "address": str(self.item.setup.setup.device.at),
@@ -88,13 +89,14 @@ def read_batch(setup: str | Path, table: str | Path) -> list[BatchItem]:
     Raises
     ------
     FileProblem
-        A file cannot be read, the table is none, or names a item or an address twice.
+        A file cannot be read, the table is none, or names a device or an address twice.
     SetupError
-        The setup of a item has errors.
+        The setups of some devices have errors; ``findings`` has those of all of them.
 
     """
     text = load_setup(setup).source.content.decode("utf-8-sig")
     items: list[BatchItem] = []
+    errors: list[Finding] = []
     for line, row in _rows(Path(table)):
         try:
             own = with_values(text, {_way(column): value for column, value in row.items() if value})
@@ -103,8 +105,15 @@ def read_batch(setup: str | Path, table: str | Path) -> list[BatchItem]:
                 f"{table}:{line}: {error.message}", remedy=f"valid columns: {error.valid}"
             ) from error
         name = f"{setup} with {table}:{line}"
-        one = parse_setup(own, file=name, folder=Path(setup).parent)
-        items.append(BatchItem(line, check_setup(one, find_datasheet(one.device.model)).require()))
+        try:
+            one = parse_setup(own, file=name, folder=Path(setup).parent)
+            checked = check_setup(one, find_datasheet(one.device.model)).require()
+        except SetupError as error:
+            errors += [finding for finding in error.findings if finding.is_error]
+        else:
+            items.append(BatchItem(line, checked))
+    if errors:
+        raise SetupError(str(table), errors)
     _require_different(items, table)
     return items
 
@@ -118,8 +127,8 @@ def upload_batch(
     again: bool = False,
     link: LinkOptions = USUAL,
     on_step: Callable[[BatchItem, str, int, int], None] = lambda item, step, done, total: None,
-    on_end: Callable[[Outcome], None] = lambda outcome: None,
-) -> list[Outcome]:
+    on_end: Callable[[BatchResult], None] = lambda result: None,
+) -> list[BatchResult]:
     """Upload to every item; one that fails stops no other.
 
     What is done is written down: the same batch begun again goes on with the items that are left,
@@ -138,7 +147,7 @@ def upload_batch(
 
     Returns
     -------
-    list of Outcome
+    list of BatchResult
         In the order of the table.
 
     Raises
@@ -148,13 +157,13 @@ def upload_batch(
 
     """
     record = _Record(Path(options.folder) / FILE)
-    outcomes: dict[int, Outcome] = {}
+    results: dict[int, BatchResult] = {}
 
-    def end(outcome: Outcome) -> None:
-        outcomes[outcome.item.line] = outcome
-        on_end(outcome)
+    def end(result: BatchResult) -> None:
+        results[result.item.line] = result
+        on_end(result)
 
-    def one(item: BatchItem) -> Outcome:
+    def one(item: BatchItem) -> BatchResult:
         try:
             own = replace(
                 options,
@@ -164,27 +173,27 @@ def upload_batch(
             with connect(item.setup, link=link) as device:
                 receipt = upload(item.setup, device, own)
         except LeitwerkError as error:
-            return Outcome(item, "failed", str(error))
+            return BatchResult(item, "failed", str(error))
         count = len(receipt.changes)
-        return Outcome(item, "done", f"{count} changed, {receipt.verified} verified", receipt)
+        return BatchResult(item, "done", f"{count} changed, {receipt.verified} verified", receipt)
 
     with ThreadPoolExecutor(at_once) as pool:
         futures = []
         for item in items:
             if not again and record.has(item):
-                end(Outcome(item, "earlier", "was done and verified by this batch before"))
+                end(BatchResult(item, "earlier", "was done and verified by this batch before"))
             else:
                 futures.append(pool.submit(one, item))
         try:
             for future in as_completed(futures):
-                outcome = future.result()
-                if outcome.ok:
-                    record.add(outcome.item)
-                end(outcome)
+                result = future.result()
+                if result.ok:
+                    record.add(result.item)
+                end(result)
         except KeyboardInterrupt:
             pool.shutdown(cancel_futures=True)
             raise
-    return [outcomes[item.line] for item in items]
+    return [results[item.line] for item in items]
 
 
 class _Record:

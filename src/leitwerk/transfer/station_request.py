@@ -105,7 +105,7 @@ def request_setup(
 
     """
     settings = setup.require().settings
-    view = look_station(setup, link, options)
+    view = read_station(setup, link, options)
     changes = _changes(view.state, settings, setup.datasheet)
     if not changes and not self_test and view.status is not RequestStatus.REQUESTED:
         return view
@@ -130,10 +130,10 @@ def request_setup(
     kept.append({**desired.model_dump(mode="json"), "setup": setup.setup.source.file})
     write_atomic(folder / FILE, json.dumps({"requests": kept[-_KEPT:]}, indent=2) + "\n")
     link.request(desired)
-    return look_station(setup, link, options)
+    return read_station(setup, link, options)
 
 
-def look_station(setup: CheckedSetup, link: StationLink, options: UploadOptions) -> StationView:
+def read_station(setup: CheckedSetup, link: StationLink, options: UploadOptions) -> StationView:
     """How a station stands, by what the broker keeps of it. Nothing is asked of it.
 
     Raises

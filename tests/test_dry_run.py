@@ -58,7 +58,7 @@ def test_what_is_no_course_says_what_one_is(text):
 def test_a_dry_run_as_table_json_figure_and_from_a_recording(leitwerk, tmp_path):
     figure = tmp_path / "run.png"
     table = leitwerk(
-        "rehearse", GUARD, "--course", COURSE, "--every", "1 s", "--figure", str(figure)
+        "dry-run", GUARD, "--course", COURSE, "--every", "1 s", "--figure", str(figure)
     )
     assert table.exit_code == 0
     lines = [line.split() for line in table.stdout.splitlines()]
@@ -67,7 +67,7 @@ def test_a_dry_run_as_table_json_figure_and_from_a_recording(leitwerk, tmp_path)
     assert "door.open" in table.stdout.splitlines()[-1]
     assert figure.read_bytes().startswith(b"\x89PNG")
     shown = json.loads(
-        leitwerk("rehearse", GUARD, "--course", COURSE, "--every", "1 s", "--json").stdout
+        leitwerk("dry-run", GUARD, "--course", COURSE, "--every", "1 s", "--json").stdout
     )
     (air, *_) = shown["channels"]
     too_hot = next(a for a in air["alarms"] if a["alarm"] == "too_hot")["changes"]
@@ -77,21 +77,21 @@ def test_a_dry_run_as_table_json_figure_and_from_a_recording(leitwerk, tmp_path)
     rows = ["time_s,air_top,air_top.quality,door,door.quality"]
     rows += [f"{k},{85 if k > 3 else 20},{3 if k == 6 else 0},1,0" for k in range(20)]
     recording.write_text("\n".join(rows), encoding="utf-8")
-    again = leitwerk("rehearse", GUARD, "--recorded", str(recording))
+    again = leitwerk("dry-run", GUARD, "--recorded", str(recording))
     assert "no reading" in again.stdout  # the one with a bad quality ended the wait
     assert "00:00:12  air_top.too_hot" in again.stdout
 
 
 def test_an_alarm_is_suppressed_while_its_condition_does_not_hold(leitwerk):
-    ajar = leitwerk("rehearse", GUARD, "--course", "door: 0; stay 1 min", "--every", "1 s")
+    ajar = leitwerk("dry-run", GUARD, "--course", "door: 0; stay 1 min", "--every", "1 s")
     assert "00:00:00  air_top.fast  suppressed" in ajar.stdout
 
 
 @pytest.mark.parametrize(
     ("words", "says"),
     [
-        ((), "what shall happen?"),
-        (("--course", "attic: 5"), "names no channel"),
+        ((), "no course is given"),
+        (("--course", "attic: 5"), "does not begin with a channel"),
         (("--course", "air_top: 5; hop"), "is no piece of a course"),
         (("--course", "air_top: 5 V"), "V is a unit of voltage"),
         (("--course", "air_top: 5; stay 90 d", "--every", "1 ms"), "too many for a dry run"),
@@ -102,7 +102,7 @@ def test_an_alarm_is_suppressed_while_its_condition_does_not_hold(leitwerk):
 def test_a_dry_run_of_nothing_is_refused(leitwerk, tmp_path, words, says):
     nothing = tmp_path / "nothing.csv"
     nothing.write_text("a,b\n1,2\n", encoding="utf-8")
-    refused = leitwerk("rehearse", GUARD, *(word.format(nothing=nothing) for word in words))
+    refused = leitwerk("dry-run", GUARD, *(word.format(nothing=nothing) for word in words))
     assert refused.exit_code == 2
     assert says in refused.output
 
@@ -224,16 +224,16 @@ def test_sets_of_ones_own_and_what_a_setup_overrides_are_shown(leitwerk, tmp_pat
     (tmp_path / "limitsets").mkdir()
     (tmp_path / "limitsets" / "own.yaml").write_text(SET, encoding="utf-8")
     monkeypatch.chdir(tmp_path)
-    assert "own             cells" in leitwerk("limits").stdout
-    assert "low: {below: 6 V, clear: 6.3 V}" in leitwerk("limits", "own", "cells=3").stdout
-    assert leitwerk("limits", "own", "cells=30").exit_code == 2
+    assert "own             cells" in leitwerk("limits", "list").stdout
+    assert "low: {below: 6 V, clear: 6.3 V}" in leitwerk("limits", "show", "own", "cells=3").stdout
+    assert leitwerk("limits", "show", "own", "cells=30").exit_code == 2
     station = (EXAMPLES / "station.yaml").read_text("utf-8")
     setup = tmp_path / "station.yaml"
     setup.write_text(
         station.replace("chemistry: lifepo4, cells: 4", "cells: 3").replace("battery, c", "own, c"),
         "utf-8",
     )
-    rows = json.loads(leitwerk("limits", str(setup), "--json").stdout)
+    rows = json.loads(leitwerk("limits", "used", str(setup), "--json").stdout)
     assert [(r["alarm"], r["trips"], r["from"], r["own"]) for r in rows] == [
         ("battery.low", "below 6 V", "own", "after"), ("battery.high", "above 12 V", "own", "")
     ]  # fmt: skip
@@ -274,7 +274,7 @@ def test_a_fetched_recording_is_condensed_over_the_hour_that_comes_twice(leitwer
         "1 h",
         "--zone",
         "Europe/Berlin",
-        "--keep",
+        "--statistics",
         "mean,count",
     )
     shown = list(csv.reader(leitwerk(*words).stdout.splitlines()))
@@ -286,15 +286,15 @@ def test_a_fetched_recording_is_condensed_over_the_hour_that_comes_twice(leitwer
     ]
     assert [row[2] for row in shown[1:]] == ["6"] * 4
     assert leitwerk(*words[:2], "--every", "7 s").exit_code == 2
-    assert leitwerk(*words[:4], "--keep", "mode").exit_code == 2
+    assert leitwerk(*words[:4], "--statistics", "mode").exit_code == 2
 
 
 def test_acknowledging_and_arming_are_asked_for(leitwerk, tmp_path):
-    keep = str(tmp_path)
-    assert leitwerk("acknowledge", GUARD, "air_top.too_hot", "--keep", keep).exit_code == 0
-    assert leitwerk("acknowledge", GUARD, "air_top.cold", "--keep", keep).exit_code == 2
-    (act,) = (tmp_path / "K2-00417" / "acts").glob("*.json")
-    assert json.loads(act.read_text())["act"] == "acknowledge"
+    folder = str(tmp_path)
+    assert leitwerk("acknowledge", GUARD, "air_top.too_hot", "--folder", folder).exit_code == 0
+    assert leitwerk("acknowledge", GUARD, "air_top.cold", "--folder", folder).exit_code == 2
+    (request,) = (tmp_path / "K2-00417" / "requests").glob("*.json")
+    assert json.loads(request.read_text())["action"] == "acknowledge"
     mill = str(EXAMPLES / "mill-race.yaml")
     assert "with --arm it is" in leitwerk("loop", mill, "wheel").stderr
     assert "with --arm it is" in leitwerk("pulse", GUARD, "horn").stderr
@@ -313,7 +313,7 @@ def test_one_command_proves_an_alarm_on_a_stand_in(leitwerk, tmp_path):
     assert {
         "the device's own alarm 1 trips",
         "output fan goes on",
-        "foreman is told (rule hot)",
+        "a message is sent to foreman (rule hot)",
     } <= {step["step"] for step in found["steps"]}
     assert lw.parse_setup(text).services is not None
 

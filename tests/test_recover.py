@@ -80,13 +80,15 @@ def test_cut_at_every_request_then_recovered(tmp_path_factory, model, end, undo,
     sheet, cuts = lw.find_datasheet(model), 0
     firmware, setup, passwords = CASES[model](sheet)
     old = list(firmware.holding)
-    lw.upload(setup, lw.Device(sheet, MemoryLink(firmware)), lw.UploadOptions(tmp_path_factory.mktemp("k"), passwords))  # fmt: skip
+    options = lw.UploadOptions(tmp_path_factory.mktemp("k"), passwords)
+    lw.upload(setup, lw.Device(sheet, MemoryLink(firmware)), options)
     new = list(firmware.holding)
     while True:
         keep = tmp_path_factory.mktemp("k")
         firmware, setup, passwords = CASES[model](sheet)
         try:
-            lw.upload(setup, lw.Device(sheet, FatalLink(firmware, cuts, end)), lw.UploadOptions(keep, passwords))  # fmt: skip
+            options = lw.UploadOptions(keep, passwords)
+            lw.upload(setup, lw.Device(sheet, FatalLink(firmware, cuts, end)), options)
         except (Killed, lw.LeitwerkError):
             pass
         else:
@@ -442,7 +444,7 @@ def test_an_attempt_that_is_refused_leaves_the_journal_of_the_one_before(tmp_pat
 def test_a_recording_that_a_killed_upload_had_stopped_runs_again(tmp_path_factory, sheet, undo):
     """Killed at every request: what was recording before does so in the end."""
     for cut in range(60):
-        firmware, setup, passwords = logger_case(sheet)
+        firmware, setup, _ = logger_case(sheet)
         firmware.record()
         keep = tmp_path_factory.mktemp("k")
         options = kept(keep, stop_recording=True, discard_recordings=True)

@@ -183,7 +183,7 @@ def test_an_output_never_switches_too_soon_and_never_stays_unsafe(wishes, on_s, 
         now += pause
         if wish:
             asked = now
-            switches.ask(
+            switches.request(
                 "fan",
                 "on" if wish == "pulse" else wish,
                 now,

@@ -28,13 +28,14 @@ class MemoryLines:
 
     def __init__(self, meter):
         self.meter, self.address, self.lines = meter, parse_address(AT), []
+        self.lock = threading.RLock()
 
-    def ask(self, line, *, again=True):
+    def query(self, line, *, again=True):
         del again
         self.lines.append(line)
         return self.meter.answer(line)
 
-    def tell(self, line, *, public=None):
+    def send(self, line, *, public=None):
         self.lines.append(line if public is None else public)
         assert self.meter.answer(line) is None
 
@@ -136,8 +137,8 @@ def test_a_flood_without_an_end_is_cut_off():
     ("reply", "says"),
     [
         (lambda _: b"", "no answer to 'A.' within 0.2 s"),
-        (lambda _: b"1\n2\n", "2 lines came for 'A.', one was wanted"),
-        (lambda _: b"x" * (MAX_LINE + 9), "the connection broke"),
+        (lambda _: b"1\n2\n", "more than one line came for 'A.'"),
+        (lambda _: b"x" * (MAX_LINE + 9), "bytes came without an end"),
         (None, "the connection broke"),
     ],
 )
@@ -155,7 +156,7 @@ def test_answers_that_are_none(reply, says):
     address = parse_address(f"scpi+tcp://127.0.0.1:{listener.getsockname()[1]}")
     link = LineLink(address, options=lw.LinkOptions(0.2))
     with pytest.raises(lw.LinkError, match=says):
-        link.ask("A?")
+        link.query("A?")
     link.close()
 
 

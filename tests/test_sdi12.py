@@ -113,11 +113,12 @@ def test_trouble_on_the_bus_is_named():
 
 
 def test_a_noisy_bus_is_asked_again():
-    with lw.start_standin("ahorn", "--corrupt-every", "3") as bus:
-        with lw.connect(setup(bus.address)) as device:
-            for _ in range(3):
-                readings = device.readings()
-                assert 15 < readings["moisture"] < 25
+    with (
+        lw.start_standin("ahorn", "--corrupt-every", "3") as bus,
+        lw.connect(setup(bus.address)) as device,
+    ):
+        for _ in range(3):
+            assert 15 < device.readings()["moisture"] < 25
 
 
 def setup(address):
@@ -143,4 +144,4 @@ def test_what_a_sensor_refuses_and_what_it_cannot_be_told():
             device.write_settings({"name": "0M!0D0"})
         point = device.datasheet.settings["averaging"]
         with pytest.raises(lw.DeviceRefused, match="refused 'XA99' with 'e2'"):
-            device._session.tell(point.write.replace("{}", "99"))
+            device._session.send(point.write.replace("{}", "99"))

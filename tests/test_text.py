@@ -1,9 +1,12 @@
 """Plain lines: confirmations, refusals, and devices that say something else."""
 
 import contextlib
+import os
+import pty
 import select
 import socket
 import threading
+import tty
 from dataclasses import replace
 
 import pytest
@@ -13,6 +16,8 @@ from hypothesis import strategies as st
 import leitwerk as lw
 from leitwerk.datasheet.text_points import Replies
 from leitwerk.devices.device import open_device
+from leitwerk.links.byte_link import ByteLink
+from leitwerk.links.lines import LineLink
 from leitwerk.parsing.address import parse_address
 from leitwerk.protocols.lines import LineReader
 
@@ -44,7 +49,7 @@ def answering(answers):
         ([b"ERR 77\r\n"], lw.DeviceRefused, "refused 'BLO=1' with 'ERR 77'"),
         ([b"what?\r\n"], lw.LinkError, "'what?' came after 'BLO=1', and not 'OK'"),
         ([b""], lw.LinkTimeout, "no answer to 'BLO=1'"),
-        ([b"OK\r\nOK\r\n"], lw.LinkError, "2 lines came"),
+        ([b"OK\r\nOK\r\n"], lw.LinkError, "more than one line came"),
         ([b"x" * 70000], lw.LinkError, "more than 65536 bytes"),
     ],
 )
@@ -107,5 +112,68 @@ def test_what_comes_unasked_is_not_the_next_answer():
         assert device.identify().serial == "PI-1180"
         heard.set()
         # It has arrived when the socket has something to read.
-        select.select([device.link._socket], [], [], 5)
+        select.select([device.link._bus.connection._end._end], [], [], 5)
         assert device.identify().serial == "PI-1181"
+
+
+@pytest.fixture
+def port():
+    """A serial port, and the other end of its wire."""
+    near, far = pty.openpty()
+    tty.setraw(near)
+    yield os.ttyname(far), near
+    os.close(near)
+    os.close(far)
+
+
+def test_two_devices_on_one_serial_port_share_it(port):
+    path, wire = port
+    seen = []
+
+    def devices():
+        """Balances 1 and 2 on one line: each answers the line that begins with its number."""
+        rest = b""
+        while len(seen) < 80:
+            rest += os.read(wire, 300)
+            *lines, rest = rest.split(b"\n")
+            for line in lines:
+                seen.append(line)
+                os.write(wire, line[:1] + b" has heard " + line[1:] + b"\n")
+
+    thread = threading.Thread(target=devices)
+    thread.start()
+    at = parse_address(f"text+serial://{path}?line=9600,8N1")
+    links, found = [LineLink(at), LineLink(at)], {1: [], 2: []}
+
+    def ask(number):
+        for k in range(40):
+            found[number].append(links[number - 1].query(f"{number}:{k}"))
+
+    askers = [threading.Thread(target=ask, args=(number,)) for number in found]
+    for one in askers:
+        one.start()
+    for one in (*askers, thread):
+        one.join(20)
+    for number, answers in found.items():
+        assert answers == [f"{number} has heard :{k}" for k in range(40)]
+    links[0].close()
+    links[1].send("2:still open")
+    with pytest.raises(lw.LinkError, match="in use here as text"):
+        LineLink(parse_address(f"text+serial://{path}?line=4800,8N1"))
+    links[1].close()
+
+
+def test_bytes_are_read_up_to_any_end_in_whatever_pieces_they_come(port):
+    path, wire = port
+    link = ByteLink(parse_address(f"text+serial://{path}?line=9600,8N1"))
+    link.write(b"?", 1.0, "a test")
+    os.write(wire, b"one\r")
+    assert link.read_until(b"\r\n", 0.05, "a test") is None
+    os.write(wire, b"\ntwo\r\n\x02three\x03rest")
+    assert [link.read_until(end, 5.0, "a test") for end in (b"\r\n", b"\r\n", b"\x03")] == [
+        b"one\r\n", b"two\r\n", b"\x02three\x03",
+    ]  # fmt: skip
+    assert (link.has(b"rest"), link.has(b"\n")) == (True, False)
+    link.discard()
+    assert not link.has(b"rest")
+    link.close()

@@ -21,7 +21,7 @@ G, O, H = Quality.GOOD, Quality.OPEN_SENSOR, Quality.ABOVE_RANGE  # noqa: E741
 
 
 @pytest.fixture(scope="module")
-def channels(sheet):
+def channels():
     setup = kiln("modbus+tcp://127.0.0.1")
     return {c.name: c for c in setup.channels}
 

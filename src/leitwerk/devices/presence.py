@@ -52,13 +52,13 @@ def probe(
 
     """
     kind = find_kind(address.protocol)
-    if kind.greet is None:
+    if kind.detect is None:
         found = identify_by_datasheets(address, datasheets, options)
         return Presence.NOBODY if found is None else Presence.SOMEBODY
     heard = _AnyAnswer()
     try:
         with closing(kind.link(address, None, replace(options, tracer=heard))) as link:
-            kind.greet(link)
+            kind.detect(link)
     except DeviceRefused as refused:
         return Presence.NOBODY if refused.code in _NOBODY else Presence.SOMEBODY
     except NotReached:
@@ -88,10 +88,10 @@ def identify_by_datasheets(
 def identify_natively(address: LinkAddress, options: LinkOptions) -> Identity | None:
     """What somebody says of itself in the way of the protocol, though no datasheet knows it."""
     kind = find_kind(address.protocol)
-    if kind.introduce is None:
+    if kind.identify is None:
         return None
     try:
         with closing(kind.link(address, None, options)) as link:
-            return kind.introduce(link)
+            return kind.identify(link)
     except LeitwerkError:
         return None

@@ -4,30 +4,38 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
-from typing import Any
+from typing import Any, Generic, Protocol, TypeVar
 
 from leitwerk.errors import NotReached
 from leitwerk.parsing.address import LinkAddress
 
 
-class Bus:
-    """The open end of a connection, and the lock that keeps the requests of its users apart.
+class Connection(Protocol):
+    """Whatever a protocol sends and receives with."""
 
-    ``end`` is whatever the protocol needs; all that is asked of it is a ``close``.
-    """
+    def close(self) -> None:
+        """End it."""
 
-    def __init__(self, address: LinkAddress, end: Any) -> None:
+
+C = TypeVar("C", bound=Connection)
+
+
+class Bus(Generic[C]):
+    """A connection, and the lock that keeps the requests of its users apart."""
+
+    def __init__(self, address: LinkAddress, connection: C) -> None:
         self.lock = threading.RLock()
         self.users = 0
         self.address = address
-        self.end = end
+        self.connection = connection
 
 
-_shared: dict[str, Bus] = {}
+# Serial ports are held exclusively: within this process, all links to one share what opened it.
+_shared: dict[str, Bus[Any]] = {}
 _shared_lock = threading.Lock()
 
 
-def take_bus(address: LinkAddress, make: Callable[[LinkAddress], Any]) -> Bus:
+def take_bus(address: LinkAddress, connect: Callable[[LinkAddress], C]) -> Bus[C]:
     """The bus of an address. A serial port has one, whoever asks; give it back with ``leave_bus``.
 
     Raises
@@ -37,11 +45,11 @@ def take_bus(address: LinkAddress, make: Callable[[LinkAddress], Any]) -> Bus:
 
     """
     if not address.is_serial:
-        return Bus(address, make(address))
+        return Bus(address, connect(address))
     with _shared_lock:
         bus = _shared.get(address.serial_port)
         if bus is None:
-            bus = _shared[address.serial_port] = Bus(address, make(address))
+            bus = _shared[address.serial_port] = Bus(address, connect(address))
         first = bus.address
         if (first.scheme, first.line) != (address.scheme, address.line):
             raise NotReached(
@@ -52,11 +60,11 @@ def take_bus(address: LinkAddress, make: Callable[[LinkAddress], Any]) -> Bus:
         return bus
 
 
-def leave_bus(bus: Bus) -> None:
+def leave_bus(bus: Bus[Any]) -> None:
     """Give a bus back; the last one who does closes the connection."""
     with _shared_lock:
         bus.users -= 1
         if bus.users <= 0:
-            bus.end.close()
+            bus.connection.close()
             if _shared.get(bus.address.serial_port) is bus:
                 del _shared[bus.address.serial_port]

@@ -14,12 +14,12 @@ from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.text_points import Replies
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
-from leitwerk.links.greetings import (
-    greet_modbus,
-    greet_scpi,
-    greet_sdi12,
-    introduce_scpi,
-    introduce_sdi12,
+from leitwerk.links.discovery import (
+    detect_modbus,
+    detect_scpi,
+    detect_sdi12,
+    identify_scpi,
+    identify_sdi12,
 )
 from leitwerk.links.lines import LineLink
 from leitwerk.links.modbus import ModbusLink
@@ -45,11 +45,11 @@ class LinkKind:
         Whether devices take no settings at once: they are asked for.
     units : sequence
         The unit identifiers that devices on one line may have, in the order of a scan.
-    greet : callable, optional
-        Asks over a link what every device answers, to see whether one is there. Such a link is
+    detect : callable, optional
+        Sends over a link what every device answers, to see whether one is there. Such a link is
         opened without a datasheet.
-    introduce : callable, optional
-        Asks over a link who it is, in the way of the protocol.
+    identify : callable, optional
+        Reads the identity over a link, in the way of the protocol.
 
     """
 
@@ -57,8 +57,8 @@ class LinkKind:
     session: Callable[[Any, Datasheet], Session]
     sleeps: bool = False
     units: Sequence[BusAddress] = ()
-    greet: Callable[[Any], None] | None = None
-    introduce: Callable[[Any], Identity | None] | None = None
+    detect: Callable[[Any], None] | None = None
+    identify: Callable[[Any], Identity | None] | None = None
 
 
 _Sheet: TypeAlias = Datasheet | None
@@ -87,11 +87,11 @@ def _station(at: LinkAddress, sheet: _Sheet, options: LinkOptions) -> Any:
 
 
 _KINDS = {
-    # MODBUS over Serial Line V1.02, 2.2: 0 is for everybody, 248 to 255 for nobody.
-    "modbus": LinkKind(_modbus, RegisterSession, units=range(1, 248), greet=greet_modbus),
-    "scpi": LinkKind(_lines, ScpiSession, greet=greet_scpi, introduce=introduce_scpi),
+    # MODBUS over Serial Line V1.02, 2.2: 0 is for all at once, 248 to 255 are reserved.
+    "modbus": LinkKind(_modbus, RegisterSession, units=range(1, 248), detect=detect_modbus),
+    "scpi": LinkKind(_lines, ScpiSession, detect=detect_scpi, identify=identify_scpi),
     "sdi12": LinkKind(
-        _sdi12, SensorSession, units=UNITS, greet=greet_sdi12, introduce=introduce_sdi12
+        _sdi12, SensorSession, units=UNITS, detect=detect_sdi12, identify=identify_sdi12
     ),
     "text": LinkKind(_lines, TextSession),
     "mqtt": LinkKind(_station, StationSession, sleeps=True),
@@ -112,13 +112,21 @@ def find_kind(protocol: str) -> LinkKind:
     added = further_protocols()
     if protocol not in added:
         raise FileProblem(
-            f"nothing here speaks {protocol!r}",
+            f"unknown protocol {protocol!r}",
             remedy=f"protocols: {', '.join([*_KINDS, *added])}; a package may add more",
         )
-    kind = added[protocol].load()
+    try:
+        kind = added[protocol].load()
+    except Exception as error:
+        # A package runs its own code when it is loaded: whatever it raises is its fault.
+        raise FileProblem(
+            f"the package that adds the protocol {protocol!r} cannot be loaded: "
+            f"{type(error).__name__}: {str(error)[:200]}",
+            remedy=f"repair or remove it: its entry point is {added[protocol].value[:80]!r}",
+        ) from error
     if not isinstance(kind, LinkKind):
         raise FileProblem(
-            f"the package that brings {protocol!r} gives a {type(kind).__name__}",
+            f"the package that adds the protocol {protocol!r} gives a {type(kind).__name__}",
             remedy="its entry point must lead to a leitwerk.LinkKind",
         )
     return kind

@@ -1,27 +1,21 @@
-"""Lines over TCP or a serial port: ask, wait for one line, never take a late one for the next."""
+"""Lines of text over TCP or a serial port: a line out, a line back, never a late one for the next."""
 
 from __future__ import annotations
 
-import contextlib
-import socket
-import time
-from typing import TYPE_CHECKING
-
-from leitwerk.errors import LinkError, LinkTimeout, NotReached
+from leitwerk.errors import LinkError, LinkTimeout
+from leitwerk.links.bus import leave_bus, take_bus
+from leitwerk.links.byte_link import ByteLink
 from leitwerk.links.options import USUAL, LinkOptions
-from leitwerk.links.serial_port import open_port
 from leitwerk.links.trace import note
 from leitwerk.parsing.address import LinkAddress
-from leitwerk.protocols.lines import LineReader
-
-if TYPE_CHECKING:
-    import serial
-
-_PIECE = 4096
 
 
 class LineLink:
-    """One device that speaks in lines, which ``end`` ends. Connects when first used."""
+    """One device that speaks in lines, which ``end`` ends. Connects when first used.
+
+    Devices on one serial port share it: exchanges of all links to it, from any thread, go out one
+    after the other.
+    """
 
     def __init__(
         self,
@@ -32,152 +26,79 @@ class LineLink:
     ) -> None:
         self.address = address
         self.options = options
-        self.end = end
         self.requests = 0
-        self._socket: socket.socket | None = None
-        self._port: serial.Serial | None = None
-        self._lines = LineReader(end)
+        self._end = end
+        self._bus = take_bus(address, ByteLink)
+        self.lock = self._bus.lock
 
-    def ask(self, question: str, *, again: bool = True) -> str:
-        """The line that answers a question.
+    def query(self, message: str, *, again: bool = True, public: str | None = None) -> str:
+        """Send a line, and return the one that answers it.
 
-        Asked again as options allows, unless ``again`` is no: some questions take something away,
-        such as an entry of an error queue. A time-out over TCP is final, as for Modbus.
+        It is sent again as the options allow, unless ``again`` is no: some queries take something
+        away, such as an entry of an error queue, and what changes something is sent once. A time-out
+        over TCP is final, as for Modbus. ``public`` is what may be shown of the message, in errors and
+        traces; None when all may be.
 
         Raises
         ------
         NotReached, LinkTimeout, LinkError
-            Nobody is there, no answer came in time, or the connection broke.
+            No device is there, no answer came in time, or the connection broke.
 
         """
 
         def once() -> str:
-            self.tell(question)
-            return self.listen(question)
+            with self.lock:
+                self.send(message, public=public)
+                return self._answer(message if public is None else public)
 
         final = not self.address.is_serial
         return self.options.call(
             once, lambda error: not again or (final and isinstance(error, LinkTimeout))
         )
 
-    def listen(self, question: str) -> str:
-        """The line that comes after something was told.
-
-        Raises
-        ------
-        LinkTimeout, LinkError
-            As for ``ask``.
-
-        """
-        deadline = time.monotonic() + self.options.timeout_s
-        answers: list[str] = []
-        try:
-            while not answers:
-                # A socket that may wait no longer gives up with the same error.
-                left = max(1e-3, deadline - time.monotonic())
-                answers = self._lines.feed(self._receive(left))
-        except TimeoutError:
-            # An answer that comes later must never be taken for the next one.
-            self.close()
-            raise LinkTimeout(
-                f"{self.address}: no answer to '{question}' within {self.options.timeout_s:g} s",
-                remedy="does the device know this command, and is it still on?",
-            ) from None
-        except (OSError, LinkError) as error:
-            raise self._broken(question, error) from error
-        self._trace(answers[0], sent=False, meaning=f"answer to '{question}'")
-        if len(answers) > 1:
-            self.close()
-            raise LinkError(
-                f"{self.address}: {len(answers)} lines came for '{question}', one was wanted",
-                remedy="does somebody else use this connection?",
-            )
-        return answers[0]
-
-    def tell(self, message: str, *, public: str | None = None) -> None:
-        """Send a line. ``public`` is what may be shown of it, in errors and traces; None for all.
+    def send(self, message: str, *, public: str | None = None) -> None:
+        """Send a line that is not answered. ``public`` is as for ``query``.
 
         Raises
         ------
         NotReached, LinkError
-            Nobody is there, or the connection broke.
+            No device is there, or the connection broke.
 
         """
         what = message if public is None else public
-        self._drop_late()
-        self._connect(what)
-        self.requests += 1
-        self._trace(message, sent=True, meaning=what, public=public)
-        try:
-            data = message.encode("latin-1") + self.end
-            if self._socket is not None:
-                self._socket.settimeout(self.options.timeout_s)
-                self._socket.sendall(data)
-            elif self._port is not None:
-                self._port.write(data)
-        except OSError as error:
-            raise self._broken(what, error) from error
+        with self.lock:
+            # What came after the last answer is not one to this message.
+            self._bus.connection.discard()
+            self.requests += 1
+            self._trace(message, sent=True, meaning=what, public=public)
+            data = message.encode("latin-1") + self._end
+            self._bus.connection.write(data, self.options.timeout_s, what)
 
     def close(self) -> None:
-        """End the connection; what arrives afterwards is nobody's."""
-        for end in (self._socket, self._port):
-            if end is not None:
-                with contextlib.suppress(OSError):
-                    end.close()
-        self._socket, self._port, self._lines = None, None, LineReader(self.end)
+        """End the connection, when no other device uses the same port."""
+        leave_bus(self._bus)
 
-    def _drop_late(self) -> None:
-        """Forget what came after the last answer: it is not one to the next question."""
-        self._lines = LineReader(self.end)
-        try:
-            if self._port is not None:
-                self._port.reset_input_buffer()
-            elif self._socket is not None:
-                self._socket.settimeout(0.0)
-                while self._socket.recv(_PIECE):
-                    pass
-                self.close()  # the other end has closed; the next request connects anew
-        except BlockingIOError:
-            return
-        except OSError:
-            self.close()
-
-    def _connect(self, what: str) -> None:
-        if self._socket is not None or self._port is not None:
-            return
-        if self.address.is_serial:
-            self._port = open_port(self.address, what)
-            return
-        try:
-            where = (self.address.host, self.address.port)
-            self._socket = socket.create_connection(where, self.options.timeout_s)
-        except OSError as error:
-            raise NotReached(
-                f"{self.address}: nobody answers there ({what})",
-                remedy="is the device on, is the address right, does the network reach it?",
-            ) from error
-
-    def _receive(self, left: float) -> bytes:
-        if self._socket is not None:
-            self._socket.settimeout(left)
-            data = self._socket.recv(_PIECE)
-        else:
-            assert self._port is not None
-            self._port.timeout = left
-            data = self._port.read(1) + self._port.read(self._port.in_waiting)
-            if not data:
-                raise TimeoutError
-        if not data:
-            raise ConnectionResetError("the other end has closed")
-        return data
-
-    def _broken(self, what: str, error: Exception) -> LinkError:
-        self.close()
-        reason = getattr(error, "strerror", None) or str(error)
-        return LinkError(
-            f"{self.address}: the connection broke during '{what}' ({reason})",
-            remedy="look at cable, switch and supply, then try again",
-        )
+    def _answer(self, what: str) -> str:
+        link = self._bus.connection
+        # Many devices answer with a line feed alone where they want both: its last byte ends a line.
+        end = self._end[-1:]
+        line = link.read_until(end, self.options.timeout_s, what)
+        if line is None:
+            # An answer that comes later must never be taken for the next one.
+            link.close()
+            raise LinkTimeout(
+                f"{self.address}: no answer to '{what}' within {self.options.timeout_s:g} s",
+                remedy="does the device know this command, and is it still on?",
+            )
+        answer = line.removesuffix(end).strip(b"\r\n").decode("latin-1")
+        self._trace(answer, sent=False, meaning=f"answer to '{what}'")
+        if link.has(end):
+            link.close()
+            raise LinkError(
+                f"{self.address}: more than one line came for '{what}'",
+                remedy="does another program use this connection?",
+            )
+        return answer
 
     def _trace(self, line: str, *, sent: bool, meaning: str, public: str | None = None) -> None:
         secret = None if public is None else len(public)

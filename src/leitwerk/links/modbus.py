@@ -91,7 +91,7 @@ class ModbusLink:
         self.options = options
         self.requests = 0
         self._bus = take_bus(address, lambda at: _Client(at, options.timeout_s))
-        self._client: ModbusBaseSyncClient = self._bus.end.client
+        self._client: ModbusBaseSyncClient = self._bus.connection.client
         client = self._client
         self._read: dict[str, Callable[..., Any]] = {
             "coil": client.read_coils,
@@ -121,7 +121,7 @@ class ModbusLink:
         Raises
         ------
         LinkError, DeviceRefused
-            As for ``read``. After a LinkError nobody knows whether it was carried out.
+            As for ``read``. After a LinkError it is not known whether it was carried out.
 
         """
         client = self._client
@@ -133,7 +133,7 @@ class ModbusLink:
                 else:
                     words = list(request.words)
                     reply = self._ask(request, client.write_registers, request.start, words)
-            except ModbusException as error:
+            except (ModbusException, OSError) as error:
                 raise self._lost(request, error) from error
             self._check(reply, request, _WRITE[request.table])
             if (reply.address, reply.count) != (request.start, len(request.words)):
@@ -141,7 +141,7 @@ class ModbusLink:
                 raise self._wrong_answer(request, what)
 
     def close(self) -> None:
-        """End the connection, when nobody else uses the same port."""
+        """End the connection, when no other device uses the same port."""
         leave_bus(self._bus)
 
     def _read_one(self, request: ReadRequest) -> list[int]:
@@ -169,7 +169,7 @@ class ModbusLink:
                 return self._ask(
                     request, self._read[request.table], request.start, count=request.count
                 )
-            except ModbusException as error:
+            except (ModbusException, OSError) as error:
                 raise self._lost(request, error) from error
 
         over_tcp = self.address.scheme == "modbus+tcp"
@@ -178,9 +178,9 @@ class ModbusLink:
     def _ask(
         self, request: ReadRequest | WriteRequest, call: Callable[..., Any], *args: Any, **more: Any
     ) -> Any:
-        self._bus.end.packet = None
+        self._bus.connection.packet = None
         if self.options.tracer is not None:
-            self._bus.end.packet = lambda sent, frame: self._trace(request, frame, sent=sent)
+            self._bus.connection.packet = lambda sent, frame: self._trace(request, frame, sent=sent)
         self._connect(request)
         self.requests += 1
         return call(*args, **more, device_id=self.address.unit)
@@ -198,20 +198,21 @@ class ModbusLink:
             why, remedy = why_port_fails(self.address.serial_port)
             raise NotReached(f"{self.address}: {why} ({request})", remedy=remedy)
         raise NotReached(
-            f"{self.address}: nobody answers there ({request})",
+            f"{self.address}: no device answers there ({request})",
             remedy="is the device on, is the address right, does the network reach it?",
         )
 
-    def _lost(self, request: ReadRequest | WriteRequest, error: ModbusException) -> LinkError:
+    def _lost(self, request: ReadRequest | WriteRequest, error: Exception) -> LinkError:
         # A reply that comes later must never be taken for the next one: the connection goes, and
         # with a serial port all that has arrived meanwhile.
         self._client.close()
-        if isinstance(error, ConnectionException):
+        # The package lets some errors of sockets and ports through as they are.
+        if isinstance(error, ConnectionException | OSError):
             return LinkError(
                 f"{self.address}: the connection broke during '{request}'",
                 remedy="look at cable, switch and supply, then try again",
             )
-        unit = _unit_of(self._bus.end.heard, self.address.scheme)
+        unit = _unit_of(self._bus.connection.heard, self.address.scheme)
         if unit not in {None, self.address.unit}:
             # The package passes over such a frame in silence, and waits on.
             return self._wrong_answer(request, f"unit {unit} answered")

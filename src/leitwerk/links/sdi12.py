@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import contextlib
 import time
 from collections.abc import Callable
 from functools import partial
-from typing import TYPE_CHECKING, TypeVar
+from typing import TypeVar
 
 from leitwerk.errors import LinkError, LinkTimeout
 from leitwerk.links.bus import leave_bus, take_bus
+from leitwerk.links.byte_link import ByteLink
 from leitwerk.links.options import USUAL, LinkOptions
-from leitwerk.links.serial_port import open_port
 from leitwerk.links.trace import note
 from leitwerk.parsing.address import LinkAddress
-from leitwerk.protocols.lines import LineReader
 from leitwerk.protocols.sdi12 import (
     BREAK_S,
     Measure,
@@ -24,51 +22,9 @@ from leitwerk.protocols.sdi12 import (
     strip_echo,
 )
 
-if TYPE_CHECKING:
-    import serial
-
 T = TypeVar("T")
-_PIECE = 512
+_END = b"\n"
 _DATA_COMMANDS = 10  # D0 to D9
-
-
-class _Wire:
-    """The serial port of a bus; it is opened by the first command and again after trouble."""
-
-    def __init__(self, address: LinkAddress) -> None:
-        self.address = address
-        self._port: serial.Serial | None = None
-        self._lines = LineReader()
-
-    def send(self, command: str) -> None:
-        """Wake the sensors and send; what came before nobody waits for any more."""
-        if self._port is None:
-            self._port = open_port(self.address, command)
-        self._port.reset_input_buffer()
-        self._lines = LineReader()
-        # Some converters make the break themselves, and a pseudo-terminal has none.
-        with contextlib.suppress(OSError):
-            self._port.send_break(BREAK_S)
-        self._port.write(command.encode("ascii"))
-
-    def receive(self, timeout_s: float) -> str | None:
-        """The next line; None when it does not come in time."""
-        assert self._port is not None
-        deadline = time.monotonic() + timeout_s
-        while True:
-            self._port.timeout = max(1e-3, deadline - time.monotonic())
-            data = self._port.read(1) + self._port.read(self._port.in_waiting)
-            lines = self._lines.feed(data[:_PIECE])
-            if lines:
-                return lines[0]
-            if time.monotonic() >= deadline:
-                return None
-
-    def close(self) -> None:
-        if self._port is not None:
-            with contextlib.suppress(OSError):
-                self._port.close()
-        self._port = None
 
 
 class Sdi12Link:
@@ -78,7 +34,7 @@ class Sdi12Link:
         self.address = address
         self.options = options
         self.requests = 0
-        self._bus = take_bus(address, _Wire)
+        self._bus = take_bus(address, ByteLink)
         self._unit = str(address.unit)
 
     def command(
@@ -93,7 +49,7 @@ class Sdi12Link:
         Raises
         ------
         NotReached, LinkTimeout, LinkError
-            The port does not open, nobody answers, or somebody else does.
+            The port does not open, no sensor answers, or another one does.
 
         """
         with self._bus.lock:
@@ -123,7 +79,7 @@ class Sdi12Link:
         return self._fetch(body, wait.values, has_crc=measure.has_crc)
 
     def close(self) -> None:
-        """End the connection, when nobody else uses the same port."""
+        """End the connection, when no other device uses the same port."""
         leave_bus(self._bus)
 
     def _fetch(self, body: str, count: int, *, has_crc: bool) -> list[str]:
@@ -147,7 +103,7 @@ class Sdi12Link:
         """A sensor that is ready earlier says so; one that is not has its full time."""
         if seconds == 0:
             return
-        line = self._wire.receive(seconds)
+        line = self._read_line(seconds, "service request")
         if line is not None:
             self._trace(line, sent=False, meaning="the sensor is ready")
 
@@ -157,10 +113,10 @@ class Sdi12Link:
     def _retried(self, ask: Callable[[], T]) -> T:
         return self.options.call(ask, lambda error: False)
 
-    @property
-    def _wire(self) -> _Wire:
-        wire: _Wire = self._bus.end
-        return wire
+    def _read_line(self, timeout_s: float, what: str) -> str | None:
+        """The next line; None when it does not come in time."""
+        line = self._bus.connection.read_until(_END, timeout_s, what)
+        return None if line is None else line.strip(b"\r\n").decode("latin-1")
 
     def _exchange(
         self, body: str, answers_as: str = "", *, has_crc: bool = False, public: str | None = None
@@ -171,15 +127,11 @@ class Sdi12Link:
         self._trace(
             command, sent=True, meaning=shown, secret=None if public is None else 1 + len(public)
         )
-        try:
-            self._wire.send(command)
-            line = self._wire.receive(self.options.timeout_s)
-        except OSError as error:
-            self._wire.close()
-            raise LinkError(
-                f"{self.address}: the port failed during '{shown}' ({error})",
-                remedy="is the converter still plugged in?",
-            ) from error
+        connection, timeout_s = self._bus.connection, self.options.timeout_s
+        # What came before answers nothing any more; the break wakes the sensors.
+        connection.discard()
+        connection.write(command.encode("ascii"), timeout_s, shown, break_s=BREAK_S)
+        line = self._read_line(timeout_s, shown)
         if line is None:
             raise LinkTimeout(
                 f"{self.address}: no answer to '{shown}' within {self.options.timeout_s:g} s",

@@ -1,4 +1,4 @@
-"""Sessions with devices that are asked and told in texts: SCPI, SDI-12, plain lines."""
+"""Sessions with devices that are queried and written in texts: SCPI, SDI-12, plain lines."""
 
 from __future__ import annotations
 
@@ -25,20 +25,20 @@ if TYPE_CHECKING:
     from leitwerk.parsing.address import LinkAddress
 
 
-class AskingSession(ABC):
-    """What all of them have in common: one question for all fields of its answer."""
+class QuerySession(ABC):
+    """What all of them have in common: one query for all fields of its answer."""
 
     def __init__(self, address: LinkAddress, datasheet: Datasheet) -> None:
         self._address = address
         self._replies = datasheet.replies
 
     @abstractmethod
-    def ask(self, question: str) -> str | list[str]:
-        """The answer to a question: a line, or the values of a measurement."""
+    def query(self, text: str) -> str | list[str]:
+        """The answer to a query: a line, or the values of a measurement."""
 
     @abstractmethod
-    def tell(self, message: str, *, public: str | None = None) -> None:
-        """Tell something, and make sure that the device has taken it.
+    def send(self, message: str, *, public: str | None = None) -> None:
+        """Send something, and make sure that the device has taken it.
 
         ``public`` is what may be shown of it, in errors and traces; None when all may be.
         """
@@ -72,7 +72,7 @@ class AskingSession(ABC):
         for done, (point, value) in enumerate(every[::-1] if backwards else every, start=1):
             head = point.write.partition("{}")[0]
             message = point.write.replace("{}", point.encode(value))
-            self.tell(message, public=head if secret else None)
+            self.send(message, public=head if secret else None)
             progress(done, len(values))
         return len(values)
 
@@ -81,7 +81,7 @@ class AskingSession(ABC):
         return len(values)
 
     def _answers(self, points: Sequence[TextPoint]) -> dict[str, str | list[str]]:
-        return {ask: self.ask(ask) for ask in dict.fromkeys(p.query for p in points)}
+        return {query: self.query(query) for query in dict.fromkeys(p.query for p in points)}
 
     def _part(self, point: TextPoint, answer: str | list[str]) -> str:
         """The part of an answer that a point is: a field, a span of columns, or all of it."""
@@ -108,26 +108,27 @@ class AskingSession(ABC):
         raise DeviceRefused(message, code=code)
 
 
-class ScpiSession(AskingSession):
-    """Over SCPI. After everything told the error queue is asked: an instrument says nothing itself."""
+class ScpiSession(QuerySession):
+    """Over SCPI. The error queue is read after each message: an instrument confirms nothing itself."""
 
     def __init__(self, link: LineLink, datasheet: Datasheet) -> None:
         super().__init__(link.address, datasheet)
         self._link = link
         self._is_clear = False
 
-    def ask(self, question: str) -> str:
+    def query(self, text: str) -> str:
         """One line."""
-        return self._link.ask(question)
+        return self._link.query(text)
 
-    def tell(self, message: str, *, public: str | None = None) -> None:
+    def send(self, message: str, *, public: str | None = None) -> None:
         """One line, and a look into the error queue."""
-        if not self._is_clear:
-            # What others have left in the queue is not the answer to this.
-            self._errors()
-            self._is_clear = True
-        self._link.tell(message, public=public)
-        errors = self._errors()
+        with self._link.lock:
+            if not self._is_clear:
+                # What others have left in the queue is not the answer to this.
+                self._errors()
+                self._is_clear = True
+            self._link.send(message, public=public)
+            errors = self._errors()
         if errors:
             code, text = errors[0]
             what = message.split(maxsplit=1)[0]
@@ -137,49 +138,51 @@ class ScpiSession(AskingSession):
     def _errors(self) -> list[tuple[int, str]]:
         errors = []
         for _ in range(ERRORS_AT_MOST):
-            # An entry is gone once it was asked for: never ask for the same one twice.
-            code, text = parse_error(self._link.ask(ASK_ERROR, again=False))
+            # An entry is gone once it was read: never query the same one twice.
+            code, text = parse_error(self._link.query(ASK_ERROR, again=False))
             if code == NO_ERROR:
                 break
             errors.append((code, text))
         return errors
 
 
-class TextSession(AskingSession):
+class TextSession(QuerySession):
     """In plain lines, with confirmations and refusals as the datasheet has them."""
 
     def __init__(self, link: LineLink, datasheet: Datasheet) -> None:
         super().__init__(link.address, datasheet)
         self._link = link
 
-    def ask(self, question: str) -> str:
+    def query(self, text: str) -> str:
         """One line."""
-        return self._checked(question, self._link.ask(question))
+        return self._checked(text, self._link.query(text))
 
-    def tell(self, message: str, *, public: str | None = None) -> None:
+    def send(self, message: str, *, public: str | None = None) -> None:
         """One line, and its confirmation where the device gives one."""
         what = message if public is None else public
-        self._link.tell(message, public=public)
-        if self._replies.confirms:
-            answer = self._checked(what, self._link.listen(what))
-            _require_confirmed(self._address, what, answer, self._replies.confirms)
+        if not self._replies.confirms:
+            self._link.send(message, public=public)
+            return
+        # What changes something is sent once, also when its confirmation is lost.
+        answer = self._checked(what, self._link.query(message, again=False, public=public))
+        _require_confirmed(self._address, what, answer, self._replies.confirms)
 
 
-class SensorSession(AskingSession):
+class SensorSession(QuerySession):
     """Over SDI-12: measurements are started, waited for and fetched; all else is one command."""
 
     def __init__(self, link: Sdi12Link, datasheet: Datasheet) -> None:
         super().__init__(link.address, datasheet)
         self._link = link
 
-    def ask(self, question: str) -> str | list[str]:
+    def query(self, text: str) -> str | list[str]:
         """The values of a measurement, or the answer to another command."""
-        measure = parse_measure(question)
+        measure = parse_measure(text)
         if measure is not None:
-            return self._link.measure(question, measure)
-        return self._checked(question, self._link.command(question))
+            return self._link.measure(text, measure)
+        return self._checked(text, self._link.command(text))
 
-    def tell(self, message: str, *, public: str | None = None) -> None:
+    def send(self, message: str, *, public: str | None = None) -> None:
         """One command; every sensor answers."""
         what = message if public is None else public
         # The one command of the standard that is answered from another address: the new one.
@@ -190,10 +193,10 @@ class SensorSession(AskingSession):
             _require_confirmed(self._address, what, answer, self._replies.confirms)
 
 
-class StationSession(AskingSession):
-    """With a station that sleeps: what it said last is read, and nothing can be told to it now.
+class StationSession(QuerySession):
+    """With a station that sleeps: its last messages are read, and nothing can be written to it now.
 
-    A question is the name of a message and of a value in it: ``state serial``, ``settings
+    A query is the name of a message and of a value in it: ``state serial``, ``settings
     report.interval``, ``status battery.voltage``, ``readings level``.
     """
 
@@ -201,23 +204,23 @@ class StationSession(AskingSession):
         super().__init__(link.address, datasheet)
         self._link = link
 
-    def ask(self, question: str) -> str:
+    def query(self, text: str) -> str:
         """A value of the last messages."""
-        message, _, name = question.partition(" ")
+        message, _, name = text.partition(" ")
         value = self._link.latest().get(message, {}).get(name)
         if value is None:
             raise LinkError(
-                f"{self._address}: the station has said nothing of '{question}'",
+                f"{self._address}: the messages of the station have no '{text}'",
                 remedy="does the datasheet fit this station?",
             )
         return value if isinstance(value, str) else f"{value:.15g}"
 
-    def tell(self, message: str, *, public: str | None = None) -> None:
+    def send(self, message: str, *, public: str | None = None) -> None:
         """It sleeps."""
         del message, public
         raise DeviceRefused(
             f"{self._address}: a station that sleeps takes no settings at once",
-            remedy="ask for them with 'leitwerk request SETUP'; it takes them when it wakes",
+            remedy="request them with 'leitwerk request SETUP'; it takes them when it wakes",
         )
 
 

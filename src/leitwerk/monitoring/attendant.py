@@ -237,9 +237,9 @@ class Attendant:
     def _do(self, due: Due, now: datetime, now_s: float) -> None:
         match due.action:
             case SwitchOutput(output, state):
-                self.outputs.switches.ask(output, state, now_s)
+                self.outputs.switches.request(output, state, now_s)
             case Pulse(output, lasts_s):
-                self.outputs.switches.ask(output, "on", now_s, lasts_s=lasts_s)
+                self.outputs.switches.request(output, "on", now_s, lasts_s=lasts_s)
             case Notify(contacts, text):
                 self._notify(contacts, self.fill(text, due, now), now)
             case ControlRecording(start):

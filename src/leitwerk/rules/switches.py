@@ -41,9 +41,9 @@ class Switches:
     Examples
     --------
     >>> switches = Switches([Switch("fan", least_on_s=5.0)])
-    >>> switches.ask("fan", "on", 0.0); switches.due(0.0)
+    >>> switches.request("fan", "on", 0.0); switches.due(0.0)
     [('fan', 'on')]
-    >>> switches.switched("fan", "on", 0.0); switches.ask("fan", "off", 1.0)
+    >>> switches.switched("fan", "on", 0.0); switches.request("fan", "off", 1.0)
     >>> switches.due(1.0), switches.due(5.0)
     ([], [('fan', 'off')])
 
@@ -59,7 +59,7 @@ class Switches:
         """What each output is now, as far as is known."""
         return {name: standing.state for name, standing in self._now.items()}
 
-    def ask(self, name: str, state: str, now_s: float, *, lasts_s: float | None = None) -> None:
+    def request(self, name: str, state: str, now_s: float, *, lasts_s: float | None = None) -> None:
         """Ask for a state, for good or for a while; a later wish replaces an earlier one."""
         standing = self._now[name]
         standing.wish, standing.asked_s = state, now_s

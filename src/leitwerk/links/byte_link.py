@@ -1,0 +1,219 @@
+"""Bytes over TCP or a serial port: write, read until, forget. No protocol in here.
+
+This is the one place at which errors of sockets and serial ports become errors of Leitwerk.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import socket
+import time
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+from leitwerk.errors import LinkError, NotReached
+from leitwerk.links.serial_port import open_port
+from leitwerk.parsing.address import LinkAddress
+from leitwerk.protocols.lines import MAX_LINE
+
+if TYPE_CHECKING:
+    import serial
+
+_PIECE = 4096
+_LEAST_WAIT_S = 1e-3  # a socket that may not wait at all gives up with another error
+
+
+class ByteLink:
+    """One connection. It is opened by the first write, and again after an error.
+
+    ``what``, in all methods, is what the bytes are about: it stands in the messages of errors.
+    """
+
+    def __init__(self, address: LinkAddress) -> None:
+        self.address = address
+        self._end: _End | None = None
+        self._received = bytearray()
+
+    def write(self, data: bytes, timeout_s: float, what: str, *, break_s: float = 0.0) -> None:
+        """Write bytes, after a break of the line where one is wanted.
+
+        Raises
+        ------
+        NotReached, LinkError
+            The connection cannot be opened, or broke.
+
+        """
+        with self._errors_told(what):
+            if self._end is None:
+                self._end = _open(self.address, timeout_s, what)
+            if break_s:
+                self._end.send_break(break_s)
+            self._end.write(data, timeout_s)
+
+    def read_until(self, end: bytes, timeout_s: float, what: str) -> bytes | None:
+        """The bytes up to and with ``end``; None when they do not come in time.
+
+        What comes after ``end`` stays for the next call.
+
+        Raises
+        ------
+        LinkError
+            The connection broke, or more than a line may have came without an end.
+
+        """
+        deadline = time.monotonic() + timeout_s
+        seen = 0
+        while True:
+            at = self._received.find(end, seen)
+            if at >= 0:
+                taken = bytes(self._received[: at + len(end)])
+                del self._received[: at + len(end)]
+                return taken
+            if len(self._received) > MAX_LINE:
+                self.close()
+                message = f"{self.address}: more than {MAX_LINE} bytes came without an end ({what})"
+                raise LinkError(message, remedy="is the line set as in the device?")
+            # The end may be torn: its first bytes may be there already.
+            seen = max(0, len(self._received) - len(end) + 1)
+            if not self._receive(deadline - time.monotonic(), what):
+                return None
+
+    def has(self, end: bytes) -> bool:
+        """Whether bytes up to an ``end`` have arrived already."""
+        return end in self._received
+
+    def discard(self) -> None:
+        """Forget what has arrived and was not read: it answers nothing that is asked from now on."""
+        self._received.clear()
+        if self._end is None:
+            return
+        try:
+            is_open = self._end.discard()
+        except OSError:
+            is_open = False
+        if not is_open:
+            self.close()  # the next write opens it again
+
+    def close(self) -> None:
+        """End the connection; what arrives afterwards is never read."""
+        self._received.clear()
+        if self._end is not None:
+            with contextlib.suppress(OSError):
+                self._end.close()
+        self._end = None
+
+    def _receive(self, timeout_s: float, what: str) -> bool:
+        """Wait for more bytes; whether some came in time."""
+        if self._end is None:
+            raise LinkError(f"{self.address}: the connection is closed ({what})")
+        if timeout_s <= 0.0:
+            return False
+        with self._errors_told(what):
+            try:
+                self._received += self._end.read(max(_LEAST_WAIT_S, timeout_s))
+            except TimeoutError:
+                return False
+        return True
+
+    @contextlib.contextmanager
+    def _errors_told(self, what: str) -> Iterator[None]:
+        try:
+            yield
+        except OSError as error:
+            self.close()
+            reason = error.strerror or str(error)
+            raise LinkError(
+                f"{self.address}: the connection broke during '{what}' ({reason})",
+                remedy="look at cable, switch and supply, then try again",
+            ) from error
+
+
+class _End(ABC):
+    """The open end of a connection."""
+
+    @abstractmethod
+    def write(self, data: bytes, timeout_s: float) -> None: ...
+
+    @abstractmethod
+    def read(self, timeout_s: float) -> bytes:
+        """Some bytes, at least one; TimeoutError when none come, another OSError at the end."""
+
+    @abstractmethod
+    def discard(self) -> bool:
+        """Forget what has arrived; whether the connection is still open."""
+
+    @abstractmethod
+    def close(self) -> None: ...
+
+    def send_break(self, seconds: float) -> None:
+        """Send a break of the line; only a serial line has one."""
+        del seconds
+
+
+class _SocketEnd(_End):
+    def __init__(self, end: socket.socket) -> None:
+        self._end = end
+
+    def write(self, data: bytes, timeout_s: float) -> None:
+        self._end.settimeout(timeout_s)
+        self._end.sendall(data)
+
+    def read(self, timeout_s: float) -> bytes:
+        self._end.settimeout(timeout_s)
+        data = self._end.recv(_PIECE)
+        if not data:
+            raise ConnectionResetError("the other end has closed")
+        return data
+
+    def discard(self) -> bool:
+        self._end.settimeout(0.0)
+        try:
+            while self._end.recv(_PIECE):
+                pass
+        except BlockingIOError:
+            return True
+        return False
+
+    def close(self) -> None:
+        self._end.close()
+
+
+class _PortEnd(_End):
+    def __init__(self, port: serial.Serial) -> None:
+        self._port = port
+
+    def write(self, data: bytes, timeout_s: float) -> None:
+        self._port.write_timeout = timeout_s
+        self._port.write(data)
+
+    def read(self, timeout_s: float) -> bytes:
+        self._port.timeout = timeout_s
+        data = self._port.read(1)
+        if not data:
+            raise TimeoutError
+        return data + self._port.read(min(self._port.in_waiting, _PIECE))
+
+    def discard(self) -> bool:
+        self._port.reset_input_buffer()
+        return True
+
+    def close(self) -> None:
+        self._port.close()
+
+    def send_break(self, seconds: float) -> None:
+        # Some converters make the break themselves, and a pseudo-terminal has none.
+        with contextlib.suppress(OSError):
+            self._port.send_break(seconds)
+
+
+def _open(address: LinkAddress, timeout_s: float, what: str) -> _End:
+    if address.is_serial:
+        return _PortEnd(open_port(address, what))
+    try:
+        return _SocketEnd(socket.create_connection((address.host, address.port), timeout_s))
+    except OSError as error:
+        raise NotReached(
+            f"{address}: no device answers there ({what})",
+            remedy="is the device on, is the address right, does the network reach it?",
+        ) from error

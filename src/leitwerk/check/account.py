@@ -44,6 +44,7 @@ from leitwerk.datasheet.vocabulary import (
     KnownPoint,
 )
 from leitwerk.findings import Finding, KeyPath
+from leitwerk.parsing.yaml_text import collector_paused
 from leitwerk.setup.model import Setup
 
 
@@ -176,7 +177,8 @@ def take_account(
 ) -> Account:
     """Where each entry of a setup ends: the setup with all that its check has found."""
     book = _Book(setup, datasheet, channels, outputs, findings)
-    entries = tuple(book.entry(path) for path in leaves(setup.source.root or {}))
+    with collector_paused():
+        entries = tuple(book.entry(path) for path in leaves(setup.source.root or {}))
     return Account(entries, tuple(book.attended()), *_unused(datasheet, wanted))
 
 
@@ -197,11 +199,20 @@ class _Book:
         self.host_alarms = host_alarms(channels)
         banded = [c.name for c in channels if c.bands is not None]
         self.shows_bands_of = banded[:1] if self.sheet.has(BAND_END) else []
+        self.at_terminal = {
+            "label": self.stored(CHANNEL_LABEL, _people()),
+            "terminal": self.stored(CHANNEL_SENSOR, _worked(When.READ)),
+            "sensor": _stored(CHANNEL_SENSOR),
+            "signal": self.stored(CHANNEL_SENSOR, _worked(When.READ)),
+            "range": _stored(CHANNEL_RANGE),
+            "unit": self.stored(CHANNEL_UNIT, _worked(When.READ)),
+            **_OF_CHANNEL,
+        }
         self.errors = {f.path: f.message for f in findings if f.is_error and f.path}
 
     def entry(self, path: KeyPath) -> Entry:
         """One entry: refused where an error stands at it or above it."""
-        for depth in range(len(path), 0, -1):
+        for depth in range(len(path), 0, -1) if self.errors else ():
             message = self.errors.get(".".join(path[:depth]))
             if message is not None:
                 return Entry(path, Fate.REFUSED, message)
@@ -294,21 +305,11 @@ class _Book:
         if key in {"bands", "band_hysteresis"}:
             own = channel.name in self.shows_bands_of
             return (Fate.STORED, "a band of the device") if own else _worked(When.READ)
-        slot = "" if isinstance(channel, ReadingChannel) else "channel.{n}"
-        return {
-            "label": self.stored(CHANNEL_LABEL, _people()) if slot else _people(),
-            "terminal": self.stored(CHANNEL_SENSOR, _worked(When.READ)),
-            "reading": _worked(When.READ),
-            "sensor": _stored(CHANNEL_SENSOR),
-            "signal": self.stored(CHANNEL_SENSOR, _worked(When.READ)),
-            "range": _stored(CHANNEL_RANGE),
-            "scale": self._scale(channel),
-            "shunt": self._scale(channel),
-            "unit": self.stored(CHANNEL_UNIT, _worked(When.READ)) if slot else _worked(When.READ),
-            "states": _people("the names of its states"),
-            "group": _worked(When.CHECKED),
-            "time_constant": _worked(When.CHECKED),
-        }.get(key)
+        if key in {"scale", "shunt"}:
+            return self._scale(channel)
+        if isinstance(channel, ReadingChannel):
+            return _OF_READING.get(key)
+        return self.at_terminal.get(key)
 
     def _scale(self, channel: CheckedChannel) -> _Ending:
         """Stored where the device shows the value itself; else it shows the signal."""
@@ -344,6 +345,17 @@ class _Book:
 
 
 _READ_BY_LEITWERK = {"leads", "calibration", "tare", "expect"}
+_OF_CHANNEL = {
+    "states": _people("the names of its states"),
+    "group": _worked(When.CHECKED),
+    "time_constant": _worked(When.CHECKED),
+}
+_OF_READING = {
+    "label": _people(),
+    "reading": _worked(When.READ),
+    "unit": _worked(When.READ),
+    **_OF_CHANNEL,
+}
 _RELAY = {
     "normal": RELAY_NORMAL,
     "safe": RELAY_SAFE,

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
+from typing import NamedTuple
 
+from leitwerk.alarms.bands import Bands
 from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.check.alarm_doubts import Scope, check_chatter, check_doubt, may_chatter
 from leitwerk.check.alarms import check_alarms, device_alarm
@@ -44,6 +46,7 @@ def assign_channels(
     """
     taken: dict[str, str] = {}
     every = tuple(setup.channels)
+    bodies = _Bodies(every, datasheet)
     for name, channel in setup.channels.items():
         path = ("channels", name)
         found: CheckedChannel | None
@@ -57,8 +60,10 @@ def assign_channels(
         else:
             terminal = _terminal(channel.terminal, datasheet, taken, path, findings)
             taken.setdefault(channel.terminal, name)
-            make = _contact if channel.signal == CONTACT else _signal
-            found = make(name, channel, terminal, datasheet, every, findings)
+            if channel.signal == CONTACT:
+                found = _contact(name, channel, terminal, datasheet, every, findings)
+            else:
+                found = _signal(name, channel, terminal, datasheet, findings, bodies)
         if found is not None:
             yield found
 
@@ -71,28 +76,15 @@ def _signal(
     channel: Channel,
     terminal: Terminal | None,
     datasheet: Datasheet,
-    every: Sequence[str],
     findings: Findings,
+    bodies: _Bodies,
 ) -> SignalChannel | None:
     """A sensor or a signal at a terminal."""
-    path = ("channels", name)
-    m = read_measurement(channel, datasheet, path, findings)
-    if m is None:
+    body = bodies.of(name, channel, findings)
+    if body is None or terminal is None:
         return None
-    if terminal is not None:
-        _check_takes(terminal, m.input.quantity, datasheet, path, findings)
-    expected = _expected_number(channel, m.unit, m.span, path, findings)
-    scope = Scope(m.unit, m.span, expected, every)
-    alarms = check_alarms(channel, scope, path, findings)
-    correction = correction_of(m.host)
-    if alarms:
-        check_doubt(alarms, scope, (correction and correction.expanded) or 0.0, path, findings)
-    if terminal is None:
-        return None
-    used = judged_values(expected, alarms)
-    check_reach(correction, used, m.unit, path, findings)
-    chosen = choose_range(channel.range, m, used, (*path, "range"), findings)
-    _check_noise(chosen, alarms, m, used, path, findings)
+    m = body.measurement
+    _check_takes(terminal, m.input.quantity, datasheet, ("channels", name), findings)
     return SignalChannel(
         name=name,
         label=channel.label or name,
@@ -101,14 +93,67 @@ def _signal(
         span=m.span,
         host=m.host,
         states=None,
-        expected=expected,
-        alarms=alarms,
-        device_alarms=_on_device(alarms, m.host, datasheet),
-        bands=channel_bands(channel, m.unit, path, findings),
         terminal=terminal,
         measurement=m,
-        range=chosen,
+        expected=body.expected,
+        alarms=body.alarms,
+        device_alarms=body.device_alarms,
+        bands=body.bands,
+        range=body.range,
     )
+
+
+class _SignalBody(NamedTuple):
+    """What a signal channel is but for its name, its label and its terminal."""
+
+    measurement: Measurement
+    expected: tuple[float, float] | None
+    alarms: tuple[AlarmDefinition, ...]
+    device_alarms: tuple[AlarmDefinition, ...]
+    bands: Bands | None
+    range: Range | None
+
+
+def _signal_body(
+    channel: Channel, datasheet: Datasheet, every: Sequence[str], path: KeyPath, findings: Findings
+) -> _SignalBody | None:
+    m = read_measurement(channel, datasheet, path, findings)
+    if m is None:
+        return None
+    expected = _expected_number(channel, m.unit, m.span, path, findings)
+    scope = Scope(m.unit, m.span, expected, every)
+    alarms = check_alarms(channel, scope, path, findings)
+    correction = correction_of(m.host)
+    if alarms:
+        check_doubt(alarms, scope, (correction and correction.expanded) or 0.0, path, findings)
+    used = judged_values(expected, alarms)
+    check_reach(correction, used, m.unit, path, findings)
+    chosen = choose_range(channel.range, m, used, (*path, "range"), findings)
+    _check_noise(chosen, alarms, m, used, path, findings)
+    device_alarms = _on_device(alarms, m.host, datasheet)
+    bands = channel_bands(channel, m.unit, path, findings)
+    return _SignalBody(m, expected, alarms, device_alarms, bands, chosen)
+
+
+class _Bodies:
+    """The bodies of signal channels; of those that are alike, it is worked out once.
+
+    Only a body without findings is kept: a finding belongs to its place.
+    """
+
+    def __init__(self, names: Sequence[str], datasheet: Datasheet) -> None:
+        self._names, self._datasheet = names, datasheet
+        self._known: dict[Hashable, _SignalBody] = {}
+
+    def of(self, name: str, channel: Channel, findings: Findings) -> _SignalBody | None:
+        """The body of a channel, None where it has an error that leaves nothing."""
+        body = self._known.get(channel.body)
+        if body is None:
+            before = len(findings)
+            body = _signal_body(channel, self._datasheet, self._names, ("channels", name), findings)
+            if body is not None and channel.body is not None and len(findings) == before:
+                self._known[channel.body] = body
+        return body
 
 
 def _contact(

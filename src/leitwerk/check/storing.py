@@ -9,7 +9,7 @@ from leitwerk.check.settings import Wanted
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point, PointFamily, Stored
 from leitwerk.datasheet.settings import DeviceSettings
-from leitwerk.datasheet.vocabulary import ALARM_TRIP, CHANNEL_RANGE, Without
+from leitwerk.datasheet.vocabulary import ALARM_TRIP, CHANNEL_RANGE, KnownPoint, Without
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
 from leitwerk.parsing.quantities import format_number, format_value
@@ -22,28 +22,32 @@ def store_settings(
     """The settings as the device will hold them, rounded as it rounds; what it cannot is a finding.
 
     A wish for which the model has no setting is an error where neither the device nor Leitwerk can do
-    it, and nothing where Leitwerk does: that is told once for each subject, elsewhere.
+    it, and no finding where Leitwerk does: check/host_work.py warns of that, once for each subject.
     """
     values: dict[str, Stored] = {}
-    known: dict[tuple[str, Stored], Stored] = {}  # many channels ask for the same few values
-    told: set[tuple[str, str]] = set()
+    # Many channels ask for the same few values: what is stored as it was asked is looked at once.
+    as_asked: set[tuple[KnownPoint, Stored]] = set()
+    noted: set[str] = set()
+    families: dict[KnownPoint, PointFamily[Point] | None] = {}
     for w in wanted:
-        family = datasheet.family(w.known)
+        known, index, value, path, _ = w
+        if known not in families:
+            families[known] = datasheet.family(known)
+        family = families[known]
         if family is None:
-            if w.known.without is Without.REFUSED and w.path and findings.mentions(w.path):
+            if known.without is Without.REFUSED and path and findings.mentions(path):
                 _report_missing(w, datasheet, findings)
             continue
-        key = (w.known.name, w.value)
-        stored = known.get(key)
+        if (known, value) in as_asked:
+            values[known.at(index)] = value
+            continue
+        stored = _storable(w, family, datasheet, findings)
         if stored is None:
-            stored = _storable(w, family, datasheet, findings)
-            if stored is None:
-                continue
-            # Only what is stored as it was asked is kept: the rest has its finding at each place.
-            if stored == w.value and not family.template.role and not family.template.needs:
-                known[key] = stored
-            _note_needs(w, family.template, datasheet, told, findings)
-        values[family.name_at(w.number)] = stored
+            continue
+        if stored == value and not family.template.role and not family.template.needs:
+            as_asked.add((known, value))
+        _note_needs(w, family.template, datasheet, noted, findings)
+        values[known.at(index)] = stored
     return DeviceSettings(datasheet.model, values)
 
 
@@ -84,13 +88,13 @@ def _storable(
 
 
 def _note_needs(
-    w: Wanted, point: Point, datasheet: Datasheet, told: set[tuple[str, str]], findings: Findings
+    w: Wanted, point: Point, datasheet: Datasheet, noted: set[str], findings: Findings
 ) -> None:
     """What writing a setting takes, now and not by a refusal in the middle of an upload."""
     if not w.path:
         return
-    if point.role not in {"", datasheet.role} and ("role", point.role) not in told:
-        told.add(("role", point.role))
+    if point.role not in {"", datasheet.role} and point.role not in noted:
+        noted.add(point.role)
         message = f"writing this takes the password of the {point.role}"
         findings.note("needs-role", w.path, message)
     if point.needs == "restart":
@@ -105,14 +109,13 @@ def check_rounding(
     family = datasheet.family(ALARM_TRIP)
     if family is None:
         return
+    as_one: dict[tuple[float, float], bool] = {}
     for c in channels:
         for alarm in c.device_alarms:
-            trip, clear = alarm.point
-            try:
-                same = trip != clear and family.storable(trip) == family.storable(clear)
-            except QuantityError:
-                continue  # has its finding
-            if same and isinstance(c, SignalChannel):
+            points = alarm.point
+            if points not in as_one:
+                as_one[points] = _are_one(points, family)
+            if as_one[points] and isinstance(c, SignalChannel):
                 step = format_value(family.template.resolution, c.measurement.shown_unit)
                 findings.warning(
                     "lost-to-rounding",
@@ -121,6 +124,15 @@ def check_rounding(
                     at_key=True,
                     valid=f"at least {step} apart",
                 )
+
+
+def _are_one(points: tuple[float, float], family: PointFamily[Point]) -> bool:
+    """Whether two points that differ are the same once they are stored."""
+    trip, clear = points
+    try:
+        return trip != clear and family.storable(trip) == family.storable(clear)
+    except QuantityError:
+        return False  # has its finding
 
 
 def check_unset_ranges(

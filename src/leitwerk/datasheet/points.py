@@ -121,6 +121,12 @@ class Point(ABC):
         return parse_quantity(text).value_in(parse_unit(self.unit))
 
 
+def name_at(name: str, index: int) -> str:
+    """A name with a number in the place of its letter: ``channel.{n}.range`` of 3."""
+    head, _, rest = name.partition("{")
+    return f"{head}{index}{rest.partition('}')[2]}"
+
+
 P_co = TypeVar("P_co", bound=Point, covariant=True)
 
 
@@ -134,7 +140,7 @@ class PointFamily(Generic[P_co]):
 
     def name_at(self, index: int | None) -> str:
         """The name of the point of one index."""
-        return self.template.name if index is None else INDEX.sub(str(index), self.template.name)
+        return self.template.name if index is None else name_at(self.template.name, index)
 
     def point(self, index: int | None = None) -> P_co:
         """The point of one index (None: the family is a single point).

@@ -11,7 +11,7 @@ import struct
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
-from leitwerk.datasheet.points import INDEX, Point, Stored
+from leitwerk.datasheet.points import Point, Stored, name_at
 from leitwerk.datasheet.registers import (
     FLOATS,
     INTEGER_SPANS,
@@ -65,8 +65,7 @@ class RegisterPoint(Point):
 
     def at(self, index: int, stride: int) -> RegisterPoint:
         """The same for another index, so many strides on."""
-        name = INDEX.sub(str(index), self.name)
-        return replace(self, name=name, start=self.start + stride * index)
+        return replace(self, name=name_at(self.name, index), start=self.start + stride * index)
 
     @property
     def is_text(self) -> bool:
@@ -127,7 +126,7 @@ class RegisterPoint(Point):
         return INTEGER_SPANS[self.kind]
 
     def storable(self, value: Stored) -> Stored:
-        """What the device has in memory when it is told ``value``.
+        """What the device has in memory when ``value`` is written.
 
         Raises
         ------
@@ -136,6 +135,10 @@ class RegisterPoint(Point):
             long or has characters it does not have.
 
         """
+        if self.is_text:  # the same as below, without packing and unpacking it
+            text = str(value)
+            self._require_text(text)
+            return text.rstrip()
         return self.decode(self.encode(value))
 
     def encode(self, value: Stored) -> tuple[int, ...]:
@@ -232,6 +235,11 @@ class RegisterPoint(Point):
         raise QuantityError(f"it knows no {name!r} here", valid=valid)
 
     def _encode_text(self, text: str) -> tuple[int, ...]:
+        self._require_text(text)
+        raw = text.encode("latin-1").ljust(self.capacity, b"\0")
+        return struct.unpack(f">{self.words}H", raw)
+
+    def _require_text(self, text: str) -> None:
         bad = self.unknown_characters(text)
         wrong = [f"it does not have {' '.join(map(repr, bad))}"] if bad else []
         if len(text) > self.capacity:
@@ -242,8 +250,6 @@ class RegisterPoint(Point):
                 f"{text[:80]!r}: {' and '.join(wrong)}",
                 valid=f"at most {self.capacity} printable characters of {charset}",
             )
-        raw = text.encode("latin-1").ljust(self.capacity, b"\0")
-        return struct.unpack(f">{self.words}H", raw)
 
     def unknown_characters(self, text: str) -> list[str]:
         """The characters of a text that the device does not have, each once."""

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
-from leitwerk.datasheet.points import INDEX, Point, Stored
+from leitwerk.datasheet.points import INDEX, Point, Stored, name_at
 from leitwerk.datasheet.registers import readable, round_steps
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import format_number
@@ -65,8 +65,13 @@ class TextPoint(Point):
     def at(self, index: int, stride: int) -> TextPoint:
         """The same for another index; ``{n}`` in its texts becomes the number."""
         del stride
-        texts = {t: INDEX.sub(str(index), getattr(self, t)) for t in ("name", "query", "write")}
-        return replace(self, **texts)  # type: ignore[arg-type]
+        number = str(index)
+        return replace(
+            self,
+            name=name_at(self.name, index),
+            query=INDEX.sub(number, self.query),
+            write=INDEX.sub(number, self.write),
+        )
 
     @property
     def resolution(self) -> float:

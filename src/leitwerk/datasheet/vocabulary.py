@@ -9,9 +9,7 @@ from __future__ import annotations
 
 import enum
 from collections.abc import Mapping
-from dataclasses import dataclass
-
-from leitwerk.datasheet.points import INDEX
+from dataclasses import dataclass, field
 
 
 class Without(enum.Enum):
@@ -22,7 +20,7 @@ class Without(enum.Enum):
     PEOPLE = "for people only"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True, slots=True, eq=False)  # each is one of a kind, and looked up often
 class KnownPoint:
     """A point that code looks for.
 
@@ -38,13 +36,21 @@ class KnownPoint:
     cleared: float | str | None = None
     along: tuple[str, ...] = ()
     choices: tuple[str, ...] = ()
+    _around_index: tuple[str, str] = field(init=False, repr=False)
+
+    def __post_init__(self) -> None:
+        head, _, rest = self.name.partition("{")
+        object.__setattr__(self, "_around_index", (head, rest.partition("}")[2]))
 
     def __str__(self) -> str:
         return self.name
 
     def at(self, index: int | None = None) -> str:
         """The name with an index in the place of its letter."""
-        return self.name if index is None else INDEX.sub(str(index), self.name)
+        if index is None:
+            return self.name
+        head, tail = self._around_index
+        return f"{head}{index}{tail}"
 
     @property
     def block(self) -> str:

@@ -76,11 +76,12 @@ def validate(
     ``stand_ins`` fill required keys that are missing or bad, so that checking can go on; the error
     is reported all the same. None when even that is not enough.
     """
-    fields = model.model_fields
+    fields = model.__pydantic_fields__
     clean = dict(raw)
-    for key in [key for key in clean if key not in fields]:
-        del clean[key]
-        _report_unknown(key, list(fields), path, findings)
+    if not clean.keys() <= fields.keys():
+        for key in [key for key in clean if key not in fields]:
+            del clean[key]
+            _report_unknown(key, list(fields), path, findings)
     for _ in range(len(fields) + 1):
         try:
             return model.model_validate(clean)

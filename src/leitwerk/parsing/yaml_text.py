@@ -11,7 +11,7 @@ key they belong to says, not what some version of YAML makes of them. Quotes nev
 from __future__ import annotations
 
 import gc
-from collections.abc import Iterator
+from collections.abc import Hashable, Iterator
 from contextlib import contextmanager
 from typing import Any, Never, TypeAlias
 
@@ -213,6 +213,15 @@ class Map(dict[str, Value]):
             else:
                 break
         return line + 1, column + 1
+
+
+def comparable(value: Value) -> Hashable:
+    """What a value says, wherever it stands: two that say the same are equal, and have one hash."""
+    if isinstance(value, str):
+        return value
+    if isinstance(value, Map):
+        return tuple([(k, v if isinstance(v, str) else comparable(v)) for k, v in value.items()])
+    return tuple([comparable(item) for item in value])
 
 
 class List(list[Value]):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Hashable, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal, Protocol
 
@@ -14,7 +14,7 @@ from leitwerk.parsing.local_time import find_zone
 from leitwerk.parsing.models import Model, read_named, validate
 from leitwerk.parsing.quantities import Quantity
 from leitwerk.parsing.units import parse_unit
-from leitwerk.parsing.yaml_text import List, Map, parse_yaml
+from leitwerk.parsing.yaml_text import List, Map, comparable, parse_yaml
 from leitwerk.setup.alarms import Alarm, Band, Origin
 from leitwerk.setup.calibration import Calibration, TareEntry
 from leitwerk.setup.contacts import Contact, Services, shared_contacts
@@ -52,11 +52,16 @@ class DeviceSection(Model):
     serial: SerialField
 
 
-class Channel(Model):
-    """A named stream of values: terminal + sensor or signal + range + scale + unit."""
+class ChannelPlace(Model):
+    """What tells a channel from others that are alike: its label and its terminal."""
 
     label: Line | None = Field(None, description="What people call it; stored in the device")
     terminal: TerminalField | None = None
+
+
+class Channel(ChannelPlace):
+    """A named stream of values: terminal + sensor or signal + range + scale + unit."""
+
     reading: Line | None = Field(
         None, description="Instead of a terminal: a value that the device measures by itself"
     )
@@ -89,6 +94,13 @@ class Channel(Model):
     band_hysteresis: QuantityField | None = Field(
         None, description="How far below a border the value must fall to leave the upper band"
     )
+
+    _body: Hashable = PrivateAttr(None)
+
+    @property
+    def body(self) -> Hashable:
+        """Its entries but for label and terminal, to find channels that are alike; None if not known."""
+        return self._body
 
 
 class Setup(Model):
@@ -246,7 +258,9 @@ def _named(raw: Map, model: type[Model], path: KeyPath, findings: Findings) -> d
 
 
 def _channels(raw: Map, findings: Findings, library: Library) -> dict[str, Channel]:
-    channels = {}
+    channels: dict[str, Channel] = {}
+    # Of channels that are alike, as many are in a large setup, the body is read once.
+    by_body: dict[Hashable, Channel] = {}
     for name, content in raw.items():
         path = ("channels", name)
         _check_name(name, "channel", path, findings)
@@ -258,20 +272,37 @@ def _channels(raw: Map, findings: Findings, library: Library) -> dict[str, Chann
                 valid="terminal, sensor or signal, unit, …",
             )
             continue
-        entries: dict[str, Any] = dict(content)
-        if "limits" in entries or isinstance(content.get("alarms"), Map):
-            entries |= _alarms(content, path, findings, library)
-        if isinstance(bands := content.get("bands"), Map):
-            entries["bands"] = _bands(bands, path, findings)
-        if isinstance(calibration := content.get("calibration"), Map):
-            place = (*path, "calibration")
-            entries["calibration"] = validate(Calibration, calibration, place, findings)
-        if isinstance(tares := content.get("tare"), List):
-            entries["tare"] = _tares(tares, (*path, "tare"), findings)
-        channel = validate(Channel, entries, path, findings)
+        body = tuple([(k, comparable(v)) for k, v in content.items() if k not in _PLACE])
+        if (alike := by_body.get(body)) is not None:
+            own = {key: content[key] for key in _PLACE if key in content}
+            place = validate(ChannelPlace, own, path, findings)
+            channels[name] = alike.model_copy(update=vars(place) if place else dict.fromkeys(_PLACE))
+            continue
+        before = len(findings)
+        channel = _channel(content, path, findings, library)
         if channel is not None:
             channels[name] = channel
+            if len(findings) == before:  # a finding belongs to its place
+                channel._body = body  # noqa: SLF001 - set once, here
+                by_body[body] = channel
     return channels
+
+
+_PLACE = tuple(ChannelPlace.model_fields)
+
+
+def _channel(content: Map, path: KeyPath, findings: Findings, library: Library) -> Channel | None:
+    entries: dict[str, Any] = dict(content)
+    if "limits" in entries or isinstance(content.get("alarms"), Map):
+        entries |= _alarms(content, path, findings, library)
+    if isinstance(bands := content.get("bands"), Map):
+        entries["bands"] = _bands(bands, path, findings)
+    if isinstance(calibration := content.get("calibration"), Map):
+        place = (*path, "calibration")
+        entries["calibration"] = validate(Calibration, calibration, place, findings)
+    if isinstance(tares := content.get("tare"), List):
+        entries["tare"] = _tares(tares, (*path, "tare"), findings)
+    return validate(Channel, entries, path, findings)
 
 
 def _alarms(channel: Map, path: KeyPath, findings: Findings, library: Library) -> dict[str, Any]:

@@ -70,7 +70,7 @@ def test_one_that_fails_stops_no_other(fleet, leitwerk):
     fleet.write(lines[1:])
     result = leitwerk("batch", fleet.file, fleet.table)
     assert (result.exit_code, "2 done, 0 earlier, 1 failed" in result.stderr) == (1, True)
-    assert "nobody answers there" in result.stdout
+    assert "no device answers there" in result.stdout
 
 
 def test_a_hundred_units_some_of_which_drop_the_link_end_verified_or_told(fleet, tmp_path):

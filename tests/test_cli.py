@@ -163,7 +163,7 @@ def test_nobody_at_the_address(leitwerk, kiln_file):
         path = kiln_file(f"modbus+tcp://127.0.0.1:{taken.getsockname()[1]}?unit=3")
         result = leitwerk("upload", path, "--timeout", "0.5")
     assert result.exit_code == 3
-    assert "nobody answers there" in result.stderr
+    assert "no device answers there" in result.stderr
 
 
 def test_a_device_that_stops_answering_in_the_middle_of_the_upload(standin, leitwerk, kiln_file):

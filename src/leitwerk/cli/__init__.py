@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
+import gc
+import os
 from difflib import get_close_matches
 from importlib import import_module
 
 import click
 
 from leitwerk import __version__
+
+# The package that reads models looks for plug-ins of its own at start-up; nothing here uses any, and
+# looking for them takes longer than to check a setup.
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "1")
+# What is loaded at start-up stays: to look through it again and again for garbage finds none.
+gc.set_threshold(50_000)
 
 # In the order of the work: section -> command -> module below this package, and its line in --help,
 # which is shown without loading the module.
@@ -116,5 +124,7 @@ class _Commands(click.Group):
 @click.pass_context
 def main(ctx: click.Context) -> None:
     """Check, upload and verify the setup of measuring devices, from one text file."""
+    if os.environ.get("NO_COLOR"):
+        ctx.color = False
     if ctx.invoked_subcommand is None:
         click.echo(WELCOME, nl=False)

@@ -66,7 +66,7 @@ def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
 
     Exit code 0: no difference. 1: differences. 2: usage. 3: not reached.
     """
-    from leitwerk.cli.printing import console, echo_json
+    from leitwerk.cli.printing import echo_json
     from leitwerk.datasheet.settings import diff_common, lines_by_block
     from leitwerk.errors import QuantityError
 
@@ -83,7 +83,7 @@ def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
     else:
         shown = [(c.setting, f"{c.shown_old()} | {c.shown_new()}") for c in changes]
         for line in lines_by_block(shown):
-            console().print(line, markup=False)
+            click.echo(line)
         click.echo(f"{len(changes)} of {count} settings differ", err=True)
     return FOUND if changes else FINE
 

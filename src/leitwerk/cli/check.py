@@ -22,7 +22,7 @@ def check(setup: str, *, as_json: bool, datasheet: str | None, account: bool) ->
 
     Exit code 0: no errors. 1: errors. 2: the file cannot be read.
     """
-    from leitwerk.cli.printing import console, counts_text, echo_json, print_findings
+    from leitwerk.cli.printing import counts_text, echo_json, print_findings
     from leitwerk.project.library import read_datasheet
     from leitwerk.project.setups import check_file
 
@@ -30,14 +30,13 @@ def check(setup: str, *, as_json: bool, datasheet: str | None, account: bool) ->
     if as_json:
         echo_json(result.to_dict())
         return FINE if result.ok else FOUND
-    out = console()
-    print_findings(result.findings, out)
+    print_findings(result.findings)
     if result.checked is not None:
         if account:
             for entry in result.checked.account.entries:
-                out.print(f"  {entry}", markup=False)
+                click.echo(f"  {entry}")
         for line in result.checked.account.lines():
-            out.print(line, markup=False)
+            click.echo(line)
     can = "can be uploaded" if result.ok else "cannot be uploaded like this"
-    out.print(f"{setup}: {can} ({counts_text(result.findings)})")
+    click.echo(f"{setup}: {can} ({counts_text(result.findings)})")
     return FINE if result.ok else FOUND

@@ -34,7 +34,7 @@ def datasheet(file: str, *, address: str | None, as_json: bool, link: LinkOption
     """
     from pathlib import Path
 
-    from leitwerk.cli.printing import console, echo_json, print_findings
+    from leitwerk.cli.printing import echo_json, print_findings
     from leitwerk.project.library import find_datasheet, known_models, read_datasheet
 
     known = not Path(file).exists() and file in known_models()
@@ -45,7 +45,7 @@ def datasheet(file: str, *, address: str | None, as_json: bool, link: LinkOption
             doubts = [finding.to_dict() for finding in sheet.doubts]
             echo_json({"model": sheet.model, "points": counts, "findings": doubts})
         else:
-            print_findings(sheet.doubts, console())
+            print_findings(sheet.doubts)
             points = ", ".join(f"{count} {group}" for group, count in counts.items() if count)
             warnings = f"{len(sheet.doubts)} warning{'s' * (len(sheet.doubts) != 1)}"
             click.echo(

@@ -39,7 +39,8 @@ def demo(folder: str) -> int:
     Starts the logger fichte-8 of the kiln at Tannried as a process of its own, checks a setup with
     two planted mistakes, uploads the corrected one and holds the readings against expectations.
     """
-    from leitwerk.cli.printing import console, counts_text, print_findings
+    from leitwerk.cli.printing import counts_text, print_findings
+    from leitwerk.cli.tables import console
     from leitwerk.project.setups import check_file
     from leitwerk.standins.process import start_standin
 
@@ -50,7 +51,7 @@ def demo(folder: str) -> int:
         wrong, right = _write_setups(where, standin.address)
         out.print(f"\n[bold]2. Check[/] {wrong}, in which two mistakes are planted:\n")
         result = check_file(wrong)
-        print_findings(result.findings, out)
+        print_findings(result.findings)
         out.print(f"{wrong}: cannot be uploaded like this ({counts_text(result.findings)})")
         passed = _upload_and_watch(where, right, out)
     out.print(f"\nThe logger is gone again. The files are in {where}/:")
@@ -82,8 +83,8 @@ def _write_setups(folder: Path, address: LinkAddress) -> tuple[Path, Path]:
 
 def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
     from leitwerk.cli.live import TableView
-    from leitwerk.cli.printing import closing_text
     from leitwerk.cli.progress import StepView
+    from leitwerk.cli.tables import closing_text
     from leitwerk.commissioning.live_check import verify
     from leitwerk.devices.device import connect
     from leitwerk.project.files import write_atomic

@@ -86,7 +86,7 @@ def device(
 
     Exit code 0: it was read. 2: usage. 3: not reached. 4: it refused.
     """
-    from leitwerk.cli.printing import console, echo_json, print_rows
+    from leitwerk.cli.printing import echo_json, print_rows
     from leitwerk.devices.device import open_device
     from leitwerk.reports.device_page import read_page
 
@@ -101,7 +101,7 @@ def device(
         echo_json(page.to_dict())
         return FINE
     count = f"{len(page.settings.values)}" + ("" if settings else ", shown by --settings")
-    print_rows([*page.rows(), ("settings", count)], console())
+    print_rows([*page.rows(), ("settings", count)])
     if settings:
         for line in page.setting_lines():
             click.echo(f"  {line}")

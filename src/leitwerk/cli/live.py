@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from contextlib import nullcontext
 from typing import TYPE_CHECKING, Self
 
@@ -74,19 +75,19 @@ def live(
 
 
 def _is_terminal() -> bool:
-    from leitwerk.cli.printing import console
-
-    return console().is_terminal
+    return sys.stdout.isatty()
 
 
 def _print(report: LiveReport, form: str | None, *, shown_already: bool) -> None:
-    from leitwerk.cli.printing import closing_text, console, echo_json
+    from leitwerk.cli.printing import echo_json
 
     if form == "json":
         echo_json(report.to_dict())
     elif form == "csv":
         click.echo(report.to_csv(), nl=False)
     elif shown_already:
+        from leitwerk.cli.tables import closing_text, console
+
         console().print(closing_text(report))
     else:
         click.echo(str(report))
@@ -98,7 +99,7 @@ class TableView:
     def __init__(self, title: str) -> None:
         from rich.live import Live
 
-        from leitwerk.cli.printing import console
+        from leitwerk.cli.tables import console
 
         self._title = title
         self._live = Live(console=console(wraps=True), auto_refresh=False)
@@ -112,7 +113,7 @@ class TableView:
 
     def show(self, sample: Sample) -> None:
         """Draw the table with what is known after this sample."""
-        from leitwerk.cli.printing import live_table
+        from leitwerk.cli.tables import live_table
 
         caption = f"sample {sample.number} of {sample.total}"
         width = self._live.console.width

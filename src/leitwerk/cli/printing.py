@@ -1,38 +1,23 @@
-"""Tables and colours for people, and JSON for programs."""
+"""Findings, rows and columns for people, and JSON for programs."""
 
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Literal
+import shutil
+import sys
+import textwrap
+from collections.abc import Iterable, Sequence
+from typing import Any
 
 import click
-from rich.box import SIMPLE_HEAD
-from rich.console import Console, Group
-from rich.table import Table
-from rich.text import Text
 
-from leitwerk.evaluation.verdict import ChannelReport, Verdict
 from leitwerk.findings import Finding, count_findings
-from leitwerk.parsing.quantities import format_number
-from leitwerk.results import Outcome
 
-if TYPE_CHECKING:
-    from leitwerk.commissioning.live_report import LiveReport
-
-_SEVERITY = {"error": "bold red", "warning": "yellow", "note": "cyan"}
-OUTCOME_STYLES = {Outcome.PASSED: "green", Outcome.FAILED: "bold red", Outcome.UNKNOWN: "yellow"}
-_WIDE = 110  # characters that all columns need
-_STATE = {"normal": "green", "pending": "yellow", "unacknowledged": "bold red"}
-
-
-def console(*, wraps: bool = False) -> Console:
-    """Standard output; colours only on a terminal, and none where NO_COLOR asks for none.
-
-    What ``wraps`` is broken between words; otherwise long lines are left to the terminal.
-    """
-    return Console(highlight=False, soft_wrap=not wraps)
+_SEVERITY: dict[str, dict[str, Any]] = {
+    "error": {"fg": "red", "bold": True},
+    "warning": {"fg": "yellow"},
+    "note": {"fg": "cyan"},
+}
 
 
 def echo_json(content: Any) -> None:
@@ -45,32 +30,32 @@ def print_result(result: Any, *, as_json: bool) -> None:
     if as_json:
         echo_json(result.to_dict())
     else:
-        console().print(str(result), markup=False)
+        click.echo(str(result))
 
 
-def print_findings(findings: Iterable[Finding], out: Console) -> None:
+def print_findings(findings: Iterable[Finding], *, err: bool = False) -> None:
     """Print findings, each with its place, what is valid and what to do."""
     for finding in findings:
-        head = Text(f"{finding.place}: ")
-        head.append(finding.severity.value, _SEVERITY[finding.severity])
-        head.append(": ")
+        severity = finding.severity.value
+        head, shown = f"{finding.place}: {severity}: ", f"{finding.place}: "
+        shown += click.style(severity, **_SEVERITY[severity]) + ": "
         if finding.channel:
-            head.append(f"channel {finding.channel}: ", "bold")
-        head.append(finding.message)
-        _print_wrapped(head, 4, out)
+            head += f"channel {finding.channel}: "
+            shown += click.style(f"channel {finding.channel}: ", bold=True)
+        _print_wrapped(head, shown, finding.message, 4, err=err)
         for name, text in finding.advice():
-            line = Text(f"    {name}: ", "dim").append(text, "not dim")
-            _print_wrapped(line, 6 + len(name), out)
+            head = f"    {name}: "
+            _print_wrapped(head, click.style(head, dim=True), text, 6 + len(name), err=err)
 
 
-def print_rows(rows: Iterable[tuple[str, str]], out: Console) -> None:
+def print_rows(rows: Iterable[tuple[str, str]]) -> None:
     """Print headings with their texts beside them; equal headings below each other stand once."""
     every = list(rows)
     width = max((len(heading) for heading, _ in every), default=0) + 2
     before = ""
     for heading, text in every:
-        shown = "" if heading == before else heading
-        _print_wrapped(Text(f"{shown:{width}}", "bold").append(text, "not bold"), width, out)
+        head = f"{'' if heading == before else heading:{width}}"
+        _print_wrapped(head, click.style(head, bold=True), text, width)
         before = heading
 
 
@@ -83,17 +68,6 @@ def print_columns(head: Sequence[str], rows: Iterable[Sequence[str]]) -> None:
         click.echo("  ".join(cells).rstrip())
 
 
-def _print_wrapped(text: Text, indent: int, out: Console) -> None:
-    """Print a text; on a terminal between words, later lines indented. Elsewhere it is one line."""
-    if not out.is_terminal:
-        out.print(text)
-        return
-    first, *more = text.wrap(out, max(20, out.width - indent))
-    out.print(first)
-    for line in more:
-        out.print(Text(" " * indent).append(line))
-
-
 def counts_text(findings: Sequence[Finding]) -> str:
     """How many findings of each severity, in words."""
     counts = count_findings(findings)
@@ -102,84 +76,23 @@ def counts_text(findings: Sequence[Finding]) -> str:
     )
 
 
-def live_table(channels: Sequence[ChannelReport], title: str, caption: str, width: int) -> Group:
-    """The channels of a live check as a table, with the reasons below it.
+def _print_wrapped(head: str, shown: str, text: str, indent: int, *, err: bool = False) -> None:
+    """Print a heading, ``shown`` in its colours, and a text.
 
-    On a narrow terminal the columns are left out that a technician misses least.
+    On a terminal it is broken between words, later lines indented; elsewhere it is one line.
     """
-    table = Table(
-        title=title, title_justify="left", title_style="bold", box=SIMPLE_HEAD, pad_edge=False
-    )
-    wide = width >= _WIDE
-    columns = [c for c in _COLUMNS if wide or c.always]
-    for column in columns:
-        table.add_column(column.name, justify=column.justify, no_wrap=True)
-    for channel in channels:
-        table.add_row(*(column.cell(channel) for column in columns))
-    reasons = [
-        Text(f"{c.name}: ", "bold").append(text, "not bold")
-        for c in channels
-        for text in (c.reason, c.remark)
-        if text
-    ]
-    return Group(table, *reasons, Text(caption, "dim"))
-
-
-def closing_text(report: LiveReport) -> Text:
-    """The last lines of a live check; the summary in the colour of its verdict."""
-    *notes, summary = report.closing()
-    style = OUTCOME_STYLES[report.outcome]
-    return Text("".join(f"{note}\n" for note in notes)).append(summary, f"bold {style}")
-
-
-def _alarms(c: ChannelReport) -> Text:
-    cell = Text()
-    for name, state in c.alarms.items():
-        cell.append("\n" if cell else "").append(f"{name} ").append(
-            state, _STATE.get(state, "yellow")
-        )
-    if c.band:
-        cell.append("\n" if cell else "").append(c.band)
-    return cell
-
-
-def _spread(c: ChannelReport) -> str:
-    if c.standard_deviation is None or c.states:
-        return ""
-    return f"{c.standard_deviation:.2g}"
-
-
-@dataclass(frozen=True)
-class _Column:
-    name: str
-    cell: Callable[[ChannelReport], str | Text]
-    justify: Literal["left", "right"] = "left"
-    always: bool = False
-
-
-def _expected(c: ChannelReport) -> str:
-    if c.expected is None or c.tolerance is None:
-        return "–"
-    if c.states is not None:
-        return c.shown(c.expected)
-    return f"{format_number(c.expected)} ± {format_number(c.tolerance)}"
-
-
-def _verdict(c: ChannelReport) -> Text:
-    asked = c.verdict is not Verdict.NO_EXPECTATION
-    return Text(c.verdict.value, OUTCOME_STYLES[c.outcome] if asked else "dim")
-
-
-_COLUMNS = (
-    _Column("Channel", lambda c: c.name, always=True),
-    _Column("Last", lambda c: c.shown(c.last), "right"),
-    _Column("Mean", lambda c: c.shown(c.mean), "right", always=True),
-    _Column("Min", lambda c: c.shown(c.minimum), "right"),
-    _Column("Max", lambda c: c.shown(c.maximum), "right"),
-    _Column("Std dev", _spread, "right"),
-    _Column("Unit", lambda c: c.unit, always=True),
-    _Column("Quality", lambda c: c.quality, always=True),
-    _Column("Alarm", _alarms, always=True),
-    _Column("Expected", _expected, always=True),
-    _Column("Verdict", _verdict, always=True),
-)
+    stream = sys.stderr if err else sys.stdout
+    if not stream.isatty():
+        click.echo(shown + text, err=err)
+        return
+    first, *more = textwrap.wrap(
+        head + text,
+        max(indent + 20, shutil.get_terminal_size().columns),
+        subsequent_indent=" " * indent,
+        break_long_words=False,
+        break_on_hyphens=False,
+        drop_whitespace=True,
+    ) or [head]
+    # A heading that is itself broken is left without its colours.
+    first = shown + first.removeprefix(head) if first.startswith(head) else first
+    click.echo("\n".join([first, *more]), err=err)

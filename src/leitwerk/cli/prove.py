@@ -80,7 +80,7 @@ def prove(
 def _print_proof(proof: Proof) -> None:
     from rich.text import Text
 
-    from leitwerk.cli.printing import OUTCOME_STYLES, console
+    from leitwerk.cli.tables import OUTCOME_STYLES, console
 
     out = console()
     head, *steps, end = str(proof).splitlines()

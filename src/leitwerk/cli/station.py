@@ -103,12 +103,12 @@ def _reach(setup: str, link: LinkOptions) -> tuple[CheckedSetup, StationLink]:
 
 
 def _show(view: StationView, *, as_json: bool) -> int:
-    from leitwerk.cli.printing import console, echo_json, print_rows
+    from leitwerk.cli.printing import echo_json, print_rows
     from leitwerk.protocols.station import RequestStatus
 
     if as_json:
         echo_json(view.to_dict())
     else:
-        print_rows(view.rows(), console())
+        print_rows(view.rows())
     settled = view.status in {RequestStatus.NONE, RequestStatus.IN_FORCE}
     return FINE if settled and not view.overdue else FOUND

@@ -60,7 +60,8 @@ def budget(setup: str, *, start: str | None, poll_s: float | None, as_json: bool
     Exit code 0: all of it fits. 1: something does not. 2: usage.
     """
     from leitwerk.check.budget_check import setup_budget
-    from leitwerk.cli.printing import console, echo_json
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.cli.tables import console
     from leitwerk.parsing.address import LinkAddress
     from leitwerk.rules.schedule import local_text
 

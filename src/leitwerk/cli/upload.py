@@ -41,12 +41,12 @@ def upload(setup: str, *, plan: bool, writing: Writing, link: LinkOptions, as_js
     from leitwerk.transfer.upload import upload as carry
 
     checked = read_setup(setup)
+    warnings = [f for f in checked.findings if f.severity is Severity.WARNING]
+    print_findings(warnings, err=True)
     with (
         connect(checked, link=link) as device,
         StepView() as steps,
     ):
-        warnings = [f for f in checked.findings if f.severity is Severity.WARNING]
-        print_findings(warnings, steps.console)
         if plan:
             planned = plan_upload(checked, device)
             print_result(planned, as_json=as_json)

@@ -8,9 +8,12 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal, TypeVar
 
-from pydantic import BaseModel, ConfigDict, PlainValidator, ValidationError, WithJsonSchema
+from pydantic import BaseModel, ConfigDict, ValidationError, WithJsonSchema
+from pydantic_core import CoreSchema
+from pydantic_core.core_schema import no_info_plain_validator_function
 
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
@@ -23,7 +26,12 @@ class Model(BaseModel):
     """Base of everything that is read from a file: exact types, no further keys, no changes."""
 
     model_config = ConfigDict(
-        frozen=True, strict=True, extra="forbid", allow_inf_nan=False, arbitrary_types_allowed=True
+        frozen=True,
+        strict=True,
+        extra="forbid",
+        allow_inf_nan=False,
+        arbitrary_types_allowed=True,
+        defer_build=True,  # most commands need few of them
     )
 
 
@@ -33,9 +41,28 @@ YesNo = Annotated[Literal["yes", "no"], WithJsonSchema({"enum": [True, False, "y
 OnOff = Annotated[Literal["on", "off"], WithJsonSchema({"enum": [True, False, "on", "off"]})]
 
 
-def reader(kind: type | tuple[type, ...], parse: Callable[[object], Any]) -> PlainValidator:
+@dataclass(frozen=True, slots=True)
+class _Reader:
+    """Reads a value by a function of ours.
+
+    The package's own marker for that works out a schema of the result's type, too, which nothing
+    needs and which takes longer than everything else together.
+    """
+
+    kind: type | tuple[type, ...]
+    parse: Callable[[object], Any]
+
+    def __get_pydantic_core_schema__(self, source: Any, handler: Any) -> CoreSchema:
+        del source, handler
+        kind, parse = self.kind, self.parse
+        return no_info_plain_validator_function(
+            lambda value: value if isinstance(value, kind) else parse(value)
+        )
+
+
+def reader(kind: type | tuple[type, ...], parse: Callable[[object], Any]) -> _Reader:
     """Parse what a file holds; let through what is already a value (no file can hold one)."""
-    return PlainValidator(lambda value: value if isinstance(value, kind) else parse(value))
+    return _Reader(kind, parse)
 
 
 def text_of(value: object, valid: str) -> str:

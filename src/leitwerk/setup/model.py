@@ -276,7 +276,9 @@ def _channels(raw: Map, findings: Findings, library: Library) -> dict[str, Chann
         if (alike := by_body.get(body)) is not None:
             own = {key: content[key] for key in _PLACE if key in content}
             place = validate(ChannelPlace, own, path, findings)
-            channels[name] = alike.model_copy(update=vars(place) if place else dict.fromkeys(_PLACE))
+            channels[name] = alike.model_copy(
+                update=vars(place) if place else dict.fromkeys(_PLACE)
+            )
             continue
         before = len(findings)
         channel = _channel(content, path, findings, library)

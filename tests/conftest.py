@@ -26,6 +26,7 @@ settings.register_profile("fuzz", max_examples=_FUZZ, deadline=None)
 settings.register_profile("usual", deadline=None)
 settings.load_profile("usual")
 
+ROOT = Path(__file__).parent.parent
 PASSWORDS = {"operator": "1834"}
 EXAMPLES = resources.files("leitwerk") / "examples"
 KILN = (EXAMPLES / "kiln.yaml").read_text("utf-8")

@@ -4,14 +4,13 @@ import json
 import re
 import subprocess
 import sys
-from pathlib import Path
 
 import pytest
 
 import leitwerk
+from conftest import ROOT
 from leitwerk.cli import _COMMANDS
 
-ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").rglob("*.md"))]
 
 
@@ -24,6 +23,7 @@ def test_a_new_public_name_shows_in_the_diff():
         _ = leitwerk.upload_all
 
 
+@pytest.mark.process
 def test_importing_the_package_loads_next_to_nothing():
     code = "import sys, leitwerk; print(json.dumps(sorted(m for m in sys.modules if 'leitw' in m)))"
     done = subprocess.run(
@@ -32,6 +32,7 @@ def test_importing_the_package_loads_next_to_nothing():
     assert json.loads(done.stdout) == ["leitwerk"]
 
 
+@pytest.mark.process
 @pytest.mark.parametrize("example", sorted((ROOT / "examples").glob("*.py")), ids=lambda p: p.name)
 def test_an_example_runs(example, tmp_path):
     done = subprocess.run(

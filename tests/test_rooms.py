@@ -6,11 +6,11 @@ The floors stand in one place, the table of packages on the architecture page. T
 import ast
 import graphlib
 import re
-from pathlib import Path
 
 import pytest
 
-ROOT = Path(__file__).parent.parent
+from conftest import ROOT
+
 SRC = ROOT / "src" / "leitwerk"
 PAGE = (ROOT / "docs" / "architecture.md").read_text("utf-8")
 MODULES = sorted(SRC.rglob("*.py"))

@@ -7,6 +7,7 @@ from conftest import checked, example
 from leitwerk.parsing.address import parse_address
 
 
+@pytest.mark.process
 @pytest.mark.parametrize(
     ("name", "words", "password", "receipt", "verdict"),
     [
@@ -39,6 +40,7 @@ def test_setup_upload_live(
     assert f"PASSED: {verdict} expectations met" in live.stdout, live.output
 
 
+@pytest.mark.process
 def test_one_command_starts_any_set_and_prints_their_addresses():
     words = ["linde", "eibe", "ahorn", "--copies", "2"]
     with lw.start_standin(*words) as every:
@@ -47,6 +49,7 @@ def test_one_command_starts_any_set_and_prints_their_addresses():
     assert parse_address(str(every.addresses[0])) == every.addresses[0]
 
 
+@pytest.mark.process
 def test_different_devices_share_one_bus():
     with lw.start_standin("linde", "weide", "--bus") as every:
         assert len({address.serial_port for address in every.addresses}) == 1

@@ -301,6 +301,7 @@ def test_acknowledging_and_arming_are_asked_for(leitwerk, tmp_path):
     assert "no output 'wheal'" in leitwerk("loop", mill, "wheal").output
 
 
+@pytest.mark.process
 def test_one_command_proves_an_alarm_on_a_stand_in(leitwerk, tmp_path):
     setup = tmp_path / "guard.yaml"
     text = (EXAMPLES / "kiln-guard.yaml").read_text("utf-8")

@@ -86,6 +86,7 @@ def test_a_tare_is_read_without_the_earlier_ones(device, logger, tmp_path):
     assert values.mean() == pytest.approx(2310 + 850, abs=5)
 
 
+@pytest.mark.process
 def test_the_command_takes_a_tare_and_undoes_it(standin, leitwerk, kiln_file):
     path = kiln_file(standin().address)
     before = Path(path).read_text("utf-8")

@@ -65,6 +65,7 @@ def text(words):
     return struct.pack(f">{len(words)}H", *words).split(b"\0")[0].decode("latin-1")
 
 
+@pytest.mark.process
 def test_a_foreign_client_finds_the_uploaded_values(client, tmp_path):
     assert client.read(16, 2) == [0, 600]  # factory: every 60.0 s
     upload(client.address, tmp_path)
@@ -80,6 +81,7 @@ def test_a_foreign_client_finds_the_uploaded_values(client, tmp_path):
     assert client.read(600, 6) == [1, 1, 780, 750, 30, 3]  # the alarm too_hot
 
 
+@pytest.mark.process
 def test_a_scale_falsified_by_hand_makes_the_verdict_wrong(client, tmp_path):
     setup = upload(client.address, tmp_path)
     client.log_in(OPERATOR)
@@ -98,6 +100,7 @@ def test_a_scale_falsified_by_hand_makes_the_verdict_wrong(client, tmp_path):
     assert report.outcome == "not passed"
 
 
+@pytest.mark.process
 def test_rights_are_asked_for(client):
     interval = (16, 0, 50)
     assert client.write(*interval) == 1  # nobody is logged in
@@ -116,6 +119,7 @@ def test_rights_are_asked_for(client):
     assert client.command(COMMIT) == 1
 
 
+@pytest.mark.process
 def test_settings_are_taken_only_while_it_is_not_recording(client):
     client.log_in(OPERATOR)
     assert client.command(START) is None
@@ -126,6 +130,7 @@ def test_settings_are_taken_only_while_it_is_not_recording(client):
     assert client.read(40, 5, function=4) == [0, 1, 2, 1, 1]  # one recording, not fetched
 
 
+@pytest.mark.process
 def test_a_commit_with_a_bad_value_changes_nothing(client):
     client.log_in(OPERATOR)
     assert client.write(16, 0, 50) is None
@@ -134,6 +139,7 @@ def test_a_commit_with_a_bad_value_changes_nothing(client):
     assert client.read(16, 2) == [0, 600]
 
 
+@pytest.mark.process
 @pytest.mark.parametrize(
     ("function", "start", "count", "code"), [(3, 990, 20, 2), (4, 499, 2, 2), (1, 0, 1, 1)]
 )
@@ -142,6 +148,7 @@ def test_what_it_does_not_have_is_an_exception(client, function, start, count, c
     assert reply == bytes((function | 0x80, code))
 
 
+@pytest.mark.process
 def test_it_ends_with_its_block():
     with lw.start_standin("fichte-8") as one:
         client = Client(one.address)
@@ -152,6 +159,7 @@ def test_it_ends_with_its_block():
         socket.create_connection((one.address.host, one.address.port), timeout=1)
 
 
+@pytest.mark.process
 def test_a_stand_in_that_cannot_start_says_why(client):
     with pytest.raises(lw.LeitwerkError, match="did not start: there is no stand-in"):
         lw.start_standin("eiche")

@@ -48,6 +48,7 @@ def ready(standin, leitwerk, kiln_file):
     return path
 
 
+@pytest.mark.process
 def test_the_live_table_refreshes_in_place_and_stays(ready, tmp_path):
     code, screen, sent = on_terminal(
         ["live", ready, "--for", "0.6 s", "--every", "0.2 s"], tmp_path
@@ -67,6 +68,7 @@ def test_the_live_table_refreshes_in_place_and_stays(ready, tmp_path):
     assert b"\x1b[" in sent
 
 
+@pytest.mark.process
 def test_a_narrow_terminal_leaves_out_columns_and_none_wraps(ready, tmp_path):
     _, screen, _ = on_terminal(["live", ready, "--for", "0.2 s"], tmp_path, columns=80)
     head = next(line for line in screen if "Channel" in line)
@@ -75,11 +77,13 @@ def test_a_narrow_terminal_leaves_out_columns_and_none_wraps(ready, tmp_path):
     assert next(line for line in screen if "air_top" in line).split()[-1] == "pass"
 
 
+@pytest.mark.process
 def test_no_colour_is_sent_where_none_is_wanted(ready, tmp_path):
     _, _, sent = on_terminal(["check", ready], tmp_path, NO_COLOR="1")
     assert b"\x1b[3" not in sent
 
 
+@pytest.mark.process
 def test_the_password_is_asked_for_and_never_shown(standin, kiln_file, tmp_path):
     path = kiln_file(standin().address)
     code, screen, sent = on_terminal(
@@ -91,6 +95,7 @@ def test_the_password_is_asked_for_and_never_shown(standin, kiln_file, tmp_path)
     assert any("185 settings read back, all as asked" in line for line in screen)
 
 
+@pytest.mark.process
 def test_findings_wrap_between_words_with_later_lines_indented(kiln_file, tmp_path):
     path = kiln_file("modbus+tcp://127.0.0.1")
     file = Path(path)

@@ -4,15 +4,15 @@ import asyncio
 import re
 import struct
 import threading
-from pathlib import Path
 
 import pytest
 from pymodbus.server import ModbusTcpServer
 from pymodbus.simulator import DataType, SimData, SimDevice
 
 import leitwerk as lw
+from conftest import ROOT
 
-PAGE = (Path(__file__).parent.parent / "docs" / "guide" / "own-device.md").read_text("utf-8")
+PAGE = (ROOT / "docs" / "guide" / "own-device.md").read_text("utf-8")
 DATASHEET, SETUP = re.findall(r"```yaml\n((?:datasheet|leitwerk): 1\n.*?)```", PAGE, re.DOTALL)
 
 

@@ -104,6 +104,7 @@ def test_what_cannot_be_explained_is_told(leitwerk, kiln_file, words, code, says
     assert (result.exit_code, says in result.stderr) == (code, True)
 
 
+@pytest.mark.process
 def test_the_command_as_text_json_and_figure(standin, leitwerk, kiln_file, tmp_path):
     path = kiln_file(standin().address)
     assert leitwerk("upload", path).exit_code == 0

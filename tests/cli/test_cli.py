@@ -42,6 +42,7 @@ def test_help_names_every_command_and_each_has_its_own(leitwerk):
     assert leitwerk("--version").stdout == f"leitwerk {lw.__version__}\n"
 
 
+@pytest.mark.process
 @pytest.mark.parametrize("word", ["--help", "--version", ""])
 def test_starting_up_loads_click_and_nothing_heavy(word):
     code = (
@@ -137,6 +138,7 @@ def test_models_are_listed_and_chosen_with_reasons(leitwerk, kiln_file):
     assert [fit["fits"] for fit in content] == [True] + [False] * 7
 
 
+@pytest.mark.process
 @pytest.mark.parametrize("command", ["upload", "live"])
 def test_devices_that_are_not_what_they_should_be(standin, leitwerk, kiln_file, command):
     for options, code, says in (
@@ -166,6 +168,7 @@ def test_nobody_at_the_address(leitwerk, kiln_file):
     assert "no device answers there" in result.stderr
 
 
+@pytest.mark.process
 def test_a_device_that_stops_answering_in_the_middle_of_the_upload(standin, leitwerk, kiln_file):
     path = kiln_file(standin("--silent-after-writes", "6").address)
     result = leitwerk("upload", path, "--timeout", "0.3")
@@ -176,6 +179,7 @@ def test_a_device_that_stops_answering_in_the_middle_of_the_upload(standin, leit
     assert "remedy: mend the cause, then run the same upload again" in result.stderr
 
 
+@pytest.mark.process
 def test_upload_tells_its_steps_and_prints_the_receipt(standin, leitwerk, kiln_file):
     path = kiln_file(standin("--recordings", "2").address)
     refused = leitwerk("upload", path)
@@ -190,6 +194,7 @@ def test_upload_tells_its_steps_and_prints_the_receipt(standin, leitwerk, kiln_f
     assert json.loads(again.stdout)["changes"] == []
 
 
+@pytest.mark.process
 def test_a_trace_is_kept_without_the_password(standin, leitwerk, kiln_file, tmp_path):
     path, trace = kiln_file(standin().address), tmp_path / "trace.txt"
     assert leitwerk("upload", path, "--trace", str(trace)).exit_code == 0
@@ -200,6 +205,7 @@ def test_a_trace_is_kept_without_the_password(standin, leitwerk, kiln_file, tmp_
     assert leitwerk("live", path, "--trace", "/nowhere/x").exit_code == 2
 
 
+@pytest.mark.process
 def test_a_password_is_asked_for_by_name(standin, leitwerk, kiln_file, monkeypatch):
     monkeypatch.delenv("LEITWERK_PASSWORD_OPERATOR")
     result = leitwerk("upload", kiln_file(standin().address))
@@ -207,6 +213,7 @@ def test_a_password_is_asked_for_by_name(standin, leitwerk, kiln_file, monkeypat
     assert "set LEITWERK_PASSWORD_OPERATOR" in result.stderr
 
 
+@pytest.mark.process
 def test_the_demo_leaves_nothing_outside_its_folder(tmp_path):
     environment = {**os.environ, "NO_COLOR": "1"}
     done = subprocess.run(

@@ -172,6 +172,7 @@ def kill_at(upload_of, path, writes):
     return subprocess.run(words, env=environment, capture_output=True, check=False).returncode
 
 
+@pytest.mark.process
 @pytest.mark.parametrize("how", ["--finish", "--undo"])
 def test_a_killed_process_leaves_what_the_command_recovers(leitwerk, tmp_path, monkeypatch, how):
     monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "2208")
@@ -194,6 +195,7 @@ def test_a_killed_process_leaves_what_the_command_recovers(leitwerk, tmp_path, m
     assert "no upload to this device was broken off" in leitwerk("recover", str(path)).stderr
 
 
+@pytest.mark.process
 def test_two_uploads_at_once_do_not_mix(standin, tmp_path):
     address = standin("--slow", "0.01").address
     setups = [
@@ -364,6 +366,7 @@ def test_an_upload_takes_the_fewest_requests_for_what_it_changes(names):
     assert fewest <= len(link.requests) <= fewest + spare
 
 
+@pytest.mark.process
 @pytest.mark.parametrize(
     ("model", "name", "password", "least"),
     [("fichte-8", "kiln", "1834", 36), ("linde", "station", "2208", 10)],

@@ -79,6 +79,7 @@ def test_any_answer_is_a_refusal_or_not(answer, refuses):
     assert code is None or code >= 0
 
 
+@pytest.mark.process
 def test_a_password_is_in_no_trace_and_no_message():
     entries = []
     with lw.start_standin("birke", "--rtu") as one:

@@ -82,6 +82,7 @@ def course_of(setup_text=GUARD):
 # ---------------------------------------------------------------------- proofs
 
 
+@pytest.mark.process
 def test_all_that_should_happen_when_a_sensor_is_warmed_and_cools(sheet, tmp_path, gateway):
     bench = Bench(sheet, tmp_path, gateway, course=course_of())
     proof = prove(bench.setup, bench.device, bench.options, ALARM, duration_s=60.0)
@@ -408,6 +409,7 @@ def test_a_mail_server_with_tls_wants_its_user_and_a_certificate_that_holds(tmp_
     assert [m["to"] for m in server.mails] == [["ida@tannried.example"]]
 
 
+@pytest.mark.process
 def test_topics_are_published_over_mqtt(tmp_path):
     with lw.start_standin("laerche") as station:
         broker = f"mqtt+tcp://{station.address.host}:{station.address.port}"
@@ -501,6 +503,7 @@ def test_the_device_switches_a_relay_off_when_the_computer_is_gone(sheet, tmp_pa
         assert bench.device.status_points()["relay.2.state"] == state
 
 
+@pytest.mark.process
 def test_a_service_that_is_ended_leaves_outputs_safe(standin, tmp_path, gateway):
     text = GUARD.replace("{pulse: horn, for: 3 s}", "{set: horn, to: on}").replace(
         "after: 5 s", "after: 0 s"

@@ -19,6 +19,7 @@ def address(standin):
     return standin().address
 
 
+@pytest.mark.process
 def test_a_scan_finds_who_is_there_and_tells_it_early(address):
     seen, steps = [], []
     found = scan(
@@ -32,6 +33,7 @@ def test_a_scan_finds_who_is_there_and_tells_it_early(address):
     assert str(unknown.found[0]).endswith("a device that no datasheet knows")
 
 
+@pytest.mark.process
 def test_garbage_on_the_line_is_told_from_silence(standin):
     address = standin("--rtu", "--corrupt-every", "1").address
     found = scan([address], [], timeout_s=0.3)
@@ -39,6 +41,7 @@ def test_garbage_on_the_line_is_told_from_silence(standin):
     assert "does not run at 19200,8N1" in found.summary()
 
 
+@pytest.mark.process
 def test_line_settings_are_tried_in_turn_and_those_a_port_cannot_do_are_passed_over(leitwerk):
     with lw.start_standin("linde", "--rtu", "--unit", "5") as one:
         bare = f"modbus+rtu://{one.address.serial_port}?unit=5"  # 19200,8E1: no parity there
@@ -49,6 +52,7 @@ def test_line_settings_are_tried_in_turn_and_those_a_port_cannot_do_are_passed_o
     assert "ask at 9600,8N1: 2/2" in found.stderr
 
 
+@pytest.mark.process
 def test_the_command_finds_and_says_when_nobody_is_there(leitwerk, address):
     result = leitwerk("find", str(address), "--units", "2..4", "--json")
     assert result.exit_code == 0
@@ -112,6 +116,7 @@ def test_an_overlap_of_blocks_points_to_the_line_of_the_block():
     assert "label" in text.splitlines()[finding.line - 1]
 
 
+@pytest.mark.process
 def test_the_datasheet_command(leitwerk, address, tmp_path):
     assert "no errors found, 0 warnings" in leitwerk("datasheet", "linde").stdout
     tried = leitwerk("datasheet", "fichte-8", "--try", str(address), "--json")
@@ -126,6 +131,7 @@ def test_the_datasheet_command(leitwerk, address, tmp_path):
     assert leitwerk("datasheet", "linde", "--try", str(NOWHERE)).exit_code == 3
 
 
+@pytest.mark.process
 def test_whoever_no_datasheet_knows_may_introduce_itself():
     for model, says in (("eibe", "serial number SH-0093, firmware 3.1, no datasheet"),
                         ("ahorn", "ahorn, serial number 30071, firmware 2.3, no datasheet")):  # fmt: skip
@@ -134,6 +140,7 @@ def test_whoever_no_datasheet_knows_may_introduce_itself():
         assert str(found).endswith(says)
 
 
+@pytest.mark.process
 def test_framing_errors_speak_of_the_baud_rate(standin, monkeypatch):
     counts = iter([3, 40])
     monkeypatch.setattr(scanning, "framing_errors", lambda path: next(counts))
@@ -141,6 +148,7 @@ def test_framing_errors_speak_of_the_baud_rate(standin, monkeypatch):
     assert "(37 framing errors: the baud rate is another)" in scan([address], []).summary()
 
 
+@pytest.mark.process
 def test_two_that_say_they_are_the_same_are_told():
     with lw.start_standin("linde", "weide", "--bus") as bus:
         base = bus.address

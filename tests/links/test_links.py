@@ -4,12 +4,11 @@ import re
 import socket
 import struct
 import threading
-from pathlib import Path
 
 import pytest
 
 import leitwerk as lw
-from conftest import example, kept, kiln
+from conftest import ROOT, example, kept, kiln
 from leitwerk.links.modbus import ModbusLink
 from leitwerk.links.serial_port import why_port_fails
 from leitwerk.parsing.address import _SCHEMES, parse_address
@@ -49,6 +48,7 @@ def test_what_is_no_address(typed, says):
     assert caught.value.valid
 
 
+@pytest.mark.process
 def test_the_whole_thread_on_a_serial_line_with_a_masked_trace(standin, tmp_path):
     entries = []
     setup = kiln(standin("--rtu").address)
@@ -62,6 +62,7 @@ def test_the_whole_thread_on_a_serial_line_with_a_masked_trace(standin, tmp_path
     assert [e.sent for e in entries[:4]] == [True, False, True, False]
 
 
+@pytest.mark.process
 def test_reads_outlive_a_noisy_line(standin):
     setup = kiln(standin("--rtu", "--corrupt-every", "4").address)
     with lw.connect(setup, link=lw.LinkOptions(0.3)) as device:
@@ -69,6 +70,7 @@ def test_reads_outlive_a_noisy_line(standin):
         assert len(device.read_settings().values) == 185
 
 
+@pytest.mark.process
 def test_devices_on_one_port_share_it(standin):
     address = standin("--rtu").address
     links = [ModbusLink(address) for _ in range(3)]
@@ -207,6 +209,7 @@ def test_an_answer_to_another_question_is_never_taken(reply, says):
     link.close()
 
 
+@pytest.mark.process
 @pytest.mark.parametrize(
     ("words", "says"),
     [
@@ -233,6 +236,7 @@ def test_faults_of_the_link_leave_a_whole_device(standin, tmp_path, words, says)
                                                   "it works with the new settings"))  # fmt: skip
 
 
+@pytest.mark.process
 def test_power_lost_without_a_commit_leaves_what_the_upload_says(leitwerk, tmp_path, monkeypatch):
     monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "2208")
     with lw.start_standin("linde", "--rtu", "--power-loss-at-write", "2") as one:
@@ -247,11 +251,13 @@ def test_power_lost_without_a_commit_leaves_what_the_upload_says(leitwerk, tmp_p
     assert "read back, all as asked" in mended.stdout
 
 
+@pytest.mark.process
 def test_reads_outlive_a_device_that_hangs_up(standin):
     with lw.connect(kiln(standin("--drop-every", "3").address)) as device:
         assert [device.identify().serial for _ in range(5)] == ["K2-00417"] * 5
 
 
+@pytest.mark.process
 def test_one_port_speaks_one_language(standin):
     address = standin("--rtu").address
     link = ModbusLink(address)
@@ -261,7 +267,7 @@ def test_one_port_speaks_one_language(standin):
 
 
 def test_the_page_has_every_kind_of_address():
-    page = (Path(__file__).parent.parent / "docs" / "guide" / "links.md").read_text("utf-8")
+    page = (ROOT / "docs" / "guide" / "links.md").read_text("utf-8")
     rows = re.findall(r"^\| `(\w+\+\w+://[^`]*)`", page, re.MULTILINE)
     examples = {
         "USER@": "ida@",

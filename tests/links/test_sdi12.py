@@ -76,6 +76,7 @@ def link(address, unit=None, **options):
     return Sdi12Link(parse_address(text), options=LinkOptions(**{"timeout_s": 0.3, **options}))
 
 
+@pytest.mark.process
 def test_three_sensors_measure_on_one_bus_at_the_same_time():
     with lw.start_standin("ahorn", "--copies", "3") as bus:
         links = [link(address) for address in bus.addresses]
@@ -97,6 +98,7 @@ def test_three_sensors_measure_on_one_bus_at_the_same_time():
     assert moisture["2"] > moisture["0"] > moisture["1"]
 
 
+@pytest.mark.process
 def test_trouble_on_the_bus_is_named():
     with lw.start_standin("ahorn", "--copies", "2") as bus:
         silent = link(bus.address, "7", retries=0)
@@ -112,6 +114,7 @@ def test_trouble_on_the_bus_is_named():
         one.close()
 
 
+@pytest.mark.process
 def test_a_noisy_bus_is_asked_again():
     with (
         lw.start_standin("ahorn", "--corrupt-every", "3") as bus,
@@ -128,12 +131,14 @@ def setup(address):
     )
 
 
+@pytest.mark.process
 def test_a_missing_sensor_is_no_reading():
     with lw.start_standin("ahorn", "--open", "1") as bus, lw.connect(setup(bus.address)) as device:
         report = lw.verify(setup(bus.address), device, duration_s=0.2, period_s=0.2)
     assert report.channels[0].quality == "open sensor"
 
 
+@pytest.mark.process
 def test_what_a_sensor_refuses_and_what_it_cannot_be_told():
     with lw.start_standin("ahorn") as bus, lw.connect(setup(bus.address)) as device:
         device.write_settings({"name": "NORTH", "species": "oak", "averaging": 16.0})

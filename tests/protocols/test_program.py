@@ -39,6 +39,7 @@ def test_both_forms_come_back_whole():
     assert {name: found[name] for name in WHOLE.values} == WHOLE.values
 
 
+@pytest.mark.process
 @pytest.mark.skipif(shutil.which("cc") is None, reason="no C compiler here")
 def test_the_header_compiles(tmp_path):
     (tmp_path / "setup.h").write_text(to_c(MADE, SHEET, "evil */ int x; /* title"), "utf-8")
@@ -111,6 +112,7 @@ def test_any_text_is_a_file_of_bytes_or_an_error(text):
         assert isinstance(data, bytes)
 
 
+@pytest.mark.process
 def test_a_board_starts_with_what_was_burnt_into_it(leitwerk, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
     (tmp_path / "panel.yaml").write_text((EXAMPLES / "panel.yaml").read_text("utf-8"), "utf-8")

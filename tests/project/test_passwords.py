@@ -91,6 +91,7 @@ def test_without_the_package_the_other_ways_are_left(monkeypatch, leitwerk, kiln
     assert (result.exit_code, "leitwerk[keystore]" in result.stderr) == (2, True)
 
 
+@pytest.mark.process
 def test_the_key_store_is_loaded_only_when_a_password_is_wanted():
     code = "import sys, leitwerk.transfer, leitwerk.reports.device_page; print('keyring' in sys.modules)"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

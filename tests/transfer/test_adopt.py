@@ -16,6 +16,7 @@ STANDINS = [
 ]  # fmt: skip
 
 
+@pytest.mark.process
 @pytest.mark.parametrize(("name", "words", "password"), STANDINS, ids=[s[0] for s in STANDINS])
 def test_adopted_and_uploaded_unchanged_nothing_changes(
     leitwerk, tmp_path, monkeypatch, name, words, password
@@ -47,6 +48,7 @@ def test_what_a_setup_cannot_say_stands_at_the_top(device):
     assert "at: kiln" in text
 
 
+@pytest.mark.process
 def test_two_of_anything_are_compared(leitwerk, tmp_path, standin):
     address = str(standin().address)
     setup = tmp_path / "kiln.yaml"

@@ -95,6 +95,7 @@ def test_times_that_cannot_be_used_are_refused(ready, logger, more):
         watch(ready, logger, **more)
 
 
+@pytest.mark.process
 def test_the_command_on_a_real_stand_in(standin, leitwerk, kiln_file, tmp_path):
     path = kiln_file(standin().address)
     assert leitwerk("upload", path).exit_code == 0
@@ -120,6 +121,7 @@ def test_the_command_on_a_real_stand_in(standin, leitwerk, kiln_file, tmp_path):
     assert len(rows) == 5
 
 
+@pytest.mark.process
 def test_a_fail_is_exit_code_1_in_every_form(standin, leitwerk, kiln_file):
     path = kiln_file(standin("--short", "3").address)
     assert leitwerk("upload", path).exit_code == 0

@@ -2,19 +2,18 @@ import contextlib
 import pickle
 import re
 import sys
-from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import ROOT
 from leitwerk.errors import QuantityError, UnitError
 from leitwerk.parsing.quantities import format_number, parse_expected, parse_quantity, parse_span
 from leitwerk.parsing.unit_table import SPELLINGS, UNITS
 from leitwerk.parsing.units import convert, convert_difference, parse_unit
 
 SYMBOLS = [*UNITS, *SPELLINGS]
-ROOT = Path(__file__).parent.parent
 finite = st.floats(-1e9, 1e9, allow_nan=False)
 
 

@@ -5,10 +5,10 @@ import math
 
 import numpy as np
 import pytest
+from alarm_reference import Slow
 from hypothesis import given
 from hypothesis import strategies as st
 
-from alarm_reference import Slow
 from leitwerk.alarms.board import AlarmTracker, ChannelAlarm
 from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.alarms.inputs import change, difference

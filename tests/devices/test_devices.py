@@ -96,6 +96,7 @@ def test_whatever_stands_in_an_inventory_there_is_no_traceback(tmp_path_factory,
             inventory.devices()
 
 
+@pytest.mark.process
 def test_names_stand_for_addresses(here, leitwerk, standin, kiln_file):
     address = standin().address
     assert leitwerk("find", str(address), "--remember").exit_code == 0
@@ -116,6 +117,7 @@ def test_names_stand_for_addresses(here, leitwerk, standin, kiln_file):
     )
 
 
+@pytest.mark.process
 @pytest.mark.usefixtures("here")
 def test_the_page_of_a_device(leitwerk, standin, kiln_file):
     address = standin("--recordings", "1", "--clock-ahead", "-90").address
@@ -278,6 +280,7 @@ def test_wherever_a_change_breaks_off_the_true_address_is_told(sheet, logger, bu
         pytest.fail("it was never whole")
 
 
+@pytest.mark.process
 def test_a_name_is_changed_in_the_device_and_in_the_inventory(here, leitwerk, standin, device):
     address = str(standin().address)
     here.remember(OTHER, ELSEWHERE, name="taken")
@@ -293,6 +296,7 @@ def test_a_name_is_changed_in_the_device_and_in_the_inventory(here, leitwerk, st
         change_name(device, "x" * 99, serial="K2-417", passwords=PASSWORDS)
 
 
+@pytest.mark.process
 def test_the_command_changes_an_address_on_a_shared_bus(here, leitwerk, monkeypatch):
     monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "2208")
     with lw.start_standin("linde", "weide", "--bus") as every:
@@ -331,6 +335,7 @@ def test_a_watchdog_is_tried_by_staying_silent(after, works, passed):
     assert str(result).startswith("PASSED" if passed else "NOT PASSED")
 
 
+@pytest.mark.process
 def test_what_has_no_watchdog_or_has_it_off(leitwerk, device):
     with pytest.raises(lw.QuantityError, match="no watchdog that could be tried"):
         try_watchdog(device)

@@ -45,6 +45,7 @@ def fleet(tmp_path):
         one.stop()
 
 
+@pytest.mark.process
 def test_every_unit_gets_its_own_and_a_second_run_goes_on_with_the_rest(fleet, leitwerk, tmp_path):
     fleet(5)
     first = leitwerk("batch", fleet.file, fleet.table, "--at-once", "3")
@@ -63,6 +64,7 @@ def test_every_unit_gets_its_own_and_a_second_run_goes_on_with_the_rest(fleet, l
     assert "1 done, 4 earlier" in third.stderr
 
 
+@pytest.mark.process
 def test_one_that_fails_stops_no_other(fleet, leitwerk):
     addresses = fleet(3)
     lines = fleet.lines()
@@ -73,6 +75,7 @@ def test_one_that_fails_stops_no_other(fleet, leitwerk):
     assert "no device answers there" in result.stdout
 
 
+@pytest.mark.process
 def test_a_hundred_units_some_of_which_drop_the_link_end_verified_or_told(fleet, tmp_path):
     fleet(100, "--drop-share", "0.05")
     units = read_batch(fleet.file, fleet.table)

@@ -106,6 +106,7 @@ def settled(setup, link, folder, status):
     raise AssertionError(view)
 
 
+@pytest.mark.process
 def test_requested_then_in_force_and_read_like_any_device(head_water, leitwerk, tmp_path):
     setup, link = head_water("--time-factor", "2000")
     asked = request_setup(setup, link, lw.UploadOptions(tmp_path, {}, "Ida"), expires_s=3600)
@@ -130,6 +131,7 @@ def test_requested_then_in_force_and_read_like_any_device(head_water, leitwerk, 
     assert "nothing to change" in leitwerk("upload", adopted, "--plan").stdout
 
 
+@pytest.mark.process
 def test_a_change_while_one_waits_replaces_it(head_water, leitwerk, tmp_path):
     setup, link = head_water("--time-factor", "1")  # it sleeps for an hour
     first = request_setup(setup, link, lw.UploadOptions(tmp_path / "kept", {}, "Ida"))
@@ -154,6 +156,7 @@ def test_a_change_while_one_waits_replaces_it(head_water, leitwerk, tmp_path):
     assert (later.status, later.overdue) == (RequestStatus.EXPIRED, True)
 
 
+@pytest.mark.process
 def test_a_station_refuses_all_of_it_with_a_reason(head_water, tmp_path):
     setup, link = head_water(*FAST, "--flat-battery")
     request_setup(setup, link, lw.UploadOptions(tmp_path, {}))
@@ -162,6 +165,7 @@ def test_a_station_refuses_all_of_it_with_a_reason(head_water, tmp_path):
     assert view.state.settings["name"] == "laerche"
 
 
+@pytest.mark.process
 def test_a_broker_that_keeps_nothing_of_it_or_another(head_water, leitwerk, tmp_path):
     setup, link = head_water("--time-factor", "1")
     path = tmp_path / "hw.yaml"
@@ -180,6 +184,7 @@ def test_a_broker_that_keeps_nothing_of_it_or_another(head_water, leitwerk, tmp_
     assert "is not a station that sleeps" in leitwerk("request", str(kiln)).stderr
 
 
+@pytest.mark.process
 def test_messages_that_are_none_stop_with_words(head_water):
     _, link = head_water("--time-factor", "1")
     client = paho.Client(CallbackAPIVersion.VERSION2)
@@ -193,6 +198,7 @@ def test_messages_that_are_none_stop_with_words(head_water):
         link.state()
 
 
+@pytest.mark.process
 def test_a_broker_that_wants_a_password(monkeypatch):
     """MQTT 3.1.1, 3.2.2.3: return code 5, not authorized."""
     listener = socket.create_server(("127.0.0.1", 0))
@@ -305,6 +311,7 @@ def test_any_payload_is_a_message_or_an_error(payload):
             parse(payload)
 
 
+@pytest.mark.process
 def test_a_station_tests_itself_before_it_starts(head_water, tmp_path):
     setup, link = head_water(*FAST, "--open", "1")
     request_setup(setup, link, lw.UploadOptions(tmp_path, {}), self_test=True)
@@ -364,6 +371,7 @@ def over_tls():
 
 
 # The client package leaves a socket behind whose handshake has failed.
+@pytest.mark.process
 @pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
 def test_tls_is_spoken_and_the_certificate_and_its_name_are_checked(
     head_water, over_tls, tmp_path, monkeypatch

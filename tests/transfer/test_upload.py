@@ -205,6 +205,7 @@ def test_what_changes_nothing_or_disturbs_nothing_leaves_a_recording_alone(
     assert logger.recording_since_s is not None
 
 
+@pytest.mark.process
 def test_what_counts_only_after_a_restart_is_told(leitwerk, tmp_path, monkeypatch):
     monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "3317")
     with lw.start_standin("weide") as one:

@@ -392,7 +392,9 @@ def test_a_mail_server_with_tls_wants_its_user_and_a_certificate_that_holds(tmp_
         ssl_context=here,
         auth_required=True,
         auth_require_tls=False,  # the package sees no TLS that was there from the start
-        authenticator=lambda *asked: AuthResult(success=asked[-1].password == b"larch"),
+        authenticator=lambda *asked: AuthResult(
+            success=asked[-1].password == b"larch", handled=False
+        ),
     )
     server.start()
     address = server.address.replace("smtp://", "smtps://kiln@")

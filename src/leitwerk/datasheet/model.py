@@ -215,6 +215,9 @@ class Datasheet:
     program: ProgramLayout | None
     groups: Mapping[str, Mapping[str, PointFamily[Point]]] = field(repr=False)
     doubts: tuple[Finding, ...] = field(default=(), repr=False)
+    _points: dict[str, tuple[Point, ...]] = field(
+        default_factory=dict, init=False, repr=False, compare=False
+    )
 
     @cached_property
     def sensors(self) -> tuple[str, ...]:
@@ -256,9 +259,12 @@ class Datasheet:
         family = self.family(known)
         return family.template.choice_names if family else ()
 
-    def points(self, group: str) -> list[Point]:
+    def points(self, group: str) -> tuple[Point, ...]:
         """All points of a group, in the order of the datasheet."""
-        return [point for family in self.groups[group].values() for point in family.points()]
+        if group not in self._points:
+            families = self.groups[group].values()
+            self._points[group] = tuple(point for family in families for point in family.points())
+        return self._points[group]
 
     @cached_property
     def settings(self) -> dict[str, Point]:

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from leitwerk.alarms.board import AlarmTracker, ChannelAlarm
 from leitwerk.alarms.definition import AlarmDefinition, Watch
-from leitwerk.alarms.inputs import change, difference
+from leitwerk.alarms.inputs import change_within
 from leitwerk.alarms.states import OperatorAction, State, TimedAction
 from leitwerk.alarms.timeline import alarm_timeline
 
@@ -53,14 +53,14 @@ def alarm_points(draw: st.DrawFn) -> AlarmDefinition:
 DEEDS = st.lists(
     st.tuples(st.integers(0, 39), st.sampled_from(list(OperatorAction)), st.floats(0.0, 20.0)),
     max_size=6,
-).map(lambda deeds: [TimedAction(*deed) for deed in sorted(deeds, key=lambda d: d[0])])
+).map(lambda actions: [TimedAction(*timed) for timed in sorted(actions, key=lambda d: d[0])])
 SAMPLES = st.lists(
     st.tuples(STEPS, NUMBERS, NUMBERS, st.sampled_from([True] * 5 + [False])), max_size=40
 )
 
 
 @given(alarm_points(), SAMPLES, DEEDS, st.sampled_from([INF, 1.0, 5.0]))
-def test_both_evaluators_agree_exactly_with_the_slow_one(alarm, samples, deeds, gap_s) -> None:
+def test_both_evaluators_agree_exactly_with_the_slow_one(alarm, samples, actions, gap_s) -> None:
     times = np.cumsum([s[0] for s in samples])
     x, y = (np.array([s[k] for s in samples], float) for k in (1, 2))
     enabled = np.array([s[3] for s in samples], bool)
@@ -68,9 +68,9 @@ def test_both_evaluators_agree_exactly_with_the_slow_one(alarm, samples, deeds, 
     board = AlarmTracker([ChannelAlarm("x", alarm)], ["x", "y"], gap_s=gap_s)
     want, got = [], []
     for k, time in enumerate(times):
-        for deed in (d for d in deeds if d.sample == k):
-            slow.do(deed.act, deed.until_s)
-            board.do(0, deed.act, until_s=deed.until_s)
+        for timed in (d for d in actions if d.sample == k):
+            slow.do(timed.action, timed.until_s)
+            board.do(0, timed.action, until_s=timed.until_s)
         want.append(slow.take(time, x[k], y[k], enabled=bool(enabled[k])))
         if k % 3 == 2:  # kept and taken up again: nothing is lost
             fresh = AlarmTracker([ChannelAlarm("x", alarm)], ["x", "y"], gap_s=gap_s)
@@ -81,16 +81,16 @@ def test_both_evaluators_agree_exactly_with_the_slow_one(alarm, samples, deeds, 
     assert got == want
     watched = x
     if alarm.watch is Watch.CHANGE:
-        watched = change(times, x, alarm.window_s, gap_s)
+        watched = change_within(times, x, alarm.window_s, gap_s)
     elif alarm.watch is Watch.DIFFERENCE:
-        watched = difference(x, y if alarm.other else alarm.nominal)
-    course = alarm_timeline(alarm, times, watched, enabled=enabled, deeds=deeds, gap_s=gap_s)
+        watched = x - (y if alarm.other else alarm.nominal)
+    course = alarm_timeline(alarm, times, watched, enabled=enabled, actions=actions, gap_s=gap_s)
     assert course.strip().tolist() == want
     # A value that is not good counts as none, whatever number stands there.
     if alarm.watch in {Watch.VALUE, Watch.READING}:
         good, filled = np.isfinite(x), np.nan_to_num(x, nan=1.0)
         marked = alarm_timeline(
-            alarm, times, filled, good=good, enabled=enabled, deeds=deeds, gap_s=gap_s
+            alarm, times, filled, good=good, enabled=enabled, actions=actions, gap_s=gap_s
         )
         assert marked.strip().tolist() == want
     before = [NORMAL, *want[:-1]]

@@ -6,8 +6,7 @@ from .board import ChannelAlarm as ChannelAlarm
 from .chatter import cycles_per_hour as cycles_per_hour
 from .definition import AlarmDefinition as AlarmDefinition
 from .definition import Watch as Watch
-from .inputs import change as change
-from .inputs import difference as difference
+from .inputs import change_within as change_within
 from .states import Level as Level
 from .states import OperatorAction as OperatorAction
 from .states import State as State

@@ -1,4 +1,4 @@
-"""What alarms look at that is no channel's value itself: changes and differences."""
+"""What alarms look at that is not a channel's value itself: its change within a time."""
 
 from __future__ import annotations
 
@@ -8,8 +8,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from leitwerk.parsing.frames import like
+
 if TYPE_CHECKING:
-    from numpy.typing import NDArray
+    from numpy.typing import ArrayLike, NDArray
 
 
 def breaks(times_s: NDArray[np.float64], gap_s: float = math.inf) -> NDArray[np.intp]:
@@ -18,30 +20,31 @@ def breaks(times_s: NDArray[np.float64], gap_s: float = math.inf) -> NDArray[np.
     return np.flatnonzero((step < 0.0) | (step > gap_s)) + 1
 
 
-def change(
-    times_s: NDArray[np.float64],
-    values: NDArray[np.float64],
+def change_within(
+    times_s: ArrayLike,
+    values: ArrayLike,
     window_s: float,
     gap_s: float = math.inf,
 ) -> NDArray[np.float64]:
     """The change within ``window_s``, worked from each sample and the latest so much older.
 
-    Where samples do not fall on the window's length, the change is told in proportion. NaN where
+    Where samples do not fall on the window's length, the change is given in proportion. NaN where
     there is no sample old enough, where either value is NaN, and across gaps and steps back.
 
     Parameters
     ----------
-    times_s : array of shape (n,), in s
-    values : array of shape (n,)
+    times_s : array_like of shape (n,), in s
+    values : array_like of shape (n,)
         NaN where bad.
     window_s : float, in s
         More than 0.
 
     """
-    changes = np.full(values.shape, np.nan)
-    edges = [0, *breaks(times_s, gap_s).tolist(), times_s.size]
+    times, every = np.asarray(times_s, dtype=np.float64), np.asarray(values, dtype=np.float64)
+    changes = np.full(every.shape, np.nan)
+    edges = [0, *breaks(times, gap_s).tolist(), times.size]
     for first, last in pairwise(edges):
-        t, v = times_s[first:last], values[first:last]
+        t, v = times[first:last], every[first:last]
         # Of the samples at least so old, the latest; rounding may put the search off by some.
         old = np.searchsorted(t, t - window_s, side="right") - 1
         while (
@@ -53,11 +56,4 @@ def change(
         has = old >= 0
         then = old[has]
         changes[first:last][has] = (v[has] - v[then]) * window_s / (t[has] - t[then])
-    return changes
-
-
-def difference(
-    values: NDArray[np.float64], other: NDArray[np.float64] | float
-) -> NDArray[np.float64]:
-    """The values less those of another channel, or less a number; NaN where either is NaN."""
-    return values - other
+    return like(values, changes)

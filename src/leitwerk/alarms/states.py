@@ -4,6 +4,14 @@ from __future__ import annotations
 
 import enum
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from leitwerk.parsing.frames import like
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike, NDArray
 
 
 class Level(enum.IntEnum):
@@ -28,6 +36,13 @@ class State(enum.IntEnum):
     SHELVED = 7
     SUPPRESSED = 8  # suppressed by design
     OUT_OF_SERVICE = 9
+
+    @classmethod
+    def describe(cls, codes: ArrayLike) -> NDArray[np.str_]:
+        """The states that codes stand for, in words: an array of the same shape, or a Series."""
+        every = np.array([_WORDS[state] for state in State])
+        words: NDArray[np.str_] = every[np.asarray(codes, dtype=np.intp)]
+        return like(codes, words)
 
     @property
     def words(self) -> str:
@@ -87,10 +102,10 @@ def state_table(*, latch: bool, acknowledge: bool) -> list[list[State]]:
 
 @dataclass(frozen=True, slots=True)
 class TimedAction:
-    """An act, done before the sample with this number; ``until_s`` ends a shelving."""
+    """What an operator did, before the sample with this number; ``until_s`` ends a shelving."""
 
     sample: int
-    act: OperatorAction
+    action: OperatorAction
     until_s: float = 0.0
 
 
@@ -112,15 +127,15 @@ class Acknowledgement:
         """Whether the alarm is shelved or out of service."""
         return self.out_of_service or self.shelved_until_s is not None
 
-    def after(self, deed: TimedAction, *, tripped: bool) -> Acknowledgement:
+    def after(self, timed: TimedAction, *, tripped: bool) -> Acknowledgement:
         """The standing after an act. One that does not fit the state changes nothing."""
-        match deed.act:
+        match timed.action:
             case OperatorAction.ACKNOWLEDGE:
                 return replace(self, unacknowledged=False)
             case OperatorAction.RESET:
                 return self if tripped or self.unacknowledged else replace(self, latched=False)
             case OperatorAction.SHELVE:
-                return replace(self, shelved_until_s=deed.until_s)
+                return replace(self, shelved_until_s=timed.until_s)
             case OperatorAction.TAKE_OUT:
                 return replace(self, out_of_service=True)
             case OperatorAction.UNSHELVE:

@@ -19,9 +19,11 @@ from leitwerk.alarms.states import (
     TimedAction,
     state_table,
 )
+from leitwerk.parsing.frames import dataframe
 
 if TYPE_CHECKING:
-    from numpy.typing import NDArray
+    import pandas as pd
+    from numpy.typing import ArrayLike, NDArray
 
 
 @dataclass(frozen=True)
@@ -47,6 +49,18 @@ class Timeline:
         """How often it has tripped, as far as people could see it."""
         return int(np.count_nonzero(self.state == State.UNACKNOWLEDGED))
 
+    def to_dataframe(self) -> pd.DataFrame:
+        """A row for each change: ``time_s`` as its index, ``sample`` and ``state`` in words."""
+        columns = {
+            "time_s": self.time_s,
+            "sample": self.sample,
+            "state": State.describe(self.state),
+        }
+        return dataframe(columns, {"time_s": "s"}, "time_s")
+
+    def __repr__(self) -> str:
+        return f"<Timeline of {self.alarm.name}: {self.state.size} changes in {self.count} samples>"
+
     def to_dict(self) -> dict[str, Any]:
         """The alarm, and each change with its time, for JSON."""
         changes = zip(self.time_s.tolist(), self.state.tolist(), strict=True)
@@ -59,27 +73,27 @@ class Timeline:
 
 def alarm_timeline(
     alarm: AlarmDefinition,
-    times_s: NDArray[np.float64],
-    watched: NDArray[np.float64],
+    times_s: ArrayLike,
+    watched: ArrayLike,
     *,
-    good: NDArray[np.bool_] | None = None,
-    enabled: NDArray[np.bool_] | None = None,
-    deeds: Sequence[TimedAction] = (),
+    good: ArrayLike | None = None,
+    enabled: ArrayLike | None = None,
+    actions: Sequence[TimedAction] = (),
     gap_s: float = math.inf,
 ) -> Timeline:
     """Follow an alarm through a recording.
 
     Parameters
     ----------
-    times_s : array of shape (n,), in s
+    times_s : array_like of shape (n,), in s
         It may step back and repeat; a wait begins anew where it steps back.
-    watched : array of shape (n,)
+    watched : array_like of shape (n,)
         What the alarm looks at: the value, its ``change`` or ``difference``. NaN counts as bad.
-    good : array of shape (n,), optional
+    good : array_like of shape (n,), optional
         Which values are good; all that are not NaN when not given.
-    enabled : array of shape (n,), optional
+    enabled : array_like of shape (n,), optional
         Where the alarm is watched at all; it is suppressed, and begins anew, elsewhere.
-    deeds : sequence of TimedAction
+    actions : sequence of TimedAction
         What operators did, in the order of their samples.
     gap_s : float, in s
         Samples further apart than this do not belong together: a wait begins anew.
@@ -87,16 +101,20 @@ def alarm_timeline(
     Examples
     --------
     >>> hot = AlarmDefinition.above("hot", 78.0, 75.0, delay_s=30.0)
-    >>> alarm_timeline(hot, np.array([0.0, 30.0, 60.0]), np.array([80.0, 79.0, 75.0])).state.tolist()
-    [1, 2, 0]
+    >>> line = alarm_timeline(hot, [0.0, 30.0, 60.0], [80.0, 79.0, 75.0])
+    >>> State.describe(line.state).tolist()
+    ['pending', 'unacknowledged', 'normal']
 
     """
+    t, x = np.asarray(times_s, dtype=np.float64), np.asarray(watched, dtype=np.float64)
+    is_good = None if good is None else np.asarray(good, dtype=bool)
+    is_enabled = None if enabled is None else np.asarray(enabled, dtype=bool)
     if alarm.watch is Watch.READING:
-        bad = ~np.isfinite(watched)
-        watched, good = (bad if good is None else bad | ~good).astype(float), None
-    sample, level = level_changes(alarm, times_s, watched, good, enabled, gap_s=gap_s)
-    at, state = _states(alarm, times_s, sample, level, deeds)
-    return Timeline(alarm, int(times_s.size), at, times_s[at], state)
+        bad = ~np.isfinite(x)
+        x, is_good = (bad if is_good is None else bad | ~is_good).astype(float), None
+    sample, level = level_changes(alarm, t, x, is_good, is_enabled, gap_s=gap_s)
+    at, state = _states(alarm, t, sample, level, actions)
+    return Timeline(alarm, int(t.size), at, t[at], state)
 
 
 def _states(
@@ -104,15 +122,15 @@ def _states(
     times_s: NDArray[np.float64],
     sample: NDArray[np.intp],
     level: NDArray[np.int8],
-    deeds: Sequence[TimedAction],
+    actions: Sequence[TimedAction],
 ) -> tuple[NDArray[np.intp], NDArray[np.uint8]]:
     """The states that level_changes come to with what people did, each change once."""
     table = np.array(state_table(latch=alarm.latch, acknowledge=alarm.acknowledge), np.uint8)
     standing, now = Acknowledgement(), Level.NORMAL
     found_at, found = [], []
     first = 0
-    for deed in (*_with_ends(deeds, times_s), None):
-        last = sample.size if deed is None else int(np.searchsorted(sample, deed.sample))
+    for timed in (*_with_ends(actions, times_s), None):
+        last = sample.size if timed is None else int(np.searchsorted(sample, timed.sample))
         at, piece = sample[first:last], level[first:last]
         unacknowledged, latched = _marks(piece, standing)
         found_at.append(at)
@@ -129,11 +147,11 @@ def _states(
                 standing.shelved_until_s,
                 standing.out_of_service,
             )
-        if deed is None:
+        if timed is None:
             break
-        standing = standing.after(deed, tripped=now is Level.TRIPPED)
+        standing = standing.after(timed, tripped=now is Level.TRIPPED)
         first = last
-        found_at.append(np.array([deed.sample], np.intp))
+        found_at.append(np.array([timed.sample], np.intp))
         if standing.is_hidden:
             state = State.OUT_OF_SERVICE if standing.out_of_service else State.SHELVED
         else:
@@ -159,18 +177,20 @@ def _marks(
     return marked | (neither & standing.unacknowledged), marked | (neither & standing.latched)
 
 
-def _with_ends(deeds: Sequence[TimedAction], times_s: NDArray[np.float64]) -> Iterator[TimedAction]:
-    """The deeds, and among them the end of each shelving, when its time has come."""
+def _with_ends(
+    actions: Sequence[TimedAction], times_s: NDArray[np.float64]
+) -> Iterator[TimedAction]:
+    """The actions, with the end of each shelving, when its time has come."""
     end: int | None = None
-    for deed in deeds:
-        if end is not None and end < deed.sample:
+    for timed in actions:
+        if end is not None and end < timed.sample:
             yield TimedAction(end, OperatorAction.UNSHELVE)
             end = None
-        yield deed
-        if deed.act is OperatorAction.SHELVE:
-            over = np.flatnonzero(times_s[deed.sample :] >= deed.until_s)
-            end = deed.sample + int(over[0]) if over.size else None
-        elif deed.act is OperatorAction.UNSHELVE:
+        yield timed
+        if timed.action is OperatorAction.SHELVE:
+            over = np.flatnonzero(times_s[timed.sample :] >= timed.until_s)
+            end = timed.sample + int(over[0]) if over.size else None
+        elif timed.action is OperatorAction.UNSHELVE:
             end = None
     if end is not None:
         yield TimedAction(end, OperatorAction.UNSHELVE)

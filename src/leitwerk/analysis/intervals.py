@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from itertools import pairwise
@@ -13,10 +14,12 @@ import numpy as np
 
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.durations import DAY_S
+from leitwerk.parsing.frames import dataframe
 from leitwerk.parsing.local_time import transitions
 
 if TYPE_CHECKING:
-    from numpy.typing import NDArray
+    import pandas as pd
+    from numpy.typing import ArrayLike, NDArray
 
 MAX_INTERVALS = 10_000_000
 
@@ -37,7 +40,7 @@ class Intervals:
         """How many intervals there are."""
         return max(0, int(self.edges.size) - 1)
 
-    def of(self, times_s: NDArray[np.float64]) -> NDArray[np.intp]:
+    def of(self, times_s: ArrayLike) -> NDArray[np.intp]:
         """The number of the interval at each time, negative or ``count`` outside all of them."""
         return np.searchsorted(self.edges, times_s, side="right") - 1
 
@@ -49,6 +52,26 @@ class Intervals:
         """How many samples an interval should hold, taken every so many s."""
         found: NDArray[np.float64] = np.diff(self.edges) / sample_s
         return found
+
+    def to_dataframe(
+        self, statistics: Mapping[str, ArrayLike] | None = None, unit: str = ""
+    ) -> pd.DataFrame:
+        """A row for each interval: ``start`` in local time as its index, then the statistics.
+
+        Parameters
+        ----------
+        statistics : mapping from name to array_like of shape (count,), optional
+            As ``interval_statistics`` gives them.
+        unit : str
+            Their unit; a count has none.
+
+        """
+        columns = {"start": self.starts(), **(statistics or {})}
+        units = {name: unit for name in statistics or {} if name != "count"}
+        return dataframe(columns, units, "start")
+
+    def __repr__(self) -> str:
+        return f"<{self.count} intervals of {self.length_s:g} s, zone {self.zone.key}>"
 
 
 def wall_clock_intervals(

@@ -10,16 +10,16 @@ import numpy as np
 from leitwerk.analysis.intervals import Intervals
 
 if TYPE_CHECKING:
-    from numpy.typing import NDArray
+    from numpy.typing import ArrayLike, NDArray
 
 STATISTICS = ("mean", "minimum", "maximum", "standard deviation", "last", "count")
 
 
 def interval_statistics(
-    times_s: NDArray[np.float64],
-    values: NDArray[np.float64],
+    times_s: ArrayLike,
+    values: ArrayLike,
     intervals: Intervals,
-    keep: Sequence[str] = STATISTICS,
+    statistics: Sequence[str] = STATISTICS,
 ) -> dict[str, NDArray[np.float64]]:
     """The statistics of each interval, by name.
 
@@ -29,10 +29,10 @@ def interval_statistics(
 
     Parameters
     ----------
-    times_s : array of shape (n,), in s since 1970-01-01 UTC
+    times_s : array_like of shape (n,), in s since 1970-01-01 UTC
         In any order; ``last`` is the one with the latest time.
-    values : array of shape (n,)
-    keep : sequence of str
+    values : array_like of shape (n,)
+    statistics : sequence of str
         Some of ``STATISTICS``.
 
     Returns
@@ -41,9 +41,10 @@ def interval_statistics(
 
     """
     count = intervals.count
-    number = intervals.of(times_s)
-    used = (number >= 0) & (number < count) & np.isfinite(values)
-    t, x, number = times_s[used], values[used], number[used]
+    times, every = np.asarray(times_s, dtype=np.float64), np.asarray(values, dtype=np.float64)
+    number = intervals.of(times)
+    used = (number >= 0) & (number < count) & np.isfinite(every)
+    t, x, number = times[used], every[used], number[used]
     if (t[1:] < t[:-1]).any():
         order = np.argsort(t, kind="stable")
         x, number = x[order], number[order]
@@ -52,13 +53,13 @@ def interval_statistics(
     first = np.searchsorted(number, filled)
 
     def spread(of_filled: NDArray[np.float64]) -> NDArray[np.float64]:
-        every = np.full(count, np.nan)
-        every[filled] = of_filled
-        return every
+        spread_out = np.full(count, np.nan)
+        spread_out[filled] = of_filled
+        return spread_out
 
     if not filled.size:
         empty = np.full(count, np.nan)
-        return {name: counts if name == "count" else empty.copy() for name in keep}
+        return {name: counts if name == "count" else empty.copy() for name in statistics}
     # The mean is taken of differences from the first value, and the deviations from the mean: sums
     # of large numbers would cancel.
     base = x[first]
@@ -66,14 +67,14 @@ def interval_statistics(
     offsets = np.add.reduceat(x - np.repeat(base, n.astype(int)), first)
     mean = base + offsets / n
     found: dict[str, NDArray[np.float64]] = {"count": counts, "mean": spread(mean)}
-    if "minimum" in keep:
+    if "minimum" in statistics:
         found["minimum"] = spread(np.minimum.reduceat(x, first))
-    if "maximum" in keep:
+    if "maximum" in statistics:
         found["maximum"] = spread(np.maximum.reduceat(x, first))
-    if "standard deviation" in keep:
+    if "standard deviation" in statistics:
         squares = np.add.reduceat((x - np.repeat(mean, n.astype(int))) ** 2, first)
         with np.errstate(invalid="ignore", divide="ignore"):
             found["standard deviation"] = spread(np.sqrt(squares / (n - 1.0)))
-    if "last" in keep:
+    if "last" in statistics:
         found["last"] = spread(x[first + n.astype(int) - 1])
-    return {name: found[name] for name in keep}
+    return {name: found[name] for name in statistics}

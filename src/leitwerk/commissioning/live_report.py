@@ -8,12 +8,16 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
 from leitwerk.evaluation.verdict import ChannelReport, Verdict
 from leitwerk.identity import Identity
+from leitwerk.parsing.frames import dataframe
 from leitwerk.results import Outcome, overall
+from leitwerk.signals.quality import Quality
 
 if TYPE_CHECKING:
-    import numpy as np
+    import pandas as pd
     from numpy.typing import NDArray
 
 _COLUMNS = (
@@ -51,6 +55,28 @@ class LiveReport:
         if self.outcome is Outcome.UNKNOWN:
             return ("no channel has an expectation: there is nothing to prove",)
         return tuple(reason for c in self.channels for reason in c.reasons)
+
+    def to_dataframe(self) -> pd.DataFrame:
+        """A row for each channel, with its name as the index."""
+        rows = [channel.to_dict() for channel in self.channels]
+        columns = {name: [row[name] for row in rows] for name in _COLUMNS}
+        return dataframe(columns, {}, "name")
+
+    def samples_dataframe(self) -> pd.DataFrame:
+        """A row for each sample: ``time_s`` as its index, the value of each channel, NaN where bad.
+
+        Beside the column of a channel is one for its quality in words, such as ``door.quality``.
+        """
+        columns: dict[str, Any] = {"time_s": self.times_s}
+        for k, channel in enumerate(self.channels):
+            bad = self.qualities[:, k] != Quality.GOOD
+            columns[channel.name] = np.where(bad, np.nan, self.values[:, k])
+            columns[f"{channel.name}.quality"] = Quality.describe(self.qualities[:, k])
+        units = {"time_s": "s"} | {channel.name: channel.unit for channel in self.channels}
+        return dataframe(columns, units, "time_s")
+
+    def __repr__(self) -> str:
+        return f"<LiveReport {self.title!r}: {self.summary()}>"
 
     def counts(self) -> dict[str, int]:
         """How many channels have each verdict."""

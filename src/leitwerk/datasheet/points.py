@@ -18,7 +18,7 @@ Stored: TypeAlias = float | str
 
 INDEX = re.compile(r"\{(\w+)\}")
 # Units that another setting decides: that of the input, and that of the channel.
-SIGNAL_UNIT, CHANNEL_UNIT = "signal", "channel"
+OF_SIGNAL, OF_CHANNEL = "signal", "channel"
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,7 +75,7 @@ class Point(ABC):
     @property
     def fixed_unit(self) -> str:
         """Its unit, empty where another setting decides it or it has choices."""
-        decided = self.unit in {SIGNAL_UNIT, CHANNEL_UNIT} or bool(self.choice_names)
+        decided = self.unit in {OF_SIGNAL, OF_CHANNEL} or bool(self.choice_names)
         return "" if decided else self.unit
 
     @property

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.points import OF_CHANNEL, OF_SIGNAL, Stored
+from leitwerk.datasheet.vocabulary import ALARM_CHANNEL, CHANNEL_SENSOR, CHANNEL_UNIT, KnownPoint
 from leitwerk.parsing.quantities import format_number
 
 _WIDTH = 100  # characters of a line
@@ -24,14 +25,18 @@ class DeviceSettings:
     model: str
     values: Mapping[str, Stored]
 
+    def get(self, known: KnownPoint, index: int | None = None) -> Stored | None:
+        """A setting of the vocabulary, None where these settings do not have it."""
+        return self.values.get(known.at(index))
+
     def to_dict(self) -> dict[str, Any]:
-        """The image as plain data for JSON."""
+        """The settings as plain data for JSON."""
         return {"model": self.model, "settings": dict(self.values)}
 
 
 @dataclass(frozen=True, slots=True)
 class SettingChange:
-    """A setting that is one thing in one image and another in the next."""
+    """A setting whose value differs between two sets of settings."""
 
     setting: str
     old: Stored | None
@@ -78,23 +83,23 @@ def diff_settings(
 def diff_common(
     one: DeviceSettings, other: DeviceSettings, datasheet: Datasheet
 ) -> tuple[list[SettingChange], int]:
-    """In what two images differ, of the settings that both determine, and how many those are."""
+    """In what two sets differ, of the settings that both determine, and how many those are."""
     names = {name: other.values[name] for name in one.values if name in other.values}
     return diff_settings(one, DeviceSettings(other.model, names), datasheet), len(names)
 
 
 def setting_unit(name: str, settings: Mapping[str, Stored], datasheet: Datasheet) -> str:
     """The unit of a setting, followed through ``signal`` and ``channel`` to a symbol."""
-    unit: str = datasheet.settings[name].unit
-    if unit not in {"signal", "channel"}:
+    unit = datasheet.settings[name].unit
+    if unit not in {OF_SIGNAL, OF_CHANNEL}:
         return unit
-    block = name.split(".")[:2]
-    if block[0] == "alarm":
-        slot = settings.get(f"alarm.{block[1]}.channel", 0.0)
-        block = ["channel", f"{slot:g}" if isinstance(slot, float) else ""]
-    if unit == "channel":
-        return str(settings.get(f"channel.{block[1]}.unit", ""))
-    kind = datasheet.inputs.get(str(settings.get(f"channel.{block[1]}.sensor")))
+    family, index = datasheet.setting_places[name]
+    if family.startswith(ALARM_CHANNEL.block):
+        slot = settings.get(ALARM_CHANNEL.at(index), 0.0)
+        index = int(slot) if isinstance(slot, float) else 0
+    if unit == OF_CHANNEL:
+        return str(settings.get(CHANNEL_UNIT.at(index), ""))
+    kind = datasheet.inputs.get(str(settings.get(CHANNEL_SENSOR.at(index))))
     return kind.unit.symbol.removeprefix("1") if kind else ""
 
 

@@ -4,11 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from datetime import datetime, timedelta
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import (
+    CHANNEL_LABEL,
+    CHANNEL_SENSOR,
+    CHANNEL_UNIT,
     COLUMNS,
     FIRST_ROW,
     INTERVAL,
@@ -20,8 +25,10 @@ from leitwerk.datasheet.vocabulary import (
 )
 from leitwerk.devices.device import Device
 from leitwerk.errors import LinkError, QuantityError
+from leitwerk.parsing.frames import dataframe
 
 if TYPE_CHECKING:
+    import pandas as pd
     from numpy.typing import NDArray
 
 _GROUP = "recordings"
@@ -49,6 +56,47 @@ class Recording:
 
     info: RecordingInfo
     values: NDArray[np.float64]
+
+    def to_dataframe(self, settings: DeviceSettings | None = None) -> pd.DataFrame:
+        """A row for each stored row: the time of the device's clock as its index, then the slots.
+
+        ``settings`` are as for ``columns``; ``attrs["units"]`` has the units.
+        """
+        columns: dict[str, Any] = {"time": self.times()}
+        units = {}
+        for slot, name, unit in self.columns(settings):
+            columns[name], units[name] = self.values[:, slot - 1], unit
+        return dataframe(columns, units, "time")
+
+    def columns(self, settings: DeviceSettings | None) -> list[tuple[int, str, str]]:
+        """Slot, name and unit of each column, by the settings with which it was recorded.
+
+        Only slots in use, named by their labels; without settings all slots, by their numbers.
+        """
+        every = range(1, self.info.columns + 1)
+        if settings is None:
+            return [(slot, f"slot {slot}", "") for slot in every]
+        return [
+            (
+                slot,
+                str(settings.get(CHANNEL_LABEL, slot) or f"slot {slot}"),
+                str(settings.get(CHANNEL_UNIT, slot) or ""),
+            )
+            for slot in every
+            if settings.get(CHANNEL_SENSOR, slot) not in {None, CHANNEL_SENSOR.cleared}
+        ]
+
+    def times(self) -> list[datetime] | list[float]:
+        """The time of each row; in s from the start where the device's clock was never set."""
+        since = [self.info.interval_s * k for k in range(self.info.rows)]
+        try:
+            start = datetime.fromisoformat(self.info.started)
+        except ValueError:
+            return since
+        return [start + timedelta(seconds=seconds) for seconds in since]
+
+    def __repr__(self) -> str:
+        return f"<Recording {self.info}>"
 
 
 def list_recordings(device: Device) -> list[RecordingInfo]:

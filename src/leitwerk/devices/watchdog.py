@@ -50,7 +50,7 @@ def try_watchdog(
     *,
     clock: Clock = REAL_TIME,
 ) -> WatchdogTest:
-    """Ask a device nothing for longer than its watchdog waits, and see what its counter says.
+    """Send a device nothing for longer than its watchdog waits, and see what its counter says.
 
     The names ``watchdog.after`` and ``watchdog.then`` (settings) and ``watchdog.count`` (status)
     are those of the shared vocabulary. Nothing is written.
@@ -64,10 +64,7 @@ def try_watchdog(
 
     """
     sheet = device.datasheet
-    after, count = (
-        sheet.family(WATCHDOG_AFTER),
-        sheet.family(WATCHDOG_COUNT),
-    )
+    after, count = sheet.family(WATCHDOG_AFTER), sheet.family(WATCHDOG_COUNT)
     if after is None or count is None:
         raise QuantityError(
             f"{sheet.model} has no watchdog that could be tried",
@@ -76,16 +73,16 @@ def try_watchdog(
     then = sheet.family(WATCHDOG_THEN)
     points = [after.template, *([then.template] if then else [])]
     found = device.read_points(points)
-    after_s = float(found["watchdog.after"])
+    after_s = float(found[WATCHDOG_AFTER.name])
     if after_s <= 0.0:
         raise QuantityError(
             "its watchdog is switched off", valid="a time above 0 in the setting watchdog.after"
         )
-    before = float(device.read_points([count.template])["watchdog.count"])
+    before = float(device.read_points([count.template])[WATCHDOG_COUNT.name])
     began = clock.monotonic()
     clock.wait(after_s + _MARGIN_S)
     silent_s = clock.monotonic() - began
-    now = float(device.read_points([count.template])["watchdog.count"])
+    now = float(device.read_points([count.template])[WATCHDOG_COUNT.name])
     return WatchdogTest(
-        after_s, str(found.get("watchdog.then", "act")), silent_s, int(now - before)
+        after_s, str(found.get(WATCHDOG_THEN.name, "act")), silent_s, int(now - before)
     )

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from leitwerk.alarms.definition import AlarmDefinition, Watch
-from leitwerk.alarms.inputs import change, difference
+from leitwerk.alarms.inputs import change_within
 from leitwerk.alarms.states import State
 from leitwerk.alarms.timeline import Timeline, alarm_timeline
 from leitwerk.check.channels import CheckedChannel
@@ -18,8 +18,10 @@ from leitwerk.errors import QuantityError
 from leitwerk.evaluation.course import Course
 from leitwerk.evaluation.situation import Situation
 from leitwerk.parsing.csv_table import cell_number, read_table
+from leitwerk.parsing.frames import dataframe
 
 if TYPE_CHECKING:
+    import pandas as pd
     from numpy.typing import NDArray
 
 MAX_SAMPLES = 20_000_000  # of one channel: 160 MB
@@ -62,6 +64,16 @@ class DryRun:
                     for k, state in zip(line.sample.tolist(), line.state.tolist(), strict=True)
                 ]
         return sorted(found, key=lambda change_: change_[0])
+
+    def to_dataframe(self) -> pd.DataFrame:
+        """A row for each change of an alarm: ``time_s`` as its index, alarm, state, value then."""
+        changes = self.changes()
+        names = ("time_s", "alarm", "state", "value")
+        columns = {name: [row[k] for row in changes] for k, name in enumerate(names)}
+        return dataframe(columns, {"time_s": "s"}, "time_s")
+
+    def __repr__(self) -> str:
+        return f"<DryRun {self.title!r}: {len(self.changes())} changes of alarms>"
 
     def never_tripped(self) -> list[str]:
         """The alarms that never tripped."""
@@ -224,9 +236,9 @@ def watched(
 ) -> NDArray[np.float64]:
     """What an alarm looks at, worked from the values of its channel and of another one."""
     if alarm.watch is Watch.CHANGE:
-        return change(times_s, values, alarm.window_s, gap_s)
+        return change_within(times_s, values, alarm.window_s, gap_s)
     if alarm.watch is Watch.DIFFERENCE:
-        return difference(values, alarm.nominal if other is None else other)
+        return values - (alarm.nominal if other is None else other)
     return values
 
 

@@ -24,34 +24,36 @@ if TYPE_CHECKING:
 _VALID = "CSV with a column 'time' first (2026-03-02 06:00:00), as fetched recordings are"
 
 
-def condense(text: str, length_s: float, keep: Sequence[str], zone: ZoneInfo) -> str:
+def condense(text: str, length_s: float, statistics: Sequence[str], zone: ZoneInfo) -> str:
     """The statistics of each interval of a recording, as CSV.
 
-    Times in the recording are those of the clock on the wall; an hour that comes twice is told by
-    its order: what steps back is the second one. An empty cell is no value.
+    Times in the recording are those of the clock on the wall; of an hour that comes twice, the
+    second one is known by a step back. An empty cell is no value.
 
     Parameters
     ----------
     length_s : float, in s
         The storage interval; see ``wall_clock_intervals``.
-    keep : sequence of str
+    statistics : sequence of str
         Some of ``STATISTICS``.
 
     Raises
     ------
     QuantityError
-        The text is no recording, or the interval fits no clock.
+        The text is not a recording, or the interval fits no clock.
 
     """
     names, instants, values = _read(text, zone)
     start, end = (datetime.fromtimestamp(t, UTC) for t in (instants.min(), instants.max() + 1e-3))
     intervals = wall_clock_intervals(start, end, length_s, zone)
-    found = [interval_statistics(instants, column, intervals, keep) for column in values.T]
+    found = [interval_statistics(instants, column, intervals, statistics) for column in values.T]
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(["time", *(f"{name} {statistic}" for name in names for statistic in keep)])
+    writer.writerow(
+        ["time", *(f"{name} {statistic}" for name in names for statistic in statistics)]
+    )
     for k, begin in enumerate(intervals.starts()):
-        cells = [statistics[statistic][k] for statistics in found for statistic in keep]
+        cells = [column[statistic][k] for column in found for statistic in statistics]
         shown = ("" if math.isnan(cell) else f"{cell:.9g}" for cell in cells)
         writer.writerow([begin.isoformat(sep=" "), *shown])
     return out.getvalue()

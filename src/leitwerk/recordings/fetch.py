@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Callable
-from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
 
@@ -55,32 +54,13 @@ def fetch_recordings(
 
 def recording_csv(recording: Recording, settings: DeviceSettings) -> str:
     """A recording as CSV: the time of the device's clock, and a column for each slot in use."""
-    info = recording.info
-    used = [
-        slot
-        for slot in range(1, info.columns + 1)
-        if settings.values.get(f"channel.{slot}.sensor", "off") != "off"
-    ]
+    columns = recording.columns(settings)
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(["time", *(_heading(slot, settings) for slot in used)])
-    start = _start(info.started)
-    for k, row in enumerate(recording.values):
-        at = info.interval_s * k
+    headings = (f"{name} [{unit}]" if unit else name for _, name, unit in columns)
+    writer.writerow(["time", *headings])
+    for time, row in zip(recording.times(), recording.values, strict=True):
         # A clock that was never set gives no time; then the seconds from the start count.
-        stamp = f"{at:g}" if start is None else str(start + timedelta(seconds=at))
-        writer.writerow([stamp, *(repr(float(row[slot - 1])) for slot in used)])
+        stamp = f"{time:g}" if isinstance(time, float) else str(time)
+        writer.writerow([stamp, *(repr(float(row[slot - 1])) for slot, _, _ in columns)])
     return out.getvalue()
-
-
-def _heading(slot: int, settings: DeviceSettings) -> str:
-    label = settings.values.get(f"channel.{slot}.label") or f"slot {slot}"
-    unit = settings.values.get(f"channel.{slot}.unit")
-    return f"{label} [{unit}]" if unit else str(label)
-
-
-def _start(text: str) -> datetime | None:
-    try:
-        return datetime.fromisoformat(text)
-    except ValueError:
-        return None

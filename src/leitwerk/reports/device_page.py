@@ -9,6 +9,7 @@ from typing import Any
 
 from leitwerk.datasheet.points import Stored
 from leitwerk.datasheet.settings import DeviceSettings, lines_by_block, setting_unit, show_setting
+from leitwerk.datasheet.vocabulary import DEVICE_CLOCK, RECORDINGS, UNFETCHED
 from leitwerk.devices.clock import ClockReading
 from leitwerk.devices.device import Device
 from leitwerk.devices.recordings import RecordingInfo, list_recordings
@@ -19,7 +20,7 @@ from leitwerk.transfer.receipt import last_receipts
 
 _RECEIPTS = 3
 # Points of the status that have a row of their own, or say nothing by themselves.
-_ELSEWHERE = {"clock", "recordings", "recordings.unfetched"}
+_ELSEWHERE = {DEVICE_CLOCK.name, RECORDINGS.name, UNFETCHED.name}
 _SWITCHES = {"sensor", "condition"}  # with these, a channel or an alarm is switched off
 _YES = {"yes", "on", "enabled"}
 
@@ -108,9 +109,9 @@ class DevicePage:
             groups.setdefault(head if rest else "status", []).append(
                 f"{rest or name.replace('_', ' ')} {words}"
             )
-        if "recordings" in self.status:
-            unfetched = self.status.get("recordings.unfetched", 0.0)
-            text = f"{self.status['recordings']:g} recordings, {unfetched:g} not fetched"
+        if RECORDINGS.name in self.status:
+            unfetched = self.status.get(UNFETCHED.name, 0.0)
+            text = f"{self.status[RECORDINGS.name]:g} recordings, {unfetched:g} not fetched"
             groups.setdefault("memory", []).append(text)
         yield from ((head, ", ".join(parts)) for head, parts in groups.items())
 

@@ -12,6 +12,8 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 
 import numpy as np
 
+from leitwerk.parsing.frames import like
+
 if TYPE_CHECKING:
     from numpy.typing import ArrayLike, NDArray
 
@@ -22,6 +24,14 @@ Kernel: TypeAlias = Callable[..., None]
 
 
 def in_chunks(kernel: Kernel, *inputs: ArrayLike) -> NDArray[np.float64]:
+    """As ``array_in_chunks``; where an input is a Series of pandas, the result has its index."""
+    result = array_in_chunks(kernel, *inputs)
+    for given in inputs:
+        result = like(given, result)
+    return result
+
+
+def array_in_chunks(kernel: Kernel, *inputs: ArrayLike) -> NDArray[np.float64]:
     """The results of a kernel over arrays, broadcast against each other.
 
     Parameters
@@ -38,7 +48,7 @@ def in_chunks(kernel: Kernel, *inputs: ArrayLike) -> NDArray[np.float64]:
 
     Examples
     --------
-    >>> in_chunks(lambda x, out: np.multiply(x, 2.0, out=out), np.arange(3))
+    >>> array_in_chunks(lambda x, out: np.multiply(x, 2.0, out=out), np.arange(3))
     array([0., 2., 4.])
 
     """

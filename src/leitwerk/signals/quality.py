@@ -3,6 +3,14 @@
 from __future__ import annotations
 
 import enum
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from leitwerk.parsing.frames import like
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike, NDArray
 
 
 class Quality(enum.IntEnum):
@@ -21,6 +29,12 @@ class Quality(enum.IntEnum):
     UNDER_LIMIT = 16
     OVER_LIMIT = 17
     EXTRAPOLATED = 18
+
+    @classmethod
+    def describe(cls, codes: ArrayLike) -> NDArray[np.str_]:
+        """The reasons that codes stand for, in words: an array of the same shape, or a Series."""
+        words: NDArray[np.str_] = np.array(_WORDS)[np.asarray(codes, dtype=np.intp)]
+        return like(codes, words)
 
     @property
     def is_good(self) -> bool:
@@ -52,3 +66,6 @@ _REASONS = {
     Quality.OVER_LIMIT: "transmitter at its upper limit",
     Quality.EXTRAPOLATED: "extrapolated",
 }
+# The same by code, with an empty text for codes that no quality has.
+_BY_CODE = {int(quality): reason for quality, reason in _REASONS.items()}
+_WORDS = [_BY_CODE.get(code, "") for code in range(max(Quality) + 1)]

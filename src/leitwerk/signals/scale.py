@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, TypeAlias
 import numpy as np
 
 from leitwerk.errors import DomainError
+from leitwerk.parsing.frames import like
 from leitwerk.signals.chunks import all_inside, in_chunks
 from leitwerk.signals.quality import Quality
 
@@ -75,7 +76,7 @@ class Scale(ABC):
 
         Returns
         -------
-        ndarray of the same shape, float64
+        ndarray of the same shape, float64; for a Series of pandas, a Series with its index
 
         """
         return in_chunks(self.forward_inside, signal)
@@ -129,6 +130,12 @@ class Scale(ABC):
             A ``Quality`` for each value.
 
         """
+        values, qualities = self._converted(signal, quality)
+        return like(signal, values), like(signal, qualities)
+
+    def _converted(
+        self, signal: ArrayLike, quality: ArrayLike | None
+    ) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
         x = np.asarray(signal, dtype=np.float64)
         values = self.value(x)
         found = self.quality(x, values)
@@ -251,7 +258,7 @@ class Chain(Scale):
             x = out
 
     def backward(self, y: NDArray[np.float64], out: NDArray[np.float64]) -> None:
-        """Back through all links."""
+        """Back through all stages."""
         if not self.stages:
             out[...] = y
         for stage in reversed(self.stages):

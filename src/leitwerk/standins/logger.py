@@ -40,7 +40,7 @@ _OPEN_LOOP_MA = 0.5
 
 
 @dataclass
-class Recording:
+class StoredRows:
     """Rows of values by slot, since when, and how far apart."""
 
     started: str
@@ -66,7 +66,7 @@ class Logger(Firmware):
         self.plant = plant
         self.disturbances = disturbances or Disturbances()
         self.recording_since_s: float | None = None
-        self.recordings: list[Recording] = []
+        self.recordings: list[StoredRows] = []
         self._window: dict[KnownPoint, int] = {SELECT: 0, FIRST_ROW: 0}
         self._scanned_s = clock() - _SCAN_S
         self._scan: list[tuple[float, Quality]] = []
@@ -117,7 +117,7 @@ class Logger(Firmware):
         interval = max(
             0.1, float(self.setting(SAMPLE_INTERVAL)), float(self.setting(STORAGE_INTERVAL))
         )
-        self.recordings.append(Recording(self.device_clock.text(), interval))
+        self.recordings.append(StoredRows(self.device_clock.text(), interval))
         for _ in range(rows):
             self.recordings[-1].rows.append([value for value, _ in self._readings()])
         self.recordings[-1].taken = rows

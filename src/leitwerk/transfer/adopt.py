@@ -8,13 +8,37 @@ from collections.abc import Iterator
 
 from leitwerk.check.compile import check_setup
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.points import Point, Stored
+from leitwerk.datasheet.points import Point
 from leitwerk.datasheet.settings import DeviceSettings, diff_settings, show_setting
-from leitwerk.datasheet.vocabulary import BUS_UNIT
+from leitwerk.datasheet.vocabulary import (
+    ALARM_CHANNEL,
+    ALARM_CLEAR,
+    ALARM_CONDITION,
+    ALARM_DELAY,
+    ALARM_SEVERITY,
+    ALARM_TRIP,
+    BUS_UNIT,
+    CHANNEL_LABEL,
+    CHANNEL_RANGE,
+    CHANNEL_SENSOR,
+    CHANNEL_UNIT,
+    NAME,
+    REPORT_INTERVAL,
+    SAMPLE_INTEGRATION,
+    SAMPLE_INTERVAL,
+    SIGNAL_HIGH,
+    SIGNAL_LOW,
+    STORAGE_INTERVAL,
+    TITLE,
+    VALUE_HIGH,
+    VALUE_LOW,
+    WHEN_FULL,
+)
 from leitwerk.errors import SetupError
 from leitwerk.identity import Identity
 from leitwerk.parsing.quantities import format_number
 from leitwerk.project.setups import parse_setup
+from leitwerk.setup.fields import CONTACT
 from leitwerk.signals.sensors import SENSORS
 
 # Quantities, ranges and units: nothing in them means something to YAML.
@@ -24,12 +48,13 @@ _PLAIN = re.compile(r"[^\W\d][\w .,/+()-]*[\w.)]|[^\W\d]")
 _WORDS = {"yes", "no", "on", "off", "true", "false", "null", "y", "n"}
 # Settings that a setup has keys of its own for: what they are called there, and in what unit.
 _TIMED = (
-    ("storage.interval", "store: every", "s"),
-    ("report.interval", "report: every", "s"),
-    ("sample.integration", "integration:", "ms"),
-    ("memory.when_full", "when_full:", ""),
+    (STORAGE_INTERVAL, "store: every", "s"),
+    (REPORT_INTERVAL, "report: every", "s"),
+    (SAMPLE_INTEGRATION, "integration:", "ms"),
+    (WHEN_FULL, "when_full:", ""),
 )
-_SAID = {"title", "sample.interval", BUS_UNIT.name, *(name for name, _, _ in _TIMED)}
+_ELSEWHERE = {k.name for k in (TITLE, SAMPLE_INTERVAL, BUS_UNIT, *(k for k, _, _ in _TIMED))}
+_BLOCKS = tuple(k.block.partition("{")[0] for k in (CHANNEL_SENSOR, ALARM_CONDITION))
 _CHOICES = 8  # that are named in a comment
 _NAME = 40  # characters of a channel's name
 _SECONDS = "s"
@@ -38,8 +63,8 @@ _SECONDS = "s"
 def adopt(settings: DeviceSettings, identity: Identity, address: str, datasheet: Datasheet) -> str:
     """A setup file that says what a device holds: uploaded unchanged, it changes nothing.
 
-    Every value has a comment that says what it may be. What a setup cannot say is told at the top of
-    the file.
+    Every value has a comment that says what it may be. What a setup cannot say stands in a comment
+    at the top of the file.
 
     Parameters
     ----------
@@ -61,7 +86,7 @@ def adopt(settings: DeviceSettings, identity: Identity, address: str, datasheet:
 def _head(
     settings: DeviceSettings, identity: Identity, address: str, sheet: Datasheet
 ) -> list[str]:
-    title = settings.values.get("title") or settings.values.get("name") or sheet.summary
+    title = settings.get(TITLE) or settings.get(NAME) or sheet.summary
     lines = [
         "leitwerk: 1",
         f"title: {_text(title)}",
@@ -72,13 +97,13 @@ def _head(
         f"  serial: {_text(identity.serial)}    # any other device is refused",
         "",
     ]
-    interval = settings.values.get("sample.interval")
+    interval = settings.get(SAMPLE_INTERVAL)
     if sheet.limits.interval_s is not None and isinstance(interval, float):
         low, high = (_exact(end) for end in sheet.limits.interval_s)
         every = f"sample: every {_exact(interval)} {_SECONDS}"
         lines += [f"{every}    # {low} to {high} {_SECONDS}"]
-    for name, key, unit in _TIMED:
-        value = settings.values.get(name)
+    for known, key, unit in _TIMED:
+        value = settings.get(known)
         if value is not None:
             shown = f"{_exact(value)} {unit}" if isinstance(value, float) else str(value)
             lines.append(f"{key} {shown}")
@@ -102,77 +127,70 @@ def _channels(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
 
 def _wired(settings: DeviceSettings, sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
     """The terminals that are in use, each with a wish for a name and its lines."""
-    alarms = _alarms(settings)
+    alarms = _alarms(settings, sheet)
     for terminal in sheet.terminals.values():
-        here = f"channel.{terminal.slot}."
-        found = {
-            name.removeprefix(here): value
-            for name, value in settings.values.items()
-            if name.startswith(here)
-        }
-        sensor = str(found.get("sensor", "off"))
-        if sensor == "off":
+        slot = terminal.slot
+        sensor = settings.get(CHANNEL_SENSOR, slot)
+        if sensor in {None, CHANNEL_SENSOR.cleared}:
             continue
-        label = str(found.get("label", ""))
+        label = str(settings.get(CHANNEL_LABEL, slot) or "")
         lines = [f"label: {_text(label)}"] if label else []
         lines.append(f"terminal: {terminal.name}    # takes {' or '.join(terminal.takes)}")
-        lines += _measurement(sensor, found, sheet)
-        mine = alarms.get(terminal.slot, [])
-        if mine:
-            unit = str(found.get("unit", ""))
-            lines += ["alarms:", *(f"  {line}" for line in _alarm_lines(mine, unit))]
+        lines += _measurement(str(sensor), settings, slot, sheet)
+        if slot in alarms:
+            unit = str(settings.get(CHANNEL_UNIT, slot) or "")
+            lines += ["alarms:"]
+            lines += (f"  {_alarm_line(settings, k, unit)}" for k in alarms[slot])
         yield label or f"terminal_{terminal.name}", lines
 
 
-def _measurement(sensor: str, found: dict[str, Stored], sheet: Datasheet) -> list[str]:
-    if sensor == "contact":
-        return ["signal: contact"]
-    unit = str(found.get("unit", ""))
+def _measurement(sensor: str, settings: DeviceSettings, slot: int, sheet: Datasheet) -> list[str]:
+    if sensor == CONTACT:
+        return [f"signal: {CONTACT}"]
+    unit = str(settings.get(CHANNEL_UNIT, slot) or "")
     if sensor in SENSORS:
         lines = [f"sensor: {sensor}"]
     else:
         kind = sheet.inputs[sensor]
         symbol = kind.unit.symbol
-        ends = [found.get(f"scale.{end}", 0.0) for end in ("signal_low", "signal_high")]
-        values = [found.get(f"scale.{end}", 0.0) for end in ("value_low", "value_high")]
-        low, high = (_exact(float(end)) for end in ends)
+        low, high, first, last = (
+            _exact(float(settings.get(known, slot) or 0.0))
+            for known in (SIGNAL_LOW, SIGNAL_HIGH, VALUE_LOW, VALUE_HIGH)
+        )
         lines = [f"signal: {low}..{high} {symbol}"]
-        first, last = (f"{_exact(float(value))} {unit}".strip() for value in values)
+        first, last = f"{first} {unit}".strip(), f"{last} {unit}".strip()
         lines.append(
             f'scale: {{"{low} {symbol}": {_text(first)}, "{high} {symbol}": {_text(last)}}}'
         )
-    chosen = str(found.get("range", "none"))
-    if chosen != "none":
+    chosen = settings.get(CHANNEL_RANGE, slot)
+    if chosen not in {None, "none"}:
         lines.append(f"range: {_text(chosen)}")
     if unit:
         lines.append(f"unit: {_text(unit)}")
     return lines
 
 
-def _alarms(settings: DeviceSettings) -> dict[int, list[dict[str, Stored]]]:
-    """The alarms that are switched on, by the slot that they watch."""
-    by_slot: dict[int, list[dict[str, Stored]]] = {}
-    for name, value in settings.values.items():
-        if not name.startswith("alarm.") or not name.endswith(".condition") or value == "off":
-            continue
-        here = name.removesuffix("condition")
-        alarm = {
-            key.removeprefix(here): v for key, v in settings.values.items() if key.startswith(here)
-        }
-        by_slot.setdefault(int(float(alarm["channel"])), []).append(alarm)
+def _alarms(settings: DeviceSettings, sheet: Datasheet) -> dict[int, list[int]]:
+    """The numbers of the alarms that are switched on, by the slot that they watch."""
+    family = sheet.family(ALARM_CONDITION)
+    by_slot: dict[int, list[int]] = {}
+    for k in family.indices if family else ():
+        if settings.get(ALARM_CONDITION, k) not in {None, ALARM_CONDITION.cleared}:
+            by_slot.setdefault(int(float(settings.get(ALARM_CHANNEL, k) or 0)), []).append(k)
     return by_slot
 
 
-def _alarm_lines(alarms: list[dict[str, Stored]], unit: str) -> Iterator[str]:
-    for k, alarm in enumerate(alarms, start=1):
-        trip, clear = (
-            _text(f"{_exact(float(alarm[point]))} {unit}".strip()) for point in ("trip", "clear")
-        )
-        delay = _exact(float(alarm.get("delay", 0.0)))
-        yield (
-            f"alarm_{k}: {{{alarm['condition']}: {trip}, clear: {clear}, after: {delay} {_SECONDS}, "
-            f"severity: {alarm.get('severity', 'medium')}}}"
-        )
+def _alarm_line(settings: DeviceSettings, k: int, unit: str) -> str:
+    trip, clear = (
+        _text(f"{_exact(float(settings.get(known, k) or 0.0))} {unit}".strip())
+        for known in (ALARM_TRIP, ALARM_CLEAR)
+    )
+    delay = _exact(float(settings.get(ALARM_DELAY, k) or 0.0))
+    severity = settings.get(ALARM_SEVERITY, k) or "medium"
+    return (
+        f"alarm_{k}: {{{settings.get(ALARM_CONDITION, k)}: {trip}, clear: {clear}, "
+        f"after: {delay} {_SECONDS}, severity: {severity}}}"
+    )
 
 
 def _own(sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
@@ -189,18 +207,16 @@ def _own(sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
 def _settings(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
     lines = []
     for name, value in settings.values.items():
-        head = name.partition(".")[0]
-        said = name in _SAID or (head in {"channel", "alarm"} and name != head)
         point = sheet.settings.get(name)
-        if said or point is None or point.read_only:
+        if name in _ELSEWHERE or name.startswith(_BLOCKS) or point is None or point.read_only:
             continue
         if value == "":
             # A setup names only what shall be there; an empty text stays as it is.
             lines.append(f"  # {name}: is empty")
             continue
         lines.append(f"  {name}: {_text(show_setting(value, point.unit))}{_span(point)}")
-    said = any(not line.startswith("  #") for line in lines)
-    return ["settings:" if said else "# settings:", *lines] if lines else []
+    has_values = any(not line.startswith("  #") for line in lines)
+    return ["settings:" if has_values else "# settings:", *lines] if lines else []
 
 
 def _span(point: Point) -> str:

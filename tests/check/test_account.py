@@ -1,0 +1,175 @@
+"""Every entry of a setup is accounted for, once; and what a datasheet cannot store is no note."""
+
+import ast
+import re
+from importlib import resources
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import leitwerk as lw
+from conftest import EXAMPLES, KILN, ROOT, checked, kept, kiln
+from leitwerk.check.account import Fate, leaves
+from leitwerk.datasheet.vocabulary import VOCABULARY
+from leitwerk.parsing.yaml_text import Map
+
+NAMES = sorted(path.name for path in EXAMPLES.iterdir() if path.name.endswith(".yaml"))
+SHEETS = resources.files("leitwerk") / "datasheets"
+FICHTE = (SHEETS / "fichte-8.yaml").read_text("utf-8")
+# Keys that no example has, where they may stand: channel, alarm, output, top of the file.
+MORE = {
+    "channel": ["group: slow", "time_constant: 5 s", "tare: [{offset: 1, taken: 2026-03-02T08:40Z}]"],
+    "top": ["store: every 1 min", "mains: 60 Hz", "when_full: overwrite", "report: every 1 h",
+            "autonomy: 3 d", "integration: 20 ms", "groups: {slow: {store: every 10 min}}",
+            "settings: {name: KILN-2}", "statistics: mean, maximum"],
+}  # fmt: skip
+
+
+@given(st.data())
+def test_every_entry_of_a_setup_ends_in_exactly_one_way(data):
+    text = (EXAMPLES / data.draw(st.sampled_from(NAMES))).read_text("utf-8")
+    lines = text.splitlines()
+    for extra in data.draw(st.sets(st.sampled_from(MORE["top"]), max_size=3)):
+        if not re.search(rf"^{extra.partition(':')[0]}:", text, re.MULTILINE):
+            lines.append(extra)
+    at = [k for k, line in enumerate(lines) if re.match(r" {4}(terminal|reading): ", line)]
+    for extra in data.draw(st.sets(st.sampled_from(MORE["channel"]), max_size=2)):
+        where = data.draw(st.sampled_from(at))
+        lines.insert(where, f"    {extra}")
+        at = [k + (k >= where) for k in at]
+    broken = data.draw(st.none() | st.sampled_from(range(len(lines))))
+    if broken is not None:
+        lines[broken] = re.sub(r"\d", "7", lines[broken])
+    try:
+        found = checked("\n".join(lines))
+    except (lw.SetupError, lw.FileProblem):
+        return  # it is no setup: nothing of it is done
+    account, root = found.account, found.setup.source.root
+    assert isinstance(root, Map)
+    assert [entry.path for entry in account.entries] == list(leaves(root))
+    assert sum(account.count(fate) for fate in Fate) == len(account.entries)
+    assert not any("no use for" in entry.how for entry in account.entries)
+    # Refused is what has an error, and nothing else; stored is what some setting is asked for.
+    assert (account.count(Fate.REFUSED) > 0) <= (not found.ok)
+    wished = {wanted.path for wanted in found.wanted if found.datasheet.has(wanted.known)}
+    for entry in account.entries:
+        if entry.fate is Fate.STORED and found.ok:
+            ways = (entry.path[:k] for k in range(1, len(entry.path) + 1))
+            near = any(w[: len(entry.path)] == entry.path for w in wished) or any(
+                way in wished for way in ways
+            )
+            further = entry.path[0] == "settings" and entry.path[1] in found.settings.values
+            own = entry.path[0] in {"channels", "outputs"} and any(
+                w[:2] == entry.path[:2] for w in wished
+            )
+            assert near or further or own, entry
+
+
+def test_the_account_in_three_lines():
+    guard = checked((EXAMPLES / "kiln-guard.yaml").read_text("utf-8"))
+    stored, worked, people = guard.account.lines()
+    assert stored.endswith(" entries stored in the device and read back")
+    assert "; only while 'leitwerk attend' runs: alarm air_top.fast, alarm air_top.stuck" in worked
+    assert people == f"{guard.account.count(Fate.PEOPLE)} for people only, 0 refused"
+    assert "leitwerk attend" not in kiln().account.lines()[1]
+
+
+# ---------------------------------------------------------------------- what cannot be stored
+
+
+def test_a_mistyped_name_in_a_datasheet_refuses_what_it_would_store(tmp_path, leitwerk):
+    slip = FICHTE.replace("  channel.{n 1..10}.range:", "  channel.{n 1..10}.rnage:")
+    assert slip != FICHTE
+    sheet = lw.parse_datasheet(slip, file="fichte-8.yaml")
+    assert "did you mean 'channel.{n}.range'?" in "\n".join(map(str, sheet.doubts))
+    found = lw.check_setup(lw.parse_setup(KILN, file="kiln.yaml"), sheet)
+    errors = {f.path: f for f in found.findings if f.is_error}
+    assert errors["channels.air_top.range"].rule == "cannot-store"
+    assert "doubtful-datasheet" in {f.rule for f in found.findings}
+    with pytest.raises(lw.SetupError):
+        found.require()
+    # A setup that names no range is told that none is set.
+    without = re.sub(r"^ *range: .*\n", "", KILN, flags=re.MULTILINE)
+    rules = {f.rule for f in lw.check_setup(lw.parse_setup(without), sheet).findings}
+    assert "range-not-set" in rules
+    (tmp_path / "slip.yaml").write_text(slip, encoding="utf-8")
+    (tmp_path / "kiln.yaml").write_text(KILN, encoding="utf-8")
+    checking = leitwerk(
+        "check", str(tmp_path / "kiln.yaml"), "--datasheet", str(tmp_path / "slip.yaml")
+    )
+    assert (checking.exit_code, "has no setting channel.{n}.range" in checking.stdout) == (1, True)
+
+
+@pytest.mark.parametrize(
+    ("line", "key"),
+    [
+        ("channel.{n 1..10}.unit:", None),  # Leitwerk shows the unit itself
+        ("channel.{n 1..10}.label:", None),  # for people
+        ("sample.interval:", "sample"),
+        ("channel.{n 1..10}.sensor:", "channels.air_top.sensor"),
+        ("alarm.{k 1..12}.trip:", None),  # then Leitwerk watches the alarm, and says so
+    ],
+)
+def test_what_a_model_lacks_is_an_error_or_worked_and_said(line, key):
+    head = f"  {line}"
+    assert head in FICHTE
+    lacking = re.sub(rf"^{re.escape(head)}.*\n(?:    .*\n)*", "", FICHTE, flags=re.MULTILINE)
+    found = lw.check_setup(lw.parse_setup(KILN), lw.parse_datasheet(lacking))
+    errors = {f.path for f in found.findings if f.is_error}
+    assert (key in errors) if key else not errors, found.findings
+    if "trip" in line:
+        assert "alarm air_top.too_hot" in found.account.lines()[1]
+        assert "host-only" in {f.rule for f in found.findings}
+
+
+# ---------------------------------------------------------------------- what a setup does not name
+
+
+def test_a_relay_of_an_earlier_setup_does_not_fire_for_the_new_alarm(device, logger, tmp_path):
+    guard = checked((EXAMPLES / "kiln-guard.yaml").read_text("utf-8"))
+    lw.upload(guard, device, kept(tmp_path))
+    assert device.read_settings().values["relay.1.alarms"] == 1.0
+    plan = lw.plan_upload(kiln(), device)
+    assert "not used, cleared: channel 7, 8, 10, alarm 3..12, relay 1, 2" in str(plan)
+    assert ("relay.1.alarms", 1.0, 0.0) in [(c.setting, c.old, c.new) for c in plan.changes]
+    lw.upload(kiln(), device, kept(tmp_path))
+    assert device.read_settings().values["relay.1.alarms"] == 0.0
+    # The alarm that is number 1 now is held active: the relay does not move.
+    number = kiln().settings.values["alarm.1.channel"]
+    terminal = next(t.name for t in device.datasheet.terminals.values() if t.slot == number)
+    logger.disturbances.reversed.add(terminal)
+    for _ in range(60):
+        logger.clock.wait(1.0)
+        logger.tick()
+    assert device.status_points()["relay.1.state"] == "off"
+
+
+# ---------------------------------------------------------------------- one vocabulary
+
+
+def test_names_of_points_stand_in_one_place():
+    """As literals in code, nowhere but in the vocabulary."""
+    names = {name for _, name in VOCABULARY if "." in name}
+    parts = {name.partition("{")[0] + name.partition("}")[2] for name in names}
+    source = ROOT / "src" / "leitwerk"
+    found = []
+    for path in source.rglob("*.py"):
+        if path.parts[-2] == "standins" or path.name == "vocabulary.py":
+            continue  # a stand-in has readings of its own
+        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+            if isinstance(node, ast.JoinedStr):
+                text = "".join(v.value for v in node.values if isinstance(v, ast.Constant))
+                hit = "{" not in text and text in parts and text.count(".") > 1
+            else:
+                hit = isinstance(node, ast.Constant) and node.value in names
+            if hit:
+                found.append(f"{path.relative_to(source)}:{node.lineno}")
+    assert found == []
+
+
+def test_the_guide_has_the_vocabulary():
+    """Written by 'make vocabulary'."""
+    page = (ROOT / "docs" / "guide" / "datasheets.md").read_text("utf-8")
+    for known in VOCABULARY.values():
+        assert f"| `{known.name}` | {known.meaning}" in page, known.name

@@ -1,7 +1,7 @@
 # Needs Python 3.11 or newer with pip, and make. Each target builds what it needs.
 PYTHON ?= python3
 
-.PHONY: demo test format fuzz bench screenshots schema units clean
+.PHONY: demo test quick format fuzz bench screenshots schema units pages clean
 
 # The demo runs from an ordinary install, as a user would have it.
 build/demo/ready: pyproject.toml $(shell find src -type f -not -name '*.pyc')
@@ -25,6 +25,10 @@ test: build/dev/ready
 	build/dev/bin/mypy
 	build/dev/bin/pytest -n 2
 
+# The tests that start no process: quick enough for every change.
+quick: build/dev/ready
+	build/dev/bin/pytest -n 2 -m "not process"
+
 format: build/dev/ready
 	build/dev/bin/ruff check --fix .
 	build/dev/bin/ruff format .
@@ -47,6 +51,9 @@ schema: build/dev/ready
 
 units: build/dev/ready
 	build/dev/bin/python tools/units.py
+
+pages: build/dev/ready
+	build/dev/bin/python tools/pages.py
 
 clean:
 	rm -rf build leitwerk-demo .pytest_cache .mypy_cache .ruff_cache .hypothesis

@@ -1,5 +1,7 @@
 """What the package offers, and that its examples and pages run."""
 
+import importlib
+import inspect
 import json
 import re
 import subprocess
@@ -24,6 +26,44 @@ def test_a_new_public_name_shows_in_the_diff():
 
 
 @pytest.mark.process
+def test_pages_that_follow_from_the_code_are_up_to_date(monkeypatch):
+    """'make pages' writes them."""
+    monkeypatch.syspath_prepend(str(ROOT / "tools"))
+    pages = importlib.import_module("pages")
+    assert pages.REFERENCE.read_text("utf-8") == pages.reference_page()
+    assert pages.DATASHEETS.read_text("utf-8") == pages.datasheets_page()
+
+
+def test_whatever_a_public_name_takes_or_returns_is_public(monkeypatch):
+    monkeypatch.syspath_prepend(str(ROOT / "tools"))
+    pages = importlib.import_module("pages")
+    modules = [importlib.import_module(name) for name in pages.PACKAGES]
+    public = {name: getattr(m, name) for m in modules for name in m.__all__}
+    known = pages.public_classes()
+
+    def needed(thing):
+        if hasattr(thing, "model_fields"):
+            return set()  # read from files, not made by callers
+        try:
+            signature = inspect.signature(thing)
+        except (TypeError, ValueError):
+            return set()
+        parts = [p.annotation for p in signature.parameters.values() if p.name[0] != "_"]
+        words = re.findall(r"[A-Z]\w+", " ".join(map(str, [*parts, signature.return_annotation])))
+        return known.keys() & set(words)
+
+    hidden = {}
+    for name, thing in public.items():
+        things = [thing]
+        if inspect.isclass(thing):
+            members = [v for k, v in vars(thing).items() if k[0] != "_"]
+            things += [getattr(v, "fget", None) or getattr(v, "func", None) or v for v in members]
+            things += [getattr(v, "__func__", None) for v in members]
+        for missing in {n for t in things if callable(t) for n in needed(t)} - public.keys():
+            hidden.setdefault(missing, name)
+    assert hidden == {}
+
+
 def test_importing_the_package_loads_next_to_nothing():
     code = "import sys, leitwerk; print(json.dumps(sorted(m for m in sys.modules if 'leitw' in m)))"
     done = subprocess.run(
@@ -76,3 +116,15 @@ def test_commands_on_the_pages_exist():
     for page in PAGES:
         for name in re.findall(r"^\$? ?leitwerk ([a-z]+)", page.read_text("utf-8"), re.MULTILINE):
             assert name in _COMMANDS, f"{page.name}: leitwerk {name}"
+
+
+@pytest.mark.process
+def test_the_page_on_python_runs_from_top_to_bottom(tmp_path):
+    page = (ROOT / "docs" / "guide" / "from-python.md").read_text("utf-8")
+    program = "\n".join(re.findall(r"```python\n(.*?)```", page, re.DOTALL))
+    done = subprocess.run(
+        [sys.executable, "-W", "error", "-c", program],
+        cwd=tmp_path, capture_output=True, encoding="utf-8", timeout=60, check=False,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert "['good' 'good' 'no number']" in done.stdout

@@ -166,10 +166,3 @@ def test_names_of_points_stand_in_one_place():
             if hit:
                 found.append(f"{path.relative_to(source)}:{node.lineno}")
     assert found == []
-
-
-def test_the_guide_has_the_vocabulary():
-    """Written by 'make vocabulary'."""
-    page = (ROOT / "docs" / "guide" / "datasheets.md").read_text("utf-8")
-    for known in VOCABULARY.values():
-        assert f"| `{known.name}` | {known.meaning}" in page, known.name

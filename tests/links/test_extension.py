@@ -14,7 +14,7 @@ MODULE = '''
 
     import pathlib
 
-    from leitwerk import LinkKind
+    from leitwerk.links import LinkKind
 
 
     class FileLink:
@@ -103,7 +103,18 @@ def test_what_nothing_speaks_is_said(package, leitwerk):
     assert "modbus, scpi, sdi12, text, mqtt, slate" in result.stderr
     sheet.write_text(SHEET.replace("link: slate", "link: odd"))
     tried = leitwerk("datasheet", str(sheet), "--try", "odd+tcp://127.0.0.1:9")
-    assert "must lead to a leitwerk.LinkKind" in tried.stderr
+    assert "must lead to a leitwerk.links.LinkKind" in tried.stderr
     odd = lw.parse_datasheet(sheet.read_text(), further=lambda: ["odd"])
     with pytest.raises(lw.QuantityError, match="speaks odd, the address"):
         open_device(odd, parse_address("modbus+tcp://127.0.0.1"))
+
+
+def test_a_package_that_cannot_be_loaded_is_named(package, leitwerk):
+    """Whatever it raises: the command ends with words, and nothing else is affected."""
+    (package / "slate_link.py").write_text("raise RuntimeError('no licence')", "utf-8")
+    sheet = package / "datasheets" / "slate.yaml"
+    tried = leitwerk("datasheet", str(sheet), "--try", f"slate+serial://{package}/device.txt")
+    assert tried.exit_code == 2
+    assert "the package that adds the protocol 'slate' cannot be loaded" in tried.stderr
+    assert "RuntimeError: no licence" in tried.stderr
+    assert "its entry point is 'slate_link:KIND'" in tried.stderr

@@ -4,6 +4,8 @@ from .bands import Bands as Bands
 from .board import AlarmTracker as AlarmTracker
 from .board import ChannelAlarm as ChannelAlarm
 from .chatter import cycles_per_hour as cycles_per_hour
+from .conditions import Condition as Condition
+from .conditions import TimeOfDay as TimeOfDay
 from .definition import AlarmDefinition as AlarmDefinition
 from .definition import Watch as Watch
 from .inputs import change_within as change_within

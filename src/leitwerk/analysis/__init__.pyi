@@ -1,3 +1,4 @@
+from .intervals import Intervals as Intervals
 from .intervals import wall_clock_intervals as wall_clock_intervals
 from .pulses import count_changes as count_changes
 from .pulses import count_steps as count_steps

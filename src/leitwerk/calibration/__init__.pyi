@@ -7,4 +7,5 @@ from .correction import fit_correction as fit_correction
 from .record import CalibrationRecord as CalibrationRecord
 from .uncertainty import Budget as Budget
 from .uncertainty import Contribution as Contribution
+from .uncertainty import Distribution as Distribution
 from .uncertainty import mean_contribution as mean_contribution

@@ -97,6 +97,9 @@ class Account:
     cleared: tuple[str, ...]
     left: tuple[str, ...]
 
+    def __repr__(self) -> str:
+        return f"<Account: {', '.join(f'{self.count(fate)} {fate.value}' for fate in Fate)}>"
+
     def count(self, fate: Fate) -> int:
         """How many entries end in one way."""
         return Counter(entry.fate for entry in self.entries)[fate]

@@ -23,7 +23,7 @@ from leitwerk.signals.scale import Chain
 STATES = ("open", "closed")  # as numbers 0 and 1
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, slots=True, kw_only=True, repr=False)
 class CheckedChannel(ABC):
     """What all kinds of channels have in common. Numbers are in ``unit``.
 
@@ -44,6 +44,10 @@ class CheckedChannel(ABC):
     alarms: tuple[AlarmDefinition, ...]
     device_alarms: tuple[AlarmDefinition, ...]
     bands: Bands | None
+
+    def __repr__(self) -> str:
+        shown = f" in {self.symbol}" if self.symbol else ""
+        return f"<{type(self).__name__} {self.name}: {self.where}, {self.kind}{shown}>"
 
     @property
     def symbol(self) -> str:
@@ -80,7 +84,7 @@ class CheckedChannel(ABC):
         return format_value(float(f"{value:.5g}"), self.unit)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, slots=True, kw_only=True, repr=False)
 class WiredChannel(CheckedChannel):
     """A channel at a terminal."""
 
@@ -111,7 +115,7 @@ class WiredChannel(CheckedChannel):
         return setting.startswith(f"channel.{self.slot}.")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, slots=True, kw_only=True, repr=False)
 class SignalChannel(WiredChannel):
     """A sensor or a signal at a terminal: its values are numbers."""
 
@@ -119,12 +123,12 @@ class SignalChannel(WiredChannel):
     range: Range | None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, slots=True, kw_only=True, repr=False)
 class ContactChannel(WiredChannel):
     """A contact at a terminal: its values are states."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, slots=True, kw_only=True, repr=False)
 class ReadingChannel(CheckedChannel):
     """What the device measures by itself: it belongs to no terminal and has no settings."""
 

@@ -53,7 +53,7 @@ def dry_run(
     sample = checked.setup.sample
     interval_s = period_s or (sample.seconds if sample else 1.0)
     fed = _courses(checked.channels, courses, recorded, interval_s)
-    result = run(checked.setup.title, checked.channels, fed)
+    result = run(checked, fed)
     if figure:
         from leitwerk.reports.dry_run_figure import draw_dry_run
 

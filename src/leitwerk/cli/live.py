@@ -12,7 +12,7 @@ from leitwerk.cli.exit_codes import reports_errors, result_code
 from leitwerk.cli.options import every_option, for_option, link_options
 
 if TYPE_CHECKING:
-    from leitwerk.commissioning.live_check import Sample
+    from leitwerk.commissioning.live_check import LiveProgress
     from leitwerk.commissioning.live_report import LiveReport
     from leitwerk.links.options import LinkOptions
 
@@ -111,7 +111,7 @@ class TableView:
     def __exit__(self, *error: object) -> None:
         self._live.__exit__(None, None, None)
 
-    def show(self, sample: Sample) -> None:
+    def show(self, sample: LiveProgress) -> None:
         """Draw the table with what is known after this sample."""
         from leitwerk.cli.tables import live_table
 

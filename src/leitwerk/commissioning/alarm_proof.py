@@ -100,6 +100,9 @@ class Proof:
             "events": [event.to_dict() for event in self.events],
         }
 
+    def __repr__(self) -> str:
+        return f"<Proof of {self.alarm}: {self.outcome.value}>"
+
     def __str__(self) -> str:
         lines = [f"{self.title}: proof of {self.alarm}", *map(str, self.steps)]
         missing = self.missing()

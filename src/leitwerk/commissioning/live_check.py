@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
 from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
@@ -27,8 +26,8 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Sample:
-    """The readings so far, handed to whoever shows them. ``channels`` are judged up to now."""
+class LiveProgress:
+    """A live check after a sample. ``channels`` judges all samples up to now."""
 
     number: int
     total: int
@@ -41,7 +40,7 @@ def verify(
     *,
     duration_s: float = 5.0,
     period_s: float = 0.5,
-    on_sample: Callable[[Sample], None] = lambda sample: None,
+    on_sample: Callable[[LiveProgress], None] = lambda sample: None,
     clock: Clock = REAL_TIME,
 ) -> LiveReport:
     """Poll a device and hold its readings against the setup's expectations.
@@ -77,11 +76,11 @@ def verify(
     identity = device.require(setup.setup.device.model, setup.setup.device.serial)
     changes = diff_settings(device.read_settings(), setup.settings, device.datasheet)
     poller = Poller(device, channels)
-    watch = _Watch(channels, changes, count, setup.setup.zone)
+    watch = _Watch(channels, changes, count, setup.setup.zone, clock)
     started = clock.now()
-    for time_s in paced(count, period_s, clock):
+    for time_s in paced(range(count), period_s, clock):
         watch.add(time_s, *poller.poll())
-        on_sample(Sample(watch.taken, count, watch.reports))
+        on_sample(LiveProgress(watch.taken, count, watch.reports))
     values, qualities = watch.values()
     return LiveReport(
         title=setup.setup.title,
@@ -105,8 +104,9 @@ class _Watch:
         changes: Sequence[SettingChange],
         count: int,
         zone: ZoneInfo,
+        clock: Clock,
     ) -> None:
-        self.channels, self.zone = channels, zone
+        self.channels, self.zone, self.clock = channels, zone, clock
         # What is set otherwise in the device, for each channel.
         self.changes = [
             [change for change in changes if channel.owns(change.setting)] for channel in channels
@@ -135,7 +135,7 @@ class _Watch:
         if self.alarmed:
             values, found = to_values(self.channels, shown[None, :], qualities[None, :])
             good = (found[0] == Quality.GOOD) & np.isfinite(values[0])
-            now = datetime.now(self.zone)
+            now = self.clock.now().astimezone(self.zone)
             since_midnight = now.hour * 3600 + now.minute * 60 + now.second
             self.situation.take(time_s, values[0], good, time_of_day_s=since_midnight)
 

@@ -97,6 +97,9 @@ class LoopCheck:
             "cause": self.cause,
         }
 
+    def __repr__(self) -> str:
+        return f"<LoopCheck of {self.output}: {self.outcome.value}>"
+
     def __str__(self) -> str:
         lines = [
             f"{self.output}: loop check, in {self.unit}",

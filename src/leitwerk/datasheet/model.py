@@ -219,6 +219,10 @@ class Datasheet:
         default_factory=dict, init=False, repr=False, compare=False
     )
 
+    def __repr__(self) -> str:
+        counts = ", ".join(f"{len(self.points(g))} {g}" for g in self.groups if self.groups[g])
+        return f"<Datasheet of {self.model}: {counts}>"
+
     @cached_property
     def sensors(self) -> tuple[str, ...]:
         """The sensors whose curve the device has itself: choices of its setting for them."""

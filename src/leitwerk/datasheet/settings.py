@@ -25,6 +25,9 @@ class DeviceSettings:
     model: str
     values: Mapping[str, Stored]
 
+    def __repr__(self) -> str:
+        return f"<DeviceSettings of {self.model}: {len(self.values)} values>"
+
     def get(self, known: KnownPoint, index: int | None = None) -> Stored | None:
         """A setting of the vocabulary, None where these settings do not have it."""
         return self.values.get(known.at(index))

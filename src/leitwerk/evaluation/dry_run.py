@@ -14,6 +14,7 @@ from leitwerk.alarms.inputs import change_within
 from leitwerk.alarms.states import State
 from leitwerk.alarms.timeline import Timeline, alarm_timeline
 from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import QuantityError
 from leitwerk.evaluation.course import Course
 from leitwerk.evaluation.situation import Situation
@@ -160,7 +161,7 @@ def read_recorded(text: str) -> Courses:
     Raises
     ------
     QuantityError
-        The text is no such recording.
+        The text is not such a recording.
 
     """
     names, stamps, numbers = read_table(text, "time_s", "CSV; the first line is time_s,air_top,…")
@@ -177,27 +178,27 @@ def read_recorded(text: str) -> Courses:
     return Courses(times, values)
 
 
-def dry_run(
-    title: str, channels: Sequence[CheckedChannel], courses: Courses, *, gap_s: float = math.inf
-) -> DryRun:
+def dry_run(setup: CheckedSetup, courses: Courses, *, gap_s: float = math.inf) -> DryRun:
     """Feed courses of values through the alarms of a setup.
 
     Channels without a course stay at what is expected of them, or show nothing.
 
     Parameters
     ----------
-    channels : sequence of CheckedChannel
-        All channels of the setup.
+    setup : CheckedSetup
     courses : Courses
     gap_s : float, in s
         Samples further apart than this do not belong together.
 
     Raises
     ------
+    SetupError
+        The setup has errors.
     QuantityError
         A course is for a channel that the setup does not have.
 
     """
+    channels = setup.require().channels
     names = [c.name for c in channels]
     for name in courses.values:
         if name not in names:
@@ -224,7 +225,7 @@ def dry_run(
         )
         if c.name in courses.values or timelines:
             tracks.append(Track(c, values[c.name], timelines, _bands(c, t, values[c.name])))
-    return DryRun(title, t, tuple(tracks))
+    return DryRun(setup.setup.title, t, tuple(tracks))
 
 
 def watched(

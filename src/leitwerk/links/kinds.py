@@ -127,6 +127,6 @@ def find_kind(protocol: str) -> LinkKind:
     if not isinstance(kind, LinkKind):
         raise FileProblem(
             f"the package that adds the protocol {protocol!r} gives a {type(kind).__name__}",
-            remedy="its entry point must lead to a leitwerk.LinkKind",
+            remedy="its entry point must lead to a leitwerk.links.LinkKind",
         )
     return kind

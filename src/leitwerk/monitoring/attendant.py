@@ -241,7 +241,7 @@ class Attendant:
             case Pulse(output, lasts_s):
                 self.outputs.switches.request(output, "on", now_s, lasts_s=lasts_s)
             case Notify(contacts, text):
-                self._notify(contacts, self.fill(text, due, now), now)
+                self._notify(contacts, self._fill(text, due, now), now)
             case ControlRecording(start):
                 self._with_rights(lambda: self.device.command("start" if start else "stop"))
             case Snapshot(label):
@@ -249,12 +249,12 @@ class Attendant:
             case ChangeSetting(setting, value):
                 self._change(setting, value)
             case WriteLog(text):
-                filled = self.fill(text, due, now)
+                filled = self._fill(text, due, now)
                 self.log.add(Event(now, EventKind.LOG, due.rule, filled, action=due.action))
             case HandleAlarm(action, alarm, lasts_s):
                 self._handle(alarm, action, now, lasts_s)
 
-    def fill(self, text: str, due: Due, now: datetime) -> str:
+    def _fill(self, text: str, due: Due, now: datetime) -> str:
         """A text with its names filled in."""
         known = {
             "title": self.setup.title,

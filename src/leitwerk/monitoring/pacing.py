@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from leitwerk.errors import QuantityError
 from leitwerk.project.clock import Clock
@@ -37,13 +37,13 @@ def sample_count(duration_s: float, period_s: float) -> int:
     return count
 
 
-def paced(count: int, period_s: float, clock: Clock) -> Iterator[float]:
-    """The times of ``count`` samples, in s from the first, each when it has come.
+def paced(numbers: Iterable[int], period_s: float, clock: Clock) -> Iterator[float]:
+    """The times of samples with these numbers from 0, in s from the first, each when it has come.
 
     A sample that comes late does not shift those after it.
     """
     start = clock.monotonic()
-    for k in range(count):
+    for k in numbers:
         pause = start + k * period_s - clock.monotonic()
         if pause > 0:
             clock.wait(pause)

@@ -65,7 +65,7 @@ def read_untared(
     poller = Poller(device, [channel])
     times, shown = np.zeros(count), np.zeros(count)
     qualities = np.zeros(count, dtype=np.uint8)
-    for k, time_s in enumerate(paced(count, period_s, clock)):
+    for k, time_s in enumerate(paced(range(count), period_s, clock)):
         times[k] = time_s
         found, codes, _ = poller.poll()
         shown[k], qualities[k] = found[0], codes[0]

@@ -27,5 +27,8 @@ class Clock:
     monotonic: Callable[[], float] = time.monotonic
     wait: Callable[[float], None] = time.sleep
 
+    def __repr__(self) -> str:
+        return "<Clock>" if self is not REAL_TIME else "<Clock: real time>"
+
 
 REAL_TIME = Clock()

@@ -1,1 +1,5 @@
 """The setup file: everything that one device is to be told, and everything expected of it."""
+
+import lazy_loader as lazy
+
+__getattr__, __dir__, __all__ = lazy.attach_stub(__name__, __file__)

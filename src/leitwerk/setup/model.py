@@ -162,6 +162,9 @@ class Setup(Model):
 
     __hash__ = None  # type: ignore[assignment]
 
+    def __repr__(self) -> str:
+        return f"<Setup {self}>"
+
     def __str__(self) -> str:
         count = len(self.channels)
         return (
@@ -177,6 +180,9 @@ class SetupSource:
     file: str
     content: bytes = b""
     root: Map | None = None
+
+    def __repr__(self) -> str:
+        return f"<SetupSource {self.file}: {len(self.content)} bytes>"
 
 
 _NO_CHANNELS = {"?": Channel(terminal="?")}  # stands for channels that could not be read

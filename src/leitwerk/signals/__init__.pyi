@@ -1,6 +1,7 @@
 from . import rtd as rtd
 from . import thermocouple as thermocouple
 from .bridge import Arms as Arms
+from .bridge import ShuntCheck as ShuntCheck
 from .bridge import StrainBridge as StrainBridge
 from .bridge import check_shunt as check_shunt
 from .bridge import load_cell as load_cell
@@ -11,9 +12,13 @@ from .loop import LoopBands as LoopBands
 from .loop import Shunt as Shunt
 from .polynomial import Polynomial as Polynomial
 from .quality import Quality as Quality
+from .rtd import Metal as Metal
 from .rtd import ResistanceThermometer as ResistanceThermometer
+from .rtd import Wires as Wires
 from .rtd import lead_error as lead_error
 from .scale import Chain as Chain
+from .scale import Ends as Ends
+from .scale import Inverse as Inverse
 from .scale import Labelled as Labelled
 from .scale import Scale as Scale
 from .sensors import SENSORS as SENSORS

@@ -75,6 +75,9 @@ class Journal:
         """The upload is finished, and there is nothing left to undo."""
         remove_file(self.path)
 
+    def __repr__(self) -> str:
+        return f"<Journal {self.path}>"
+
     def __str__(self) -> str:
         when = self.started.isoformat(timespec="seconds").replace("+00:00", "Z")
         return f"{self.source} of {when} by {self.by}, broken off at the step '{self.stage}'"

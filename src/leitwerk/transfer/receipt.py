@@ -75,6 +75,9 @@ class Receipt:
             "backup": self.backup,
         }
 
+    def __repr__(self) -> str:
+        return f"<Receipt of {self.source}: {len(self.changes)} changes, {self.verified} verified>"
+
     def __str__(self) -> str:
         count = len(self.changes)
         how = "committed" if self.together else "each in force as it was written"

@@ -36,6 +36,9 @@ class InterruptedUpload:
     old: tuple[SettingChange, ...]
     other: tuple[str, ...]
 
+    def __repr__(self) -> str:
+        return f"<InterruptedUpload of {self.journal.source}: {self.found.value}>"
+
     def __str__(self) -> str:
         lines = [str(self.journal), f"  device: {self.found.value}"]
         lines += [

@@ -73,6 +73,9 @@ class Plan:
             "account": self.account.to_dict(),
         }
 
+    def __repr__(self) -> str:
+        return f"<Plan for {self.identity}: {len(self.changes)} changes>"
+
     def __str__(self) -> str:
         lines = [f"Plan for {self.identity}"]
         shown = [(c.setting, f"{c.shown_old()} -> {c.shown_new()}") for c in self.changes]

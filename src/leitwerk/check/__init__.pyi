@@ -1,0 +1,16 @@
+from .account import Account as Account
+from .account import Entry as Entry
+from .account import Fate as Fate
+from .account import When as When
+from .channels import CheckedChannel as CheckedChannel
+from .channels import ContactChannel as ContactChannel
+from .channels import ReadingChannel as ReadingChannel
+from .channels import SignalChannel as SignalChannel
+from .channels import WiredChannel as WiredChannel
+from .measurement import Measurement as Measurement
+from .outputs import AnalogOutput as AnalogOutput
+from .outputs import CheckedOutput as CheckedOutput
+from .outputs import Loop as Loop
+from .outputs import RelayOutput as RelayOutput
+from .scaling import SignalAxis as SignalAxis
+from .settings import Wanted as Wanted

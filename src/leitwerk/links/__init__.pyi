@@ -1,0 +1,4 @@
+from .kinds import LinkKind as LinkKind
+from .register_session import Session as Session
+from .trace import TraceEntry as TraceEntry
+from .trace import Tracer as Tracer

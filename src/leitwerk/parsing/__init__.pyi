@@ -1,0 +1,13 @@
+from .address import BusAddress as BusAddress
+from .address import SerialLine as SerialLine
+from .local_time import LocalTime as LocalTime
+from .quantities import Expected as Expected
+from .quantities import Quantity as Quantity
+from .quantities import Span as Span
+from .quantities import parse_expected as parse_expected
+from .quantities import parse_quantity as parse_quantity
+from .quantities import parse_span as parse_span
+from .units import Unit as Unit
+from .units import convert as convert
+from .units import parse_unit as parse_unit
+from .yaml_text import Map as Map

@@ -1,0 +1,1 @@
+from .scales import ScaleText as ScaleText

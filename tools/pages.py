@@ -1,0 +1,142 @@
+"""Write the pages that follow from the code: ``make pages``.
+
+The table of the names of points in docs/guide/datasheets.md, and docs/reference.md, the public names
+of the library. A test holds both against the code.
+"""
+
+import ast
+import importlib
+import inspect
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+from leitwerk.datasheet.vocabulary import VOCABULARY, Without
+
+ROOT = Path(__file__).parent.parent
+DATASHEETS = ROOT / "docs" / "guide" / "datasheets.md"
+REFERENCE = ROOT / "docs" / "reference.md"
+BEGIN, END = "<!-- names of points: begin -->", "<!-- names of points: end -->"
+# The packages with public names, and what stands above each.
+PACKAGES = {
+    "leitwerk": "What one needs most: setups, devices, uploads, readings, errors.",
+    "leitwerk.parsing": "Quantities, units and addresses.",
+    "leitwerk.signals": "Scales and sensor curves.",
+    "leitwerk.calibration": "Corrections, uncertainty, conformity.",
+    "leitwerk.analysis": "Statistics of intervals, and pulses.",
+    "leitwerk.alarms": "Alarm definitions, their states, bands.",
+    "leitwerk.datasheet": "Device models, points, settings.",
+    "leitwerk.rules": "Rules and planned runs.",
+    "leitwerk.links": "How devices are reached, and how a package adds a protocol.",
+    "leitwerk.setup": "The setup as it is read.",
+    "leitwerk.check": "What a checked setup consists of.",
+}
+_WITHOUT = {
+    Without.REFUSED: "error",
+    Without.LEITWERK: "Leitwerk does it",
+    Without.PEOPLE: "is left out",
+}
+
+
+def vocabulary_table() -> str:
+    """The names of points that Leitwerk looks for, as a table for each group."""
+    lines = []
+    for group in dict.fromkeys(group for group, _ in VOCABULARY):
+        has_wishes = group == "settings"
+        head = "| name | meaning |" + (
+            " if a setup asks and a model lacks it |" if has_wishes else ""
+        )
+        lines += [f"**{group}**", "", head, "|---|---|" + ("---|" if has_wishes else "")]
+        for known in (k for (g, _), k in VOCABULARY.items() if g == group):
+            row = f"| `{known.name}` | {known.meaning} |"
+            lines.append(f"{row} {_WITHOUT[known.without]} |" if has_wishes else row)
+        lines.append("")
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def datasheets_page() -> str:
+    """The guide's page with the table as the code has it."""
+    text = DATASHEETS.read_text("utf-8")
+    head, rest = text.split(BEGIN)
+    return f"{head}{BEGIN}\n{vocabulary_table()}{rest[rest.index(END) :]}"
+
+
+def reference_page() -> str:
+    """All public names with their signatures and what they are."""
+    lines = [
+        "# Reference",
+        "",
+        "The public names of the library, written by `make pages`. Everything that a public function",
+        "takes or returns is public as well. `help(name)` shows parameters, units and errors.",
+        "",
+    ]
+    for package, summary in PACKAGES.items():
+        lines += [f"## {package}", "", summary, ""]
+        module = importlib.import_module(package)
+        for name in sorted(module.__all__, key=str.casefold):
+            lines += _entry(name, getattr(module, name))
+        lines.append("")
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def _entry(name: str, thing: object) -> Iterator[str]:
+    if inspect.ismodule(thing):
+        yield f"- `{name}`: {_summary(thing)}"
+        functions = [f for _, f in inspect.getmembers(thing, inspect.isfunction)]
+        for function in functions:
+            if function.__module__ == thing.__name__ and not function.__name__.startswith("_"):
+                shown = f"{name}.{function.__name__}"
+                yield f"  - `{shown}{_signature(function)}`: {_summary(function)}"
+    elif inspect.isfunction(thing):
+        yield f"- `{name}{_signature(thing)}`: {_summary(thing)}"
+    elif inspect.isclass(thing):
+        yield f"- **`{name}`**: {_summary(thing)}"
+        for member, value in list(vars(thing).items()):
+            method: object = getattr(value, "__func__", value)
+            if inspect.isfunction(method) and method.__doc__ and not member.startswith("_"):
+                yield f"  - `{member}{_signature(method)}`: {_summary(method)}"
+    else:
+        yield f"- `{name}`"
+
+
+def _signature(function: object) -> str:
+    """The names of the parameters, without their types."""
+    parameters = []
+    seen_star = False
+    for parameter in inspect.signature(function).parameters.values():  # type: ignore[arg-type]
+        if parameter.name in {"self", "cls"}:
+            continue
+        if parameter.kind is parameter.KEYWORD_ONLY and not seen_star:
+            parameters.append("*")
+            seen_star = True
+        star = "*" * (parameter.kind is parameter.VAR_POSITIONAL)
+        star = "**" if parameter.kind is parameter.VAR_KEYWORD else star
+        seen_star = seen_star or star == "*"
+        has_default = parameter.default is not parameter.empty
+        parameters.append(f"{star}{parameter.name}{'=…' if has_default else ''}")
+    return f"({', '.join(parameters)})"
+
+
+def _summary(thing: object) -> str:
+    doc = inspect.getdoc(thing) or ""
+    first = re.split(r"\n\n", doc)[0].replace("\n", " ")
+    return first.replace("``", "`")
+
+
+def public_classes() -> dict[str, str]:
+    """Where each class and alias of the library is defined, by name."""
+    source = ROOT / "src" / "leitwerk"
+    found: dict[str, str] = {}
+    for path in sorted(source.rglob("*.py")):
+        module = ".".join(("leitwerk", *path.relative_to(source).with_suffix("").parts))
+        for node in ast.parse(path.read_text("utf-8")).body:
+            if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
+                found.setdefault(node.name, module)
+            elif isinstance(node, ast.AnnAssign) and "TypeAlias" in ast.unparse(node.annotation):
+                found.setdefault(ast.unparse(node.target), module)
+    return found
+
+
+if __name__ == "__main__":
+    DATASHEETS.write_text(datasheets_page(), encoding="utf-8")
+    REFERENCE.write_text(reference_page(), encoding="utf-8")

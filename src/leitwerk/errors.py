@@ -9,10 +9,10 @@ LeitwerkError
   FileProblem      a file cannot be read or written
   WrongDevice      the device is not the one that the setup names
   LinkError        the device was not reached, or answered nonsense
-    NotReached     nobody is at the address, or the port does not open
+    NotReached     no device is at the address, or the port does not open
     LinkTimeout    it did not answer in time (also TimeoutError)
   DeviceRefused    the device answered, and said no; holds its code
-  DeviceInUse      somebody else is writing to the device
+  DeviceInUse      another program is writing to the device
   UploadError      an upload stopped; says what state the device is in
   ReaddressError   changing an address stopped; says where the device is now
 """
@@ -98,11 +98,11 @@ class WrongDevice(LeitwerkError):
 
 
 class LinkError(LeitwerkError):
-    """The device was not reached, or what came back is no answer to what was asked."""
+    """The device was not reached, or what came back does not answer the request."""
 
 
 class NotReached(LinkError):
-    """There is nobody at the address, or its port cannot be opened: no request was sent."""
+    """No device is at the address, or its port cannot be opened: no request was sent."""
 
 
 class LinkTimeout(LinkError, TimeoutError):
@@ -118,11 +118,11 @@ class DeviceRefused(LeitwerkError):
 
 
 class DeviceInUse(LeitwerkError):
-    """Somebody else is writing to the device. Nothing was written."""
+    """Another program is writing to the device. Nothing was written."""
 
 
 class UploadError(LeitwerkError):
-    """An upload stopped; ``state`` tells what the device holds now.
+    """An upload stopped; ``state`` says what the device holds now.
 
     Where another error ended it, that is its ``__cause__``; without one, the upload itself refused.
     """

@@ -26,7 +26,7 @@ class Identity:
 
 
 def same_number(one: str, other: str) -> bool:
-    """Whether two identifying numbers are the same, whatever their separators and leading zeros.
+    """Whether two identifying numbers are the same, without regard to separators and leading zeros.
 
     Examples
     --------

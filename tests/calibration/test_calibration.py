@@ -86,7 +86,7 @@ def test_a_correction_is_a_link_that_can_be_taken_off_again():
         (points(lambda r: -2 * r), "offset and gain", None),
         ([CalibrationPoint(0, (0.0,)), CalibrationPoint(9, (1.0,)), CalibrationPoint(2, (2.0,))],
          "table", "does not rise steadily"),
-        (points(lambda _: 0), "spline", "no kind of correction"),
+        (points(lambda _: 0), "spline", "not a kind of correction"),
     ],
 )  # fmt: skip
 def test_points_that_allow_no_correction_are_refused(given_points, kind, message):
@@ -128,9 +128,9 @@ def test_type_a_is_the_deviation_of_the_mean():
     assert line.freedom == 3
     with pytest.raises(DomainError, match="1 readings have no deviation"):
         mean_contribution("one", [1.0])
-    with pytest.raises(DomainError, match="no distribution"):
+    with pytest.raises(DomainError, match="not a distribution"):
         Contribution("a", 1.0, "flat")
-    with pytest.raises(DomainError, match="no uncertainty"):
+    with pytest.raises(DomainError, match="not an uncertainty"):
         Contribution("a", -1.0)
 
 

@@ -134,7 +134,7 @@ def test_a_mounting_at_an_angle_is_turned_level():
         ([[0, 0, 9.8], [0, 0, 11], [0, 0, 8]], "x", NotAtRest, "spreads by 1.5"),
         ([[0, 0, 1.0]] * 3, "x", NotAtRest, "magnitude is 1 m/s², gravity is 9.807"),
         ([[0, 0, 9.8]] * 3, "-z", DomainError, "points up or down"),
-        ([[0, 0, 9.8]] * 3, "w", DomainError, "'w' is no axis"),
+        ([[0, 0, 9.8]] * 3, "w", DomainError, "'w' is not an axis"),
     ],
 )
 def test_an_orientation_is_refused_with_numbers(readings, axis, error, message):

@@ -1,4 +1,4 @@
-"""Every entry of a setup is accounted for, once; and what a datasheet cannot store is no note."""
+"""Every entry of a setup is accounted for, once; and what a datasheet cannot store is not a note."""
 
 import ast
 import re
@@ -44,7 +44,7 @@ def test_every_entry_of_a_setup_ends_in_exactly_one_way(data):
     try:
         found = checked("\n".join(lines))
     except (lw.SetupError, lw.FileProblem):
-        return  # it is no setup: nothing of it is done
+        return  # it is not a setup: nothing of it is done
     account, root = found.account, found.setup.source.root
     assert isinstance(root, Map)
     assert [entry.path for entry in account.entries] == list(leaves(root))

@@ -35,16 +35,16 @@ MISTAKES = [
     ("title: Kiln 2", "titel: Kiln 2", "unknown-key", "titel", "did you mean 'title'?"),
     ("leitwerk: 1", "leitwerk: 7", "bad-value", "7", "version '7' is not known"),
     ("fichte-8", "fichte-9", "unknown-model", "fichte-9", "eibe, fichte-8, laerche"),
-    ("modbus+tcp://127", "mobus://127", "bad-value", "mobus", "no address that Leitwerk knows"),
-    ("5020?unit=3", "5020?unit=300", "bad-value", "modbus", "unit=300 is no unit identifier"),
+    ("modbus+tcp://127", "mobus://127", "bad-value", "mobus", "not an address that Leitwerk knows"),
+    ("5020?unit=3", "5020?unit=300", "bad-value", "modbus", "unit=300 is not a unit identifier"),
     ("//127", "//me:secret@127", "bad-value", "modbus", "an address holds no password"),
     ("every 10 s", "every 100 ms", "interval-outside", "every 100", "every 0.5 s"),
-    ("every 10 s", "every 10 bar", "bad-value", "every 10", "is no duration"),
+    ("every 10 s", "every 10 bar", "bad-value", "every 10", "is not a duration"),
     ("terminal: 2", "terminal: 1", "duplicate-terminal", "1", "already taken by channel air_top"),
     ("terminal: 5", "terminal: 9", "unknown-terminal", "9", "has no terminal 9"),
     ("terminal: D1", "terminal: 8", "wrong-terminal", "8", "for contact: D1, D2"),
     ("  air_bottom:", "  air_top:", "duplicate-key", "air_top", "already in line 13"),
-    ("  air_bottom:", "  air-bottom:", "bad-name", "air-bottom", "is no name for a channel"),
+    ("  air_bottom:", "  air-bottom:", "bad-name", "air-bottom", "is not a name for a channel"),
     ("sensor: type K", "sensor: tipe K", "bad-value", "tipe", "did you mean 'type K'"),
     ("sensor: type K", "expect: 1 ± 1 °C\n    x: 3", "nothing-wired", "timber_core", "signal:"),
     ("sensor: type K", "sensor: type K\n    signal: 0..1 V", "two-scales", "timber_core", "remove"),
@@ -59,7 +59,7 @@ MISTAKES = [
     ("below: 25 %, clear: 28 %", "below: -1 %", "trip-outside-span", "-1", "0..100 %"),
     ("above: 78 °C, ", "", "no-single-trip", "too_hot", "this has none"),
     (DRY, DRY.replace("{", "{above: 90 %, "), "no-single-trip", "too_dry", "make two alarms"),
-    ("after: 30 s", "after: 30", "bad-value", "30", "is no duration"),
+    ("after: 30 s", "after: 30", "bad-value", "30", "is not a duration"),
     ("severity: high", "severity: hgh", "bad-value", "hgh", "'low', 'medium' or 'high'"),
     ("range: ±1 V", "range: ±100 mV", "range-clips", "±100 mV", "which resolves 0.0031 %"),
     ("range: ±1 V", "range: ±10 V", "range-too-wide", "±10 V", "0.031 % instead of 0.0031 %"),
@@ -69,7 +69,7 @@ MISTAKES = [
     ("{0 V: 0 %, 1 V", "{0 V: 0 %, 0 V", "duplicate-key", "0 V", "already in line 44"),
     ("{0 V: 0 %, 1 V", "{0 V: 0 %, 0 mV", "bad-scale", "{0 V", "same signal, 0"),
     ("1 V: 100 %}", "2 V: 100 %}", "scale-outside-signal", "0..1 V", "the scale needs 0..2000 mV"),
-    ("{4 mA: 0 %, 20 mA: 100 %}", "{4 mA: 0 %}", "bad-value", "{4 mA", "a scale of 1 pair is none"),
+    ("{4 mA: 0 %, 20 mA: 100 %}", "{4 mA: 0 %}", "bad-value", "{4 mA", "a scale of 1 pair is not complete"),
     ("signal: 4..20 mA", "signal: 4..20 bar", "unknown-signal", "4..20", "current (mA)"),
     ("expect: 40 ± 1 %", "expect: 140 ± 1 %", "expected-outside-span", "140", "0..100 %"),
     ("expect: 40 ± 1 %", "expect: 40 %", "bad-value", "40 %", "value ± tolerance"),
@@ -98,7 +98,7 @@ MISTAKES = [
     ("unit: kg", CALIBRATION.replace("2027", "2025"), "dates-reversed", "2025", "before it was done"),
     ("unit: kg", CALIBRATION.replace("9 kg: 1", "0 g: 1"), "bad-calibration", "{0 kg", "are too few"),
     ("unit: kg", CALIBRATION.replace("kg: 1 kg", "kg: 1 V"), "wrong-unit", "calibr", "does not fit a"),
-    ("unit: kg", CALIBRATION.replace("2026-03", "2026-33"), "bad-value", "2026-33", "is no date"),
+    ("unit: kg", CALIBRATION.replace("2026-03", "2026-33"), "bad-value", "2026-33", "is not a date"),
     ("unit: kg", CALIBRATION.replace("offset and", "offst and"), "bad-value", "offst", "polynomial 2"),
     ("label: Kiln door", "label: Door Ω", "not-storable", "Door Ω", "does not have 'Ω'"),
     ("label: Kiln door", "label: The door of kiln number 2", "not-storable", "The", "at most 24"),
@@ -114,11 +114,12 @@ MISTAKES = [
     ("above: 78 °C, clear: 75 °C", "differs_from: air_top", "bad-alarm", "air_top", "add 'by: …'"),
     ("above: 78 °C, clear: 75 °C", "differs_from: air, by: 2 K", "bad-alarm", "air,", "no channel"),
     ("above: 78 °C, clear: 75 °C", "when: hot", "bad-alarm", "hot", "no reading"),
-    ("severity: high}", "severity: high, only_while: door ajar}", "bad-value", "door aj", "no condition"),
+    ("severity: high}", "severity: high, only_while: door ajar}", "bad-value", "door aj", "not a condition"),
     ("severity: high}", "severity: high}\n      b: {below: 80}", "contradicting-alarms", "b:", "both are"),
     (HOT, f"{HOT}\n      b: {HOT}", "duplicate-alarm", "b:", "exactly as too_hot"),
     ("unit: kg", "unit: kg\n    limits: {set: timber}", "unknown-limits", "timber", "timber-store"),
-    ('unit: "%"', 'unit: "%"\n    limits: {set: timber-store}', "bad-limits", "{set", "told 'product'"),
+    ('unit: "%"', 'unit: "%"\n    limits: {set: timber-store}', "bad-limits", "{set",
+     "needs the parameter 'product'"),
 ]  # fmt: skip
 
 
@@ -245,7 +246,7 @@ def test_no_mutilated_setup_ends_in_a_traceback(sheet, data):
 def test_files_that_cannot_be_read_are_told(leitwerk, tmp_path, name):
     result = leitwerk("check", str(tmp_path / name))
     assert result.exit_code == 2
-    assert name in result.output or "is no file" in result.output
+    assert name in result.output or "is not a file" in result.output
 
 
 @pytest.mark.parametrize(
@@ -254,7 +255,7 @@ def test_files_that_cannot_be_read_are_told(leitwerk, tmp_path, name):
         (b"", "the file is empty"),
         (b"just words\n", "holds no keys"),
         (b"a: [1,\n", "this is not YAML"),
-        (b"\x89PNG\r\n\x1a\n\0\0\0", "is no text file"),
+        (b"\x89PNG\r\n\x1a\n\0\0\0", "is not a text file"),
         (b"a: &a [x]\nb: [" + b"*a, " * 100 + b"]", "anchors and aliases"),
     ],
 )

@@ -102,8 +102,8 @@ def test_a_length_that_fits_no_clock_is_refused(length_s):
         ),
         ("2026-10-25 02:30", "comes twice", "02:30 +02:00 or 2026-10-25 02:30 +01:00"),
         ("2026-10-25 02:30 +03:00", "has another offset then", "+01:00"),
-        ("2026-02-30 02:30", "no date and time", "2026-03-02 06:00"),
-        ("tomorrow", "no date and time", ""),
+        ("2026-02-30 02:30", "not a date and time", "2026-03-02 06:00"),
+        ("tomorrow", "not a date and time", ""),
     ],
 )
 def test_local_times_that_mean_nothing_or_two_things(text, says, valid):

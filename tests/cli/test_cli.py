@@ -175,8 +175,8 @@ def test_a_device_that_stops_answering_in_the_middle_of_the_upload(standin, leit
     assert result.exit_code == 3
     assert "write what differs" not in result.stderr.splitlines()[-3]
     assert "no answer to 'write holding" in result.stderr
-    assert "device: it works with its old settings; what was written waits" in result.stderr
-    assert "remedy: mend the cause, then run the same upload again" in result.stderr
+    assert "device: it works with its old settings; what was written is uncommitted" in result.stderr
+    assert "remedy: remove the cause, then run the same upload again" in result.stderr
 
 
 @pytest.mark.process
@@ -184,7 +184,7 @@ def test_upload_tells_its_steps_and_prints_the_receipt(standin, leitwerk, kiln_f
     path = kiln_file(standin("--recordings", "2").address)
     refused = leitwerk("upload", path)
     assert refused.exit_code == 4
-    assert "holds 2 recordings that nobody has fetched" in refused.stderr
+    assert "2 recordings not fetched from the device" in refused.stderr
     done = leitwerk("upload", path, "--discard-recordings", "--by", "Ida")
     assert done.exit_code == 0
     assert "commit: done" in done.stderr

@@ -59,14 +59,14 @@ def test_values_are_stored_as_the_device_stores_them(where, value, words, stored
         (point("i16", 1, step=0.1), 3276.8, "outside"),
         (point("i16", 1), float("nan"), "outside"),
         (point("f32", 2), 1e39, "outside"),
-        (point("u16", 1), "x", "no number"),
+        (point("u16", 1), "x", "not a number"),
         (point("text", 2), "Ωhm is long", "does not have 'Ω' and the text has 11"),
         (point("u16", 1, choices=(("off", 0),)), "on", "knows no 'on'"),
         (point("u16", 1, bits=(4, 7)), 16, "outside"),
         (point("bcd", 1), 10_000, "outside"),
         (point("u16", 1, limits=(5, 9)), 4, "outside"),
         (point("bcd date-time", 3), "1999-01-01 00:00:00", "outside"),
-        (point("bcd date-time", 3), "yesterday", "is no time"),
+        (point("bcd date-time", 3), "yesterday", "is not a time"),
     ],
 )
 def test_what_cannot_be_stored_is_refused(where, value, message):
@@ -88,7 +88,7 @@ def test_storing_twice_changes_nothing(kind, value):
 @pytest.mark.parametrize(
     ("where", "words", "shown"),
     [
-        (point("i16", 1, special=((-32768, "no sensor"),)), (0x8000,), "no sensor"),
+        (point("i16", 1, special=((-32768, "not a sensor"),)), (0x8000,), "not a sensor"),
         (point("bcd", 1), (0x1A00,), "code 1A00"),
         (point("bcd date-time", 3), (0x2613, 0x0208, 0x4015), "code 2613 0208 4015"),
         (point("u16", 1, choices=(("off", 0),)), (17,), "code 17"),
@@ -114,8 +114,8 @@ def test_a_repeated_block_is_written_once(sheet):
 @pytest.mark.parametrize(
     ("old", "new", "message"),
     [
-        ("type: text 32", "type: txt 32", "'txt 32' is no type"),
-        ("holding 16,", "holdin 16,", "'holdin 16' is no place"),
+        ("type: text 32", "type: txt 32", "'txt 32' is not a type"),
+        ("holding 16,", "holdin 16,", "'holdin 16' is not a place"),
         ("40 n, type: text 8", "40 k, type: text 8", "do not name the same index"),
         ("60 + 40 n", "60 + 40000 n", "ends at register"),
         ("model: fichte-8\n", "", "the key 'model' is missing"),
@@ -124,7 +124,7 @@ def test_a_repeated_block_is_written_once(sheet):
         ("datasheet: 1", "datasheet: 2", "version '2' is not known"),
         ("±100 mV,", "±100 bars,", "'bars' is not a unit"),
         ("type: u32, step: 0.1 s", "type: u32, step: 0", "a step of 0 is not valid"),
-        ("type: u32, step: 0.1 s", "type: u16, bits: 4..19", "are no bits of a register"),
+        ("type: u32, step: 0.1 s", "type: u16, bits: 4..19", "are not bits of a register"),
         ("type: u32, step: 0.1 s", "type: u16, span: 0..70000", "is more than u16 can hold"),
         ("type: u32, step: 0.1 s", "type: f32, step: 0.1", "a floating point number has no step"),
         ("holding 16, type: u32", "coil 16, type: u32", "a coil holds one bit"),

@@ -55,10 +55,10 @@ def test_the_command(leitwerk):
     assert not any(fit["fits"] for fit in json.loads(none.stdout))
     for words, says in (
         (["--need", "Pt100"], "does not say how many"),
-        (["--need", "2 Pt1oo"], "is no kind of input"),
+        (["--need", "2 Pt1oo"], "is not a kind of input"),
         (["--output", "1 steam"], "valid: 4..20 mA, relay"),
         (["--keep-for", "1 d"], "an interval as well"),
-        (["--protection", "IP99Z"], "no degree of protection"),
+        (["--protection", "IP99Z"], "not a degree of protection"),
     ):
         result = leitwerk("models", *words)
         assert (result.exit_code, says in result.stderr) == (2, True), result.output

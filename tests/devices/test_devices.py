@@ -58,8 +58,8 @@ def test_duplicates_and_odd_names_are_refused(here):
     for act, says in (
         (lambda: here.rename("linde", "Valley"), "'Valley' is the name of linde with serial"),
         (lambda: here.remember(LINDE, AT, name="hill"), "is known as 'valley'"),
-        (lambda: here.rename("linde", "no spaces"), "no name for a device"),
-        (lambda: here.rename("linde", "modbus+tcp://x"), "no name for a device"),
+        (lambda: here.rename("linde", "no spaces"), "not a name for a device"),
+        (lambda: here.rename("linde", "modbus+tcp://x"), "not a name for a device"),
         (lambda: here.find("valey"), "did you mean 'valley'"),
     ):
         with pytest.raises(lw.QuantityError) as caught:
@@ -160,7 +160,7 @@ def test_clocks(shown, says):
 def test_a_clock_is_set_by_whoever_may(device, logger):
     logger.device_clock = DeviceClock(ahead_s=4000.0)
     assert device.clock().deviation_s == pytest.approx(4000, abs=2)
-    with pytest.raises(lw.DeviceRefused, match="nobody with the right"):
+    with pytest.raises(lw.DeviceRefused, match="no user with the right"):
         device.set_clock()
     device.log_in("operator", PASSWORDS["operator"])
     device.set_clock()
@@ -226,7 +226,7 @@ def bus(device, monkeypatch):
 def taken(address):
     from leitwerk.devices.presence import Presence
 
-    return Presence.SOMEBODY if address.unit == 8 else Presence.NOBODY
+    return Presence.PRESENT if address.unit == 8 else Presence.ABSENT
 
 
 def test_an_address_is_changed_and_proven(bus):
@@ -239,7 +239,7 @@ def test_an_address_is_changed_and_proven(bus):
     ("unit", "serial", "passwords", "kind", "says"),
     [
         (17, "K2-418", ADMIN, lw.WrongDevice, "Nothing was written"),
-        (8, "K2-417", ADMIN, lw.ReaddressError, "somebody answers at"),
+        (8, "K2-417", ADMIN, lw.ReaddressError, "a device answers at"),
         (3, "K2-417", ADMIN, lw.ReaddressError, "its address already"),
         (17, "K2-417", {}, lw.ReaddressError, "wants the password of the administrator"),
         (17, "K2-417", {"administrator": "1"}, lw.ReaddressError, "refuses the password"),

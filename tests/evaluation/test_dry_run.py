@@ -92,10 +92,10 @@ def test_an_alarm_is_suppressed_while_its_condition_does_not_hold(leitwerk):
     [
         ((), "no course is given"),
         (("--course", "attic: 5"), "does not begin with a channel"),
-        (("--course", "air_top: 5; hop"), "is no piece of a course"),
+        (("--course", "air_top: 5; hop"), "is not a piece of a course"),
         (("--course", "air_top: 5 V"), "V is a unit of voltage"),
         (("--course", "air_top: 5; stay 90 d", "--every", "1 ms"), "too many for a dry run"),
-        (("--recorded", "{nothing}"), "this is no recording"),
+        (("--recorded", "{nothing}"), "this is not a recording"),
         (("--recorded", "{nothing}", "--course", "air_top: 5"), "either drawn or recorded"),
     ],
 )
@@ -206,8 +206,8 @@ order: [low, high]
     [
         ("2 * cells,", "2 * sells,", "'sells' is not known here"),
         ("above: 4", "above: 1", "low at 2 must lie below high at 1"),
-        ("above:", "abofe:", "is no key of an alarm"),
-        ("order: [low, high]", "order: [low, hihg]", "'hihg' is no alarm here"),
+        ("above:", "abofe:", "is not a key of an alarm"),
+        ("order: [low, high]", "order: [low, hihg]", "'hihg' is not an alarm here"),
         ("{span: 1..4}", "{}", "has a span or choices"),
         ("source: me\n", "", "the key 'source' is missing"),
         ("2 * cells,", "__import__('os').system('x'),", "has no place in a formula"),

@@ -33,13 +33,13 @@ def test_addresses_are_read_and_written(typed, written):
 @pytest.mark.parametrize(
     ("typed", "says"),
     [
-        ("http://kiln", "no address that Leitwerk knows"),
-        ("modbus+rtu://hub", "no address that Leitwerk knows"),
-        ("modbus+rtu:///", "no address of a serial port"),
-        ("modbus+rtu:///dev/x?line=9600", "line=9600 is no serial line"),
-        ("modbus+tcp://kiln?unit=0", "unit=0 is no unit"),
-        ("modbus+tcp://kiln:99999", "is no address"),
-        ("modbus+tcp://kiln/x?speed=9", "no address that Leitwerk knows"),
+        ("http://kiln", "not an address that Leitwerk knows"),
+        ("modbus+rtu://hub", "not an address that Leitwerk knows"),
+        ("modbus+rtu:///", "not an address of a serial port"),
+        ("modbus+rtu:///dev/x?line=9600", "line=9600 is not a serial line"),
+        ("modbus+tcp://kiln?unit=0", "unit=0 is not a unit"),
+        ("modbus+tcp://kiln:99999", "is not an address"),
+        ("modbus+tcp://kiln/x?speed=9", "not an address that Leitwerk knows"),
     ],
 )
 def test_what_is_no_address(typed, says):
@@ -95,7 +95,7 @@ def test_a_port_that_does_not_open_is_named(tmp_path):
         device.identify()
     plain = tmp_path / "file"
     plain.write_text("x")
-    assert why_port_fails(str(plain))[0] == "it is no serial port, or broken"
+    assert why_port_fails(str(plain))[0] == "it is not a serial port, or broken"
 
 
 def serve_once(reply):
@@ -198,7 +198,7 @@ def test_a_broken_connection_is_made_anew_for_a_read_and_never_for_a_write():
         (lambda r: frame(r, bytes([3, 4, 0, 7, 0, 8])), "it answered with function 3"),
         (lambda r: frame(r, bytes([4, 4, 0, 7, 0, 8]), unit=9), "no answer|unit 9"),
         (lambda r: frame(b"\xff\xff" + r[2:], bytes([4, 4, 0, 7, 0, 8])), "no answer|broke"),
-        (lambda _: b"garbage that is no frame at all", "no answer|broke"),
+        (lambda _: b"garbage that is not a frame at all", "no answer|broke"),
         (lambda r: frame(r, bytes([0x84, 2])), "refused 'read input 0..1' with code 2"),
     ],
 )  # fmt: skip

@@ -126,7 +126,7 @@ S/m 1 A/V/m; lx 1 lm/m^2; B 8 bit; ‰ 0.1 %; Wb 1 V·s; H 1 Wb/A; F 1 C/V; Ω 1
 @pytest.mark.parametrize("line", re.split(r";|\n", PRINTED.strip()))
 def test_units_are_what_the_tables_print(line):
     unit, number, other = line.split()
-    if (unit, other) == ("W", "V·A"):  # an apparent power is no power: the two are kept apart
+    if (unit, other) == ("W", "V·A"):  # an apparent power is not a power: the two are kept apart
         with pytest.raises(UnitError):
             convert(1.0, parse_unit(unit), parse_unit(other))
         return

@@ -56,8 +56,8 @@ def test_the_header_compiles(tmp_path):
     [
         (lambda p: p[:-1], "was it cut off"),
         (lambda p: p[:30] + bytes([p[30] ^ 1]) + p[31:], "the CRC of the program is wrong"),
-        (lambda p: b"XXXX" + p[4:], "this is no program of Leitwerk"),
-        (lambda p: b"", "this is no program of Leitwerk"),
+        (lambda p: b"XXXX" + p[4:], "this is not a program of Leitwerk"),
+        (lambda p: b"", "this is not a program of Leitwerk"),
     ],
 )
 def test_damaged_programs_are_refused(spoil, says):
@@ -85,15 +85,15 @@ def test_programs_for_others_are_refused():
 @pytest.mark.parametrize(
     ("text", "says"),
     [
-        (to_hex(MADE, SHEET).replace(":10400000", ":10400001"), "no whole Intel HEX"),
-        (to_hex(MADE, SHEET) + to_hex(MADE, SHEET), "no whole Intel HEX"),
+        (to_hex(MADE, SHEET).replace(":10400000", ":10400001"), "not a complete Intel HEX"),
+        (to_hex(MADE, SHEET) + to_hex(MADE, SHEET), "not a complete Intel HEX"),
         (":00000001FF\n", "holds 0 blocks"),
         (
             "".join(to_hex(MADE, SHEET).splitlines(keepends=True)[2:]).replace(":1040", ":1040"),
             None,
         ),
-        ("", "no whole Intel HEX"),
-        (to_hex(MADE, SHEET).replace(":00000001FF", ""), "no whole Intel HEX"),
+        ("", "not a complete Intel HEX"),
+        (to_hex(MADE, SHEET).replace(":00000001FF", ""), "not a complete Intel HEX"),
     ],
 )
 def test_hex_files_that_are_not_whole(text, says):

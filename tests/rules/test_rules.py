@@ -218,7 +218,7 @@ def test_templates_are_filled_and_nothing_else_is_looked_at():
     "text", ["{", "}", "{}", "{a b}", "{a!r}", "{a:>100}", "{a[0]}", "{a.__class__!s}"]
 )
 def test_a_brace_without_a_name_is_told(text):
-    with pytest.raises(QuantityError, match="no name in braces"):
+    with pytest.raises(QuantityError, match="not a name in braces"):
         names_in(text)
 
 
@@ -241,17 +241,17 @@ MISTAKES = [
     ("when: door.open is active", "when: dor is ajar", "unknown-name", "no contact, alarm or output"),
     ("when: door.open is active", "when: humidity is high", "wrong-state", "has a number"),
     ("when: door.open is active", "when: door above 1", "wrong-state", "is a contact"),
-    ("when: door.open is active", "when: sometimes", "bad-value", "is no condition"),
-    ("when: door.open is active", "when: every -5 min", "bad-value", "is no duration"),
-    ("when: door.open is active", "when: daily at 24:30", "bad-value", "no time of day"),
+    ("when: door.open is active", "when: sometimes", "bad-value", "is not a condition"),
+    ("when: door.open is active", "when: every -5 min", "bad-value", "is not a duration"),
+    ("when: door.open is active", "when: daily at 24:30", "bad-value", "not a time of day"),
     ("only_if: air_top below 75 °C", "only_if: air_top below 75 V", "wrong-unit", "V is a unit of"),
     ("only_if: air_top below 75 °C", "only_if: air_top above 2000 °C", "never-holds", "can never be true"),
     (NOTIFY, "{notify: baker, text: x}", "unknown-contact", "no contact 'baker'"),
     (NOTIFY, "{notify: foreman}", "bad-value", "'text' is missing"),
-    (NOTIFY, '{notify: foreman, text: "{password}"}', "secret-in-text", "tell a secret"),
-    (NOTIFY, '{notify: foreman, text: "{API_KEY}"}', "secret-in-text", "tell a secret"),
+    (NOTIFY, '{notify: foreman, text: "{password}"}', "secret-in-text", "reveal a secret"),
+    (NOTIFY, '{notify: foreman, text: "{API_KEY}"}', "secret-in-text", "reveal a secret"),
     (NOTIFY, '{notify: foreman, text: "{air_tp}"}', "unknown-name", "nothing is called 'air_tp'"),
-    (NOTIFY, '{notify: foreman, text: "{air_top"}', "bad-text", "no name in braces"),
+    (NOTIFY, '{notify: foreman, text: "{air_top"}', "bad-text", "not a name in braces"),
     (NOTIFY, f'{{notify: foreman, text: "{"x" * 700}"}}', "long-text", "takes 5 text messages"),
     (NOTIFY, '{notify: fire_watch, text: "{serial}"}', "reveals-device", "is outside"),
     (NOTIFY, "{shout: loud}", "bad-value", "an action does one thing, this nothing"),
@@ -268,9 +268,9 @@ MISTAKES = [
     ("at_most: once in 1 h", "at_most: seldom", "bad-value", "says not how often"),
     ("  text_messages: http://127.0.0.1:8081/messages\n", "", "no-service", "text_messages"),
     ("http://127.0.0.1:8081/messages", "http://me:pw@127.0.0.1/m", "bad-value", "holds no password"),
-    ("http://127.0.0.1:8081/messages", "ftp://127.0.0.1/m", "bad-value", "no address of that kind"),
-    ("mail: foreman@tannried.example", "mail: foreman", "bad-value", "no mail address"),
-    ("+49 170 0000002, outside: yes", "drop table", "bad-value", "no telephone number"),
+    ("http://127.0.0.1:8081/messages", "ftp://127.0.0.1/m", "bad-value", "not an address of that kind"),
+    ("mail: foreman@tannried.example", "mail: foreman", "bad-value", "not a mail address"),
+    ("+49 170 0000002, outside: yes", "drop table", "bad-value", "not a telephone number"),
     ("terminal: R1", "terminal: R2", "duplicate-terminal", "already taken by"),
     ("terminal: R1", "terminal: R9", "unknown-terminal", "has no output R9"),
     (FAN, "    follows: [air_top.cold]\n", "unknown-alarm", "no alarm 'air_top.cold'"),
@@ -280,9 +280,9 @@ MISTAKES = [
     ("start: 2026-03-02 06:00", "start: 2026-03-29 02:30", "bad-time", "does not exist"),
     ("start: 2026-03-03 18:00", "start: 2026-03-03 17:00", "runs-overlap", "while drying still records"),
     ("stop: after 12 h", "stop: 2026-03-01 06:00", "run-reversed", "before it has begun"),
-    ("stop: after 12 h", "stop: after -12 h", "bad-value", "is no duration"),
-    ("store: every 1 min", "store: every 2.5 s", "intervals-do-not-fit", "no whole number of times"),
-    ("statistics: mean, maximum", "statistics: mean, mode", "bad-value", "'mode' is no statistic"),
+    ("stop: after 12 h", "stop: after -12 h", "bad-value", "is not a duration"),
+    ("store: every 1 min", "store: every 2.5 s", "intervals-do-not-fit", "not a whole number of times"),
+    ("statistics: mean, maximum", "statistics: mean, mode", "bad-value", "'mode' is not a statistic"),
     ("autonomy: 14 d", "autonomy: 90 d", "memory-budget", "does not last for 90 d"),
     ("time_constant: 8 s", "time_constant: 1 s", "sampled-slowly", "what happens between"),
     ("time_constant: 8 s", "time_constant: 10 min", "sampled-fast", "the same again and again"),
@@ -295,7 +295,7 @@ MISTAKES = [
     ("clear: 75 °C", "clear: 77.98 °C", "lost-to-rounding", "as one number"),
     ("above: 78 °C, clear: 75 °C", "below: 21.8 °C", "trips-when-expected", "within what is expected"),
     ("store: every 1 min", "groups: {a: {sample: every 5 s}}", "unused-group", "no channel"),
-    ("after: 5 s, severity: high", "after: -5 s, severity: high", "bad-value", "is no duration"),
+    ("after: 5 s, severity: high", "after: -5 s, severity: high", "bad-value", "is not a duration"),
     ("hysteresis: 2 %", "hysteresis: -2 %", "bad-value", "is negative"),
     ("only_while: door is shut", "only_while: door is open", "wrong-state", "never 'open'"),
     ("differs_from: air_bottom", "differs_from: air_botom", "bad-alarm", "no channel 'air_botom'"),
@@ -365,7 +365,7 @@ def test_contacts_are_shared_and_a_setups_own_count_more(tmp_path):
         "foreman@tannried.example",
     )
     (tmp_path / "people.yaml").write_text(PEOPLE.replace("+49", "zz"), encoding="utf-8")
-    assert any("no telephone number" in str(f) for f in lw.check_file(path).findings)
+    assert any("not a telephone number" in str(f) for f in lw.check_file(path).findings)
     (tmp_path / "people.yaml").unlink()
     assert any(f.rule == "bad-contacts" for f in lw.check_file(path).findings)
 

@@ -189,19 +189,19 @@ def test_the_bands_of_a_loop_come_before_scaling(current, quality):
         (lambda: PointTable(((0, 0), (1, 1)), "logarithmic"), "value 0, which has no logarithm"),
         (lambda: PointTable(((0, 0),)), "at least two points"),
         (lambda: PointTable(((0, math.nan), (1, 1))), "point 1 of the table"),
-        (lambda: Polynomial((), 0, 1), "no polynomial"),
-        (lambda: Polynomial((1, 2), 1, 0), "no polynomial"),
+        (lambda: Polynomial((), 0, 1), "not a polynomial"),
+        (lambda: Polynomial((1, 2), 1, 0), "not a polynomial"),
         (lambda: SquareRoot(20, 4, 100), "signal that rises"),
         (lambda: SquareRoot(4, 20, 100, 1.5), "cut-off"),
         (lambda: Logarithmic(0, 10, 0, 1), "no logarithmic scale"),
         (lambda: LoopBands(3.8, 3.6), "do not rise"),
-        (lambda: load_cell(0, 100), "no scale"),
-        (lambda: Shunt(0.0), "no shunt"),
+        (lambda: load_cell(0, 100), "not a scale"),
+        (lambda: Shunt(0.0), "not a shunt"),
         (lambda: StrainBridge(Arms.QUARTER, 0.0), "no strain gauge"),
-        (lambda: parse_transformer("200/5"), "no transformer ratio"),
+        (lambda: parse_transformer("200/5"), "not a transformer ratio"),
         (lambda: parse_transformer("200 V/5 A"), "ratio of V to A"),
         (lambda: parse_transformer("0/5 A"), "side of 0"),
-        (lambda: States().number("ajar"), "none of the two states"),
+        (lambda: States().number("ajar"), "not one of the two states"),
     ],
 )
 def test_what_is_no_scale_is_refused(make, message):
@@ -237,7 +237,7 @@ def test_phase_displacement_matters_for_a_poor_power_factor():
     transformer = parse_transformer("200/5 A", displacement=math.radians(0.5))
     assert transformer.power_error(1.0) == pytest.approx(0.0, abs=1e-4)
     assert transformer.power_error(0.5) == pytest.approx(math.tan(math.pi / 3) * 0.008727, rel=0.01)
-    with pytest.raises(QuantityError, match="no power factor"):
+    with pytest.raises(QuantityError, match="not a power factor"):
         transformer.power_error(0.0)
 
 

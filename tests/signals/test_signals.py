@@ -201,6 +201,6 @@ def test_thermistor_models_and_their_fits():
 def test_names_that_are_not_known_are_refused_with_the_nearest():
     with pytest.raises(QuantityError, match="did you mean 'type K'"):
         find_sensor("tipe K")
-    with pytest.raises(QuantityError, match="no thermocouple type"):
+    with pytest.raises(QuantityError, match="not a thermocouple type"):
         thermocouple.emf(20, "X")
     assert find_sensor("thermocouple type J") is find_sensor("J")

@@ -107,7 +107,7 @@ def test_a_hundred_units_some_of_which_drop_the_link_end_verified_or_told(fleet,
         ("serial,at", [",x"], "has no serial number"),
         ("serial,speed", ["1,2"], "the setup has no 'speed'"),
         ("serial,channels.attic.label", ["1,2"], "the setup has no 'channels.attic.label'"),
-        ("serial,at", ['1,"modbus'], "is no CSV file"),
+        ("serial,at", ['1,"modbus'], "is not a CSV file"),
     ],
 )
 def test_tables_that_are_none(fleet, leitwerk, tmp_path, head, rows, says):

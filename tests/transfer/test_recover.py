@@ -219,15 +219,16 @@ def test_two_uploads_at_once_do_not_mix(standin, tmp_path):
     for thread in threads:
         thread.join()
     assert sorted(end is None for end in ends) == [False, True]
-    assert "somebody else is writing to fichte-8 K2-00417" in str(next(filter(None, ends)))
+    assert "another program is writing to fichte-8 K2-00417" in str(next(filter(None, ends)))
 
 
 @pytest.mark.parametrize(
     ("content", "says"),
     [
-        (b"{", "is no journal, or damaged"), (b"[]", "is no journal"), (b"\xff\xfe", "is no journal"),
+        (b"{", "is not a journal, or damaged"), (b"[]", "is not a journal"),
+        (b"\xff\xfe", "is not a journal"),
         (b'{"journal": 2}', "is a journal of version 2"),
-        (b'{"journal": 1, "what": {"kind": "raze"}}', "is no journal"),
+        (b'{"journal": 1, "what": {"kind": "raze"}}', "is not a journal"),
     ],
 )  # fmt: skip
 def test_a_journal_that_cannot_be_used_stops_everything_and_stays(device, tmp_path, content, says):
@@ -284,7 +285,7 @@ def test_a_backup_is_restored(device, logger, tmp_path):
     assert (receipt.source.kind, len(receipt.changes)) == ("restore", 48)
     for bad in ("{", '{"backup": 1}', '{"backup": 7}', "[]"):
         backup.write_text(bad, "utf-8")
-        with pytest.raises(lw.FileProblem, match="is no backup"):
+        with pytest.raises(lw.FileProblem, match="is not a backup"):
             lw.restore(backup, device, kept(tmp_path))
 
 

@@ -100,7 +100,7 @@ def record(logger, *, ends):
 @pytest.mark.parametrize(
     ("condition", "options", "says"),
     [
-        ("recorded", {}, "holds 1 recording that nobody has fetched"),
+        ("recorded", {}, "1 recording not fetched from the device"),
         ("recording", {}, "is recording, and takes settings only when stopped"),
         ("flat_battery", {}, "battery.voltage is 2.31 V, at least 2.8 V is needed"),
         ("refuses_passwords", {}, "refuses the password"),
@@ -130,7 +130,7 @@ def test_recordings_go_and_a_recording_stops_only_when_told(device, logger, tmp_
     assert (receipt.discarded, receipt.restarted) == (2, True)
     assert logger.recording_since_s is not None
     assert len(logger.recordings) == 1
-    assert "discarded: 2 recordings, as told" in str(receipt)
+    assert "discarded: 2 recordings, as allowed" in str(receipt)
 
 
 def test_a_recording_that_was_stopped_runs_again_after_a_failure(device, logger, tmp_path):
@@ -146,7 +146,7 @@ def test_a_recording_that_was_stopped_runs_again_after_a_failure(device, logger,
     with pytest.raises(lw.UploadError, match="it does not take this value") as caught:
         carry(device, tmp_path, stop_recording=True, discard_recordings=True)
     assert caught.value.state == (
-        "unchanged; no setting of it was touched; 1 recording erased, as told; its recording was "
+        "unchanged: no setting was written; 1 recording erased, as allowed; its recording was "
         "stopped and is running again"
     )
     assert logger.recording_since_s is not None

@@ -1,7 +1,7 @@
 """Bands: named parts of a channel's span, with hysteresis at their borders.
 
 A border is passed upwards where it stands, and downwards only so far below it as the hysteresis
-says. Each border is followed like an alarm, so that recordings and live values come to the same band.
+says. Each border is followed like an alarm, so that recordings and live values give the same band.
 """
 
 from __future__ import annotations

@@ -172,7 +172,7 @@ class AlarmTracker:
         Raises
         ------
         KeyError
-            There is none of that name.
+            No alarm has that name.
 
         """
         for number, watched in enumerate(self.watched):

@@ -44,6 +44,6 @@ def cycles_per_hour(alarm: AlarmDefinition, deviation: float, interval_s: float)
 
 
 def _wait(chance: float, count: int) -> float:
-    """The mean number of samples until so many in a row are beyond."""
+    """The mean number of samples until this many in a row are beyond."""
     together = chance**count
     return math.inf if together == 0.0 else (1.0 - together) / ((1.0 - chance) * together)

@@ -38,7 +38,7 @@ class Facts(Protocol):
 
     def states(self, subject: str) -> frozenset[str] | None:
         """The states that a contact, an alarm (``channel.alarm``) or an output is in, None when
-        nobody knows.
+        it is not known.
         """
 
 
@@ -117,7 +117,7 @@ def parse_condition(value: object, depth: int = 0) -> Condition:
     Raises
     ------
     QuantityError
-        It is none.
+        It is not a condition.
 
     Examples
     --------
@@ -141,7 +141,7 @@ def parse_condition(value: object, depth: int = 0) -> Condition:
         if found is not None:
             return found
     shown = repr(value)[:60] if isinstance(value, str) else "a group of keys"
-    raise QuantityError(f"{shown} is no condition", valid=_VALID)
+    raise QuantityError(f"{shown} is not a condition", valid=_VALID)
 
 
 def _parse_sentence(text: str) -> Condition | None:
@@ -158,7 +158,7 @@ def _parse_sentence(text: str) -> Condition | None:
 def holds(condition: Condition, facts: Facts) -> bool | None:
     """Whether a condition holds; None when that cannot be known now.
 
-    ``all of`` with a false part is false, ``any of`` with a true part is true, whatever else is
+    ``all of`` with a false part is false, ``any of`` with a true part is true, also if the others are
     unknown (the logic of Kleene).
     """
     match condition:

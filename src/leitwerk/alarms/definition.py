@@ -29,20 +29,20 @@ class AlarmDefinition:
     Both are spans with their ends counted in, in the channel's unit. Above 78, clear at 75 is
     *outside* −∞..78 and clear inside −∞..75. ``inside`` turns both round.
 
-    A sample that is bad neither trips nor clears; it ends a wait that has not run out, since nobody
+    A sample that is bad neither trips nor clears; it ends a wait that has not run out, since it is not
     knows whether the condition held. So do a step back in time, and a gap.
 
     Attributes
     ----------
     delay_s, clear_delay_s : float, in s
-        So long the condition must have held, from its first sample to the present one, before the
+        How long the condition must have held, from its first sample to the present one, before the
         alarm trips, and clears again (on-delay and off-delay of ISA-18.2).
     latch : bool
         Stays until it is acknowledged and reset, although the condition has gone.
     acknowledge : bool
         Stays until it is acknowledged, although the condition has gone.
     window_s : float, in s
-        For ``Watch.CHANGE``: the time that the change is told for.
+        For ``Watch.CHANGE``: the time within which the change is measured.
     only_while : Condition, optional
         The alarm is watched only while this holds, and suppressed by design elsewhere. Where the
         condition is unknown, what was known last counts; at first, that it holds.

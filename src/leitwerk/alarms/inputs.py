@@ -26,7 +26,7 @@ def change_within(
     window_s: float,
     gap_s: float = math.inf,
 ) -> NDArray[np.float64]:
-    """The change within ``window_s``, worked from each sample and the latest so much older.
+    """The change within a time: each sample minus the newest one that is at least ``window_s`` older.
 
     Where samples do not fall on the window's length, the change is given in proportion. NaN where
     there is no sample old enough, where either value is NaN, and across gaps and steps back.

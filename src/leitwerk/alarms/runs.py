@@ -148,7 +148,7 @@ def _changes(
     tripped: bool,
     rises: bool,
 ) -> tuple[NDArray[np.intp], NDArray[np.int8], bool]:
-    """The level_changes that runs come to, one after the other, and whether the alarm ends up tripped."""
+    """The changes of level that runs result in, and whether the alarm is tripped in the end."""
     since = t[start]
     delay = np.array([0.0, alarm.delay_s, 0.0, alarm.clear_delay_s])[code]  # by BEYOND, OFF, SAFE
     trips = code == BEYOND
@@ -170,13 +170,13 @@ def _changes(
     level = trips.astype(np.int8)  # PENDING
     level[tripped_now] = Level.TRIPPED
     level[code == OFF] = Level.OFF
-    # Only where it changes, at the beginning of a run or later in it, something is told.
+    # A change is noted only where the level changes: at the beginning of a run, or later in it.
     ended = level.copy()
     ended[late] = np.where(trips[late], Level.TRIPPED, Level.NORMAL)
-    tells = np.flatnonzero(np.append(True, level[1:] != ended[:-1]))
-    index = np.concatenate((start[tells], at))
+    noted = np.flatnonzero(np.append(True, level[1:] != ended[:-1]))
+    index = np.concatenate((start[noted], at))
     order = np.argsort(index, kind="stable")
-    return index[order], np.concatenate((level[tells], ended[late]))[order], bool(after[-1])
+    return index[order], np.concatenate((level[noted], ended[late]))[order], bool(after[-1])
 
 
 def _reached(

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 
 class Level(enum.IntEnum):
-    """Where the process stands for one alarm, whatever people did."""
+    """The state of the process for one alarm, without regard to operators."""
 
     NORMAL = 0
     PENDING = 1  # the condition holds, and its delay runs

@@ -124,7 +124,7 @@ def _states(
     level: NDArray[np.int8],
     actions: Sequence[TimedAction],
 ) -> tuple[NDArray[np.intp], NDArray[np.uint8]]:
-    """The states that level_changes come to with what people did, each change once."""
+    """The states that result from changes of level and operator actions, each change once."""
     table = np.array(state_table(latch=alarm.latch, acknowledge=alarm.acknowledge), np.uint8)
     standing, now = Acknowledgement(), Level.NORMAL
     found_at, found = [], []

@@ -34,12 +34,12 @@ _VALID = f"numbers, names, + - * / ( ) and {', '.join(_FUNCTIONS)}"
 
 
 def work_out(text: str, values: Mapping[str, float]) -> float:
-    """What a formula comes to.
+    """The value of a formula.
 
     Raises
     ------
     QuantityError
-        It is no formula, names something unknown, or comes to no number.
+        It is not a formula, names something unknown, or has no finite value.
 
     Examples
     --------
@@ -56,11 +56,11 @@ def work_out(text: str, values: Mapping[str, float]) -> float:
     except QuantityError:
         raise
     except (SyntaxError, RecursionError, MemoryError):
-        raise QuantityError(f"{text!r} is no formula", valid=_VALID) from None
+        raise QuantityError(f"{text!r} is not a formula", valid=_VALID) from None
     except (ArithmeticError, ValueError, TypeError) as error:
-        raise QuantityError(f"{text!r} comes to no number: {error}", valid=_VALID) from None
+        raise QuantityError(f"{text!r} has no value: {error}", valid=_VALID) from None
     if not math.isfinite(number):
-        raise QuantityError(f"{text!r} comes to no finite number", valid=_VALID)
+        raise QuantityError(f"{text!r} has no finite value", valid=_VALID)
     return number
 
 

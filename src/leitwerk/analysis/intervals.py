@@ -49,7 +49,7 @@ class Intervals:
         return [datetime.fromtimestamp(edge, self.zone) for edge in self.edges[:-1].tolist()]
 
     def expected(self, sample_s: float) -> NDArray[np.float64]:
-        """How many samples an interval should hold, taken every so many s."""
+        """How many samples an interval should hold, taken every ``sample_s``."""
         found: NDArray[np.float64] = np.diff(self.edges) / sample_s
         return found
 
@@ -116,7 +116,7 @@ def wall_clock_intervals(
         wall, wall_end = at + offset, int(last.timestamp()) + offset
         begins = -(-wall // length) * length  # the first multiple from here on
         piece = range(begins, wall_end, length)
-        # The clocks leapt here. What they had come to, or leapt over, begins a new interval; one in
+        # The clocks change here. A time that they had reached, or skip, begins a new interval; one in
         # whose middle they change goes on.
         steps_back = not math.isnan(reached) and wall < reached
         if steps_back:

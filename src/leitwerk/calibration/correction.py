@@ -52,7 +52,7 @@ class Correction(Wrapped):
     """A correction: the corrected value from a reading.
 
     ``relation`` is what was fitted. Between the calibrated points it is known to hold; beyond them
-    it goes on, and whoever checks a setup is told. ``expanded`` is the expanded uncertainty (k = 2)
+    it is extended, and the check of a setup warns. ``expanded`` is the expanded uncertainty (k = 2)
     of the calibration.
     """
 
@@ -143,7 +143,7 @@ def fit_correction(points: Sequence[CalibrationPoint], kind: str) -> Correction:
     """
     polynomial = _POLYNOMIAL.fullmatch(kind)
     if polynomial is None and kind not in KINDS:
-        raise DomainError(f"{kind!r} is no kind of correction", remedy=", ".join(KINDS))
+        raise DomainError(f"{kind!r} is not a kind of correction", remedy=", ".join(KINDS))
     needed = {"offset": 1, "gain": 1, "offset and gain": 2, "table": 2}.get(kind)
     needed = needed or int(polynomial[1] if polynomial else 0) + 1
     # A point without readings has none that is a number.

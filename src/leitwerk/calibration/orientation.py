@@ -75,7 +75,7 @@ def find_orientation(
     readings : array_like of shape (n, 3), in m/s²
         At rest.
     axis : {"x", "y", "z", "-x", "-y", "-z"}
-        The axis of the sensor that points forward, as nearly as can be told by eye.
+        The axis of the sensor that points forward, as near as can be judged by eye.
     spread : float, in m/s²
         The standard deviation that each axis may have at rest.
     tolerance : float
@@ -85,10 +85,10 @@ def find_orientation(
     Raises
     ------
     NotAtRest
-        Too few readings, one that is no number, readings that move, or a magnitude that is not
+        Too few readings, one that is NaN, readings that move, or a magnitude that is not
         gravity's.
     DomainError
-        The axis is none, or it points up or down.
+        The axis is not valid, or it points up or down.
 
     Examples
     --------
@@ -137,7 +137,7 @@ def find_orientation(
 def _axis(name: str) -> NDArray[np.float64]:
     letter = name.removeprefix("-").removeprefix("+")
     if letter not in {"x", "y", "z"}:
-        raise DomainError(f"{name!r} is no axis", remedy="x, y, z, -x, -y or -z")
+        raise DomainError(f"{name!r} is not an axis", remedy="x, y, z, -x, -y or -z")
     vector = np.zeros(3)
     vector["xyz".index(letter)] = -1.0 if name.startswith("-") else 1.0
     return vector

@@ -48,13 +48,15 @@ class Contribution:
     def __post_init__(self) -> None:
         if self.distribution not in _DIVISORS:
             raise DomainError(
-                f"{self.distribution!r} is no distribution", remedy=", ".join(_DIVISORS)
+                f"{self.distribution!r} is not a distribution", remedy=", ".join(_DIVISORS)
             )
         if not (self.amount >= 0.0 and math.isfinite(self.amount * self.sensitivity)):
-            raise DomainError(f"{self.name}: {self.amount:g} is no uncertainty", remedy="0 or more")
+            raise DomainError(
+                f"{self.name}: {self.amount:g} is not an uncertainty", remedy="0 or more"
+            )
         if not self.freedom >= 1.0:
             raise DomainError(
-                f"{self.name}: {self.freedom:g} degrees of freedom are none",
+                f"{self.name}: {self.freedom:g} degrees of freedom are not valid",
                 remedy="read at least twice, or give the deviation of an earlier, longer series",
             )
 

@@ -2,7 +2,7 @@
 
 Every entry of a setup file ends in exactly one of four ways. It is stored in the device, and read back
 after an upload; or Leitwerk works it, and the account says when; or it is for people only; or it is
-refused, which is an error. There is no fifth way.
+refused, which is an error. There is not any other way.
 """
 
 from __future__ import annotations

@@ -28,7 +28,7 @@ class Scope:
 
 
 def check_reach_of(point: AlarmDefinition, scope: Scope, path: KeyPath, findings: Findings) -> None:
-    """Trip points that the channel cannot come to, or always is beyond."""
+    """Trip points that the channel cannot reach, or is always beyond."""
     if point.watch is not Watch.VALUE or scope.states is not None:
         return
     low, high = scope.span
@@ -93,7 +93,7 @@ def check_together(
             findings.warning(
                 "contradicting-alarms",
                 place,
-                f"alarms {first.name} and {second.name}: whatever the value, one of them is tripped; "
+                f"alarms {first.name} and {second.name}: at every value, one of them is tripped; "
                 f"between {low} and {high} {scope.unit} both are",
                 at_key=True,
                 remedy="is one of them meant the other way round?",

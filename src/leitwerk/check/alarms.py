@@ -1,4 +1,4 @@
-"""Checking alarms: what each comes to in its channel's unit, can it trip, and will it clear."""
+"""Checking alarms: each in its channel's unit, can it trip, and will it clear."""
 
 from __future__ import annotations
 
@@ -81,7 +81,7 @@ def device_alarm(
         return None
     point, back = alarm.point
     above = alarm.side == "above"
-    # A third point a little further on tells in which direction the device's value goes.
+    # A third point a little further on shows in which direction the device's value goes.
     trip, clear, beyond = host.signal([point, back, point + (_STEP if above else -_STEP)]).tolist()
     if not (math.isfinite(trip) and math.isfinite(clear)):
         return None
@@ -232,7 +232,7 @@ def _of_state(bare: AlarmDefinition, state: str, scope: Scope) -> AlarmDefinitio
     states = scope.states or ()
     if state not in states:
         raise QuantityError(
-            f"{state!r} is no state of this channel", valid=" or ".join([*states, NO_READING])
+            f"{state!r} is not a state of this channel", valid=" or ".join([*states, NO_READING])
         )
     number = float(states.index(state))
     return replace(bare, trip=(number, number), clear=(number, number), inside=True)

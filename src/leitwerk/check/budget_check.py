@@ -34,7 +34,7 @@ def load_of(
     Parameters
     ----------
     poll_s : float, in s, optional
-        How often somebody polls it over its link.
+        How often it is polled over its link.
     baud : int, in bit/s, optional
         The speed of a serial line; none for a network.
 
@@ -143,7 +143,7 @@ def setup_budget(
 def full_after_s(
     setup: Setup, datasheet: Datasheet, channels: Sequence[CheckedChannel]
 ) -> float | None:
-    """How long the memory takes to fill, None when it goes round or there is none."""
+    """How long the memory takes to fill, None when it overwrites, or there is no memory."""
     start = datetime(2026, 1, 1, tzinfo=UTC)
     full = setup_budget(setup, datasheet, channels, start).full
     return None if full is None else (full - start).total_seconds()

@@ -44,7 +44,7 @@ def calibration_stages(channel: Channel, unit: Unit, path: KeyPath, findings: Fi
 def calibration_record(
     channel: Channel, unit: Unit, path: KeyPath, findings: Findings
 ) -> CalibrationRecord | None:
-    """The calibration of a channel in its unit, None when there is none to be had."""
+    """The calibration of a channel in its unit, None when it has none or it is not valid."""
     written = channel.calibration
     if written is None:
         return None
@@ -82,7 +82,7 @@ def calibration_record(
 
 
 def correction_of(host: Chain) -> Correction | None:
-    """The calibration's stage of a chain, None when there is none."""
+    """The calibration's stage of a chain, None without one."""
     return next((stage for stage in host.stages if isinstance(stage, Correction)), None)
 
 

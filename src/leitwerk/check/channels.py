@@ -51,7 +51,7 @@ class CheckedChannel(ABC):
 
     @property
     def symbol(self) -> str:
-        """The unit's symbol, empty where there is none."""
+        """The unit's symbol, empty for a state."""
         return "" if self.states is not None else self.unit.symbol
 
     @property

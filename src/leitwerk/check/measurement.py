@@ -34,7 +34,7 @@ class Measurement:
     ``kind`` is the device's word for it: a sensor's name or a quantity. ``shown`` runs from the
     signal in the input's unit to what the device shows, in ``shown_unit``; ``host`` from there to
     the channel's value in ``unit``, and is worked by Leitwerk. ``typed`` is the scale as typed,
-    ``scale`` what it comes to, ``axis`` tells typed signals; ``ends`` are the signals between which it
+    ``scale`` the scale that results, ``axis`` places typed signals; ``ends`` are the signals between which it
     works, ``span`` the values there.
     """
 
@@ -288,7 +288,7 @@ def _placed(
     )
 
 
-# Many channels of a setup are typed alike; what their texts come to is worked out once.
+# Many channels of a setup are typed alike; what their texts mean is worked out once.
 @lru_cache(maxsize=1024)
 def _bands_behind(line: TwoPoint, per_ma: float) -> LoopBands:
     return LoopBands().seen_through(Linear(per_ma).then(line))
@@ -301,7 +301,7 @@ def _values_at(scale: Scale, ends: tuple[float, float]) -> tuple[float, float]:
 
 
 def as_line(scale: Scale, reach: float) -> TwoPoint | None:
-    """A scale as two points that a device can store, or None when it is no line."""
+    """A scale as two points that a device can store, or None when it is not linear."""
     if isinstance(scale, TwoPoint):
         return scale
     if isinstance(scale, Linear):
@@ -310,7 +310,7 @@ def as_line(scale: Scale, reach: float) -> TwoPoint | None:
 
 
 def is_loop(channel: Channel, axis: SignalAxis, signal: Span | None) -> bool:
-    """Whether a channel is a 4..20 mA loop, whose currents outside tell of the transmitter."""
+    """Whether a channel is a 4..20 mA loop, whose currents outside show the state of the transmitter."""
     if axis.typed.dimension != "current":
         return False
     if signal is not None:

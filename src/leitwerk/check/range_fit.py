@@ -1,4 +1,4 @@
-"""Range and resolution: does a signal fit an input's range, and what does one step come to."""
+"""Range and resolution: does a signal fit an input's range, and how large is one step."""
 
 from __future__ import annotations
 

@@ -34,7 +34,7 @@ def choose_range(
     asked : Span, optional
         What the setup says; without it the smallest range is taken that holds the signal.
     used : sequence of float, in the channel's unit
-        Values that must be measurable whatever else: expectation and alarm points.
+        Values that must be measurable: expectation and alarm points.
 
     """
     kind = m.input
@@ -60,7 +60,7 @@ def choose_range(
     best = kind.smallest_range(*full) or kind.smallest_range(*needed)
     if chosen is None:
         remedy = f"{best} is the smallest that holds the signal" if best else ""
-        message = f"{asked} is no range of this input"
+        message = f"{asked} is not a range of this input"
         findings.error("unknown-range", path, message, valid=kind.range_names, remedy=remedy)
         return None
     if not chosen.holds(*needed):

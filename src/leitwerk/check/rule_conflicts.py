@@ -29,7 +29,7 @@ def check_fights(rules: Sequence[Rule], findings: Findings) -> None:
         for action in _switched(rule):
             wishes[action.output][action.state].append(rule)
     for output, by_state in wishes.items():
-        # Each output by its first pairs only: thousands of rules would take hours, and nobody reads on.
+        # Each output by its first pairs only: thousands of rules would take hours.
         pairs = islice(product(by_state.get("on", []), by_state.get("off", [])), _MOST_PAIRS)
         fights = ((one, other) for one, other in pairs if not _exclude(one, other))
         for first, second in islice(fights, _MOST_TOLD):
@@ -52,7 +52,7 @@ def check_fights(rules: Sequence[Rule], findings: Findings) -> None:
 
 
 def _exclude(first: Rule, second: Rule) -> bool:
-    """Whether two rules can never hold together, as far as their words tell."""
+    """Whether two rules can never hold together, as far as their conditions show."""
     ours, theirs = (list(_facts(rule)) for rule in (first, second))
     for mine in ours:
         for other in theirs:
@@ -107,7 +107,7 @@ def check_rings(rules: Sequence[Rule], findings: Findings) -> None:
         for condition in (rule.trigger.condition, rule.only_if):
             if condition is not None:
                 for sentence in sentences(condition):
-                    # That somebody acknowledges an alarm does not make it active.
+                    # That an operator acknowledges an alarm does not make it active.
                     if isinstance(sentence, Stated) and sentence.state != "active":
                         reads[sentence.subject].append(rule.name)
     graph: dict[str, set[str]] = {rule.name: set() for rule in rules}

@@ -36,7 +36,7 @@ ALARM_STATES = ("active", *(state.words for state in State))
 # What templates may name beside channels and outputs.
 NAMES = ("title", "serial", "model", "time", "rule", "why", "alarms")
 _MOST_PARTS = 4  # text messages that one notification may take
-_INSIDE_ONLY = ("serial", "model")  # nobody outside needs to know
+_INSIDE_ONLY = ("serial", "model")  # contacts outside need not know
 
 
 @dataclass(frozen=True)
@@ -258,7 +258,7 @@ def _check_action(action: Action, known: _Known, path: KeyPath, findings: Findin
         case WriteLog(text):
             _check_text(text, known, path, findings)
         case ControlRecording() if "start" not in known.datasheet.commands:
-            message = f"{known.datasheet.model} cannot be told to start or stop recording"
+            message = f"{known.datasheet.model} has no command to start or stop recording"
             findings.error("cannot-do", path, message, remedy="remove the action")
         case ChangeSetting(setting, value):
             _check_change(setting, value, known, path, findings)
@@ -295,7 +295,7 @@ def _check_text(text: str, known: _Known, path: KeyPath, findings: Findings) -> 
         if name in NAMES or name in known.channels or name in known.outputs:
             continue
         if SECRETS.search(name):
-            message = f"{{{name}}} would tell a secret; no text can"
+            message = f"{{{name}}} would reveal a secret; a text must not"
             findings.error("secret-in-text", path, message, remedy="remove it")
             continue
         if name in known.setup.channels:
@@ -329,7 +329,7 @@ def _check_contact(name: str, text: str, known: _Known, path: KeyPath, findings:
         valid = "160 characters, 70 with others than the usual ones"
         report("long-text", path, f"the text takes {parts} text messages", valid=valid)
     if contact.outside == "yes" and any(f"{{{inner}}}" in text for inner in _INSIDE_ONLY):
-        message = f"{name} is outside, and the text tells which device this is"
+        message = f"{name} is outside, and the text reveals which device this is"
         findings.warning("reveals-device", path, message)
 
 

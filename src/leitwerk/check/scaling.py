@@ -1,4 +1,4 @@
-"""What a typed scale comes to: from the signal in an input's unit to a value in the channel's."""
+"""A typed scale as it is used: from the signal in an input's unit to a value in the channel's."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ class SignalAxis:
     """Signals as they are typed, in terms of the input they arrive at.
 
     ``typed`` is the unit a technician thinks in; behind a shunt that is mA, while the input, in
-    ``unit``, sees a voltage. ``per_typed`` is what one of it comes to there.
+    ``unit``, sees a voltage. ``per_typed`` is how much one of it is there.
     """
 
     unit: Unit
@@ -150,5 +150,5 @@ def _part(cut_off: Quantity | None, full: float, unit: Unit) -> float:
     if cut_off.unit is not None and not cut_off.unit.powers:
         return cut_off.value_in(parse_unit(""))
     if full == 0.0:
-        raise DomainError("a full flow of 0 is none")
+        raise DomainError("the full flow must not be 0")
     return cut_off.value_in(unit) / full

@@ -106,7 +106,7 @@ def _check_order(
         findings.error(
             "intervals-do-not-fit",
             path,
-            f"every {longer} is no whole number of times every {shorter} ({other!r})",
+            f"every {longer} is not a whole number of times every {shorter} ({other!r})",
             valid=f"{shorter}, or a multiple of it",
             remedy=f"the nearest is every {_interval(near)}",
         )
@@ -225,7 +225,7 @@ def check_schedule(setup: Setup, datasheet: Datasheet, findings: Findings) -> li
         )
     fine = [plan for plan in plans if _has_times(plan, setup, findings)]
     known = [p.start.at for p in fine if p.start.at is not None]
-    # From when on is not known here; what is told by the calendar can be compared all the same.
+    # From when on is not known here; what is given by the calendar can be compared.
     origin = min(
         (to_instant(t, setup.zone) for t in known), default=datetime(2026, 1, 1, tzinfo=UTC)
     )

@@ -89,7 +89,7 @@ def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
 
 
 def _side(text: str, link: LinkOptions) -> tuple[Datasheet, DeviceSettings]:
-    """The settings of whatever stands on one side of a comparison."""
+    """The settings on one side of a comparison: of a setup, a backup, a program or a device."""
     from leitwerk.cli.devices import resolve_device
     from leitwerk.devices.device import open_device
     from leitwerk.project.files import read_bytes

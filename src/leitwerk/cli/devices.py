@@ -128,7 +128,7 @@ def readdress(
     """Give the device at WHERE another unit identifier on its bus, or another name, safely.
 
     Its serial number is verified first, the new address and name must be free, and the device must
-    answer there afterwards. If anything goes wrong, you are told where it answers now. WHERE is an
+    answer there afterwards. If anything goes wrong, the message says where it answers now. WHERE is an
     address, a name of the inventory, or a setup file.
 
     Exit code 0: done. 2: usage. 3: not reached. 4: refused, taken, or another device.
@@ -200,7 +200,7 @@ def _set_clock(one: Any) -> None:
 def resolve_device(
     where: str, model: str | None, link: LinkOptions
 ) -> tuple[Datasheet, LinkAddress]:
-    """The datasheet and the address of a device, whatever it was called by."""
+    """The datasheet and the address of a device, given by address, name or setup."""
     from leitwerk.devices.presence import identify_by_datasheets
     from leitwerk.errors import QuantityError
     from leitwerk.parsing.address import DeviceName, parse_where

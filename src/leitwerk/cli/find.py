@@ -61,7 +61,7 @@ def find(
 ) -> int:
     """Ask who is there behind ADDRESS. Reads only; Ctrl+C ends it without harm.
 
-    Exit code 0: somebody was found. 1: nobody. 2: usage. 3: the address is not reached.
+    Exit code 0: a device was found. 1: none. 2: usage. 3: the address is not reached.
     """
     from leitwerk.cli.devices import remember as note
     from leitwerk.cli.printing import echo_json
@@ -107,7 +107,7 @@ def _units(text: str | None, base: LinkAddress) -> Sequence[BusAddress]:
     if low in names and high in names and names.index(low) <= names.index(high):
         return every[names.index(low) : names.index(high) + 1]
     valid = f"{names[0]}..{names[-1]}, or one of them" if names else "no --units"
-    raise QuantityError(f"{text!r} are no units behind {base}", valid=valid)
+    raise QuantityError(f"{text!r} are not units behind {base}", valid=valid)
 
 
 def _numbers(text: str, least: int, most: int) -> range:

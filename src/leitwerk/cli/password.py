@@ -1,4 +1,4 @@
-"""leitwerk password, and how commands come to the passwords that devices want."""
+"""leitwerk password, and how commands find the passwords of devices."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 def password(setup: str, role: str, *, forget: bool) -> int:
     """Keep the password of ROLE for the device of SETUP in the system's key store.
 
-    It is asked for twice, or read from standard input where that is no terminal. Commands look for
+    It is asked for twice, or read from standard input where that is not a terminal. Commands look for
     it there after the environment (LEITWERK_PASSWORD_<ROLE>) and before they ask.
 
     Exit code 0: kept, or forgotten. 1: there was none to forget. 2: usage, or no key store.
@@ -44,7 +44,7 @@ def password(setup: str, role: str, *, forget: bool) -> int:
     else:
         typed = sys.stdin.readline().rstrip("\r\n")
     if not typed:
-        raise QuantityError("an empty password is none", valid="the password of the role")
+        raise QuantityError("the password is empty", valid="the password of the role")
     keep_password(role, wanted.model, wanted.serial, typed)
     click.echo("kept in the key store", err=True)
     return FINE

@@ -10,7 +10,7 @@ import click
 from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn
 
-# After these steps people are told whether they may pull the plug.
+# After these steps it is shown whether the device may be unplugged.
 _SAFETY = {
     "keep a journal": "from here on, do not unplug the device",
     "read everything back": "it is safe to unplug the device",

@@ -19,16 +19,16 @@ def services(gateway_port: int, mail_port: int, down_for: int) -> int:
     """Run a simulated gateway for text messages (HTTP) and a mail server (SMTP) until Ctrl+C.
 
     They listen on the loopback address, print where, and print what they are given. GET /messages
-    lists it, POST /received with {"from", "text"} pretends that somebody sent something.
+    lists it, POST /received with {"from", "text"} simulates a received message.
     """
     from leitwerk.standins.services import Gateway, MailServer
 
-    gateway = Gateway(port=gateway_port, down_for=down_for, told=click.echo)
+    gateway = Gateway(port=gateway_port, down_for=down_for, on_message=click.echo)
     gateway.start()
     click.echo(f"text messages at {gateway.address}")
     mail = None
     try:
-        mail = MailServer(port=mail_port, down_for=down_for, told=click.echo)
+        mail = MailServer(port=mail_port, down_for=down_for, on_message=click.echo)
         mail.start()
         click.echo(f"mails at {mail.address}")
     except ImportError:

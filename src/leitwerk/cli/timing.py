@@ -23,7 +23,7 @@ _MOST_ROWS = 60
 
 
 def _moment(text: str | None, zone: ZoneInfo) -> datetime:
-    """A local time as an option; now when there is none."""
+    """A local time as an option; now if not given."""
     from datetime import UTC, datetime
 
     from leitwerk.parsing.local_time import parse_local, to_instant
@@ -32,7 +32,7 @@ def _moment(text: str | None, zone: ZoneInfo) -> datetime:
 
 
 def _checked(setup: str) -> CheckedSetup:
-    """A setup held against its datasheet, whatever is wrong with it."""
+    """A setup checked on its datasheet, also one with errors."""
     from leitwerk.check.compile import check_setup
     from leitwerk.project.library import find_datasheet
     from leitwerk.project.setups import load_setup

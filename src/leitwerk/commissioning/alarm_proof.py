@@ -129,7 +129,7 @@ def prove(
     duration_s : float, in s
         How long to wait for all of it.
     period_s : float, in s
-        From poll to poll; no time can be told more closely.
+        From poll to poll; no time is known more closely.
 
     Raises
     ------

@@ -132,7 +132,7 @@ class LiveReport:
         return f"{self.title}: {self.identity} – {self.times_s.size} samples in {seconds:.1f} s"
 
     def lines(self) -> list[str]:
-        """One plain line for each channel, and another where there is a reason to tell."""
+        """One plain line for each channel, and another for its reason, if it has one."""
         lines = []
         width = max((len(c.name) for c in self.channels), default=0)
         for c in self.channels:

@@ -135,7 +135,7 @@ def check_loop(
 ) -> LoopCheck:
     """Drive an analog output to 4, 8, 12, 16 and 20 mA (or fifths of its signal) and compare.
 
-    Whatever happens, the output is given back to its channel at the end.
+    In any case, the output is given back to its channel at the end.
 
     Parameters
     ----------
@@ -149,7 +149,7 @@ def check_loop(
     Raises
     ------
     QuantityError
-        It is no analog output, or the device cannot be told what to give.
+        It is not an analog output, or the device cannot be made to drive it.
     LinkError, DeviceRefused
         The device was not reached, or refused.
 
@@ -192,7 +192,7 @@ def _reserve(loop: Loop) -> float | None:
 
 
 def _cause(loop: Loop, points: Sequence[LoopPoint]) -> str:
-    """What explains the errors, as far as they tell."""
+    """What explains the errors, as far as they show it."""
     found = [(p.asked, p.measured) for p in points if p.measured is not None]
     if len(found) < 3 or all(p.ok for p in points if p.measured is not None):
         return ""
@@ -228,7 +228,7 @@ def pulse(
     Raises
     ------
     QuantityError
-        It is no relay, or the time is shorter than it may be on.
+        It is not a relay, or the time is shorter than it may be on.
     DeviceRefused
         The device says that it did not switch.
 

@@ -44,7 +44,7 @@ def _at(value: object) -> At:
     valid = "table and register, such as holding 16 or input 101 + 3 n"
     match = _AT.fullmatch(text_of(value, valid))
     if match is None or match[1] not in TABLES or int(match[2]) > LAST_REGISTER:
-        message = f"{value!r} is no place of a point"
+        message = f"{value!r} is not a place of a point"
         raise QuantityError(message, valid=f"{valid}; tables: {', '.join(TABLES)}")
     return At(match[1], int(match[2]), int(match[3] or 0), match[4] or "")
 
@@ -62,7 +62,7 @@ def _kind(value: object) -> tuple[str, int]:
     if text == "bit":
         return "u16", 1
     valid = ", ".join((*NUMBER_TYPES, "bit", "bcd 8", *TIMES, "text 16"))
-    raise QuantityError(f"{text!r} is no type", valid=valid)
+    raise QuantityError(f"{text!r} is not a type", valid=valid)
 
 
 def _bits(value: object) -> tuple[int, int]:
@@ -71,7 +71,7 @@ def _bits(value: object) -> tuple[int, int]:
     match = _BITS.fullmatch(text)
     low, high = (int(match[1]), int(match[2] or match[1])) if match else (1, 0)
     if not low <= high <= 15:
-        raise QuantityError(f"{text!r} are no bits of a register", valid=valid)
+        raise QuantityError(f"{text!r} are not bits of a register", valid=valid)
     return low, high
 
 
@@ -81,7 +81,7 @@ def _columns(value: object) -> tuple[int, int]:
     match = _COLUMNS.fullmatch(text)
     low, high = (int(match[1]), int(match[2] or match[1])) if match else (1, 0)
     if not 1 <= low <= high:
-        raise QuantityError(f"{text!r} are no columns of an answer", valid=valid)
+        raise QuantityError(f"{text!r} are not columns of an answer", valid=valid)
     return low, high
 
 
@@ -97,7 +97,7 @@ def parse_code(text: str) -> int:
     try:
         return int(text, 16) if text.lower().startswith("0x") else int(text)
     except ValueError:
-        raise QuantityError(f"{text[:20]!r} is no code", valid="32768, or 0x8000") from None
+        raise QuantityError(f"{text[:20]!r} is not a code", valid="32768, or 0x8000") from None
 
 
 def _number(value: object) -> float:
@@ -110,7 +110,7 @@ def _number(value: object) -> float:
 def _count(value: object) -> int:
     text = text_of(value, "a whole number")
     if not text.isdecimal() or len(text) > 9:
-        raise QuantityError(f"{text!r} is no whole number", valid="0, 1, 2, …")
+        raise QuantityError(f"{text!r} is not a whole number", valid="0, 1, 2, …")
     return int(text)
 
 
@@ -133,7 +133,7 @@ Count = Annotated[int, reader(int, _count), _shape("A whole number", 8)]
 Amount = Annotated[
     Quantity,
     reader(Quantity, lambda v: parse_quantity(text_of(v, "a step"))),
-    _shape("What one step of the stored number comes to", "0.1 s", 0.001),
+    _shape("The value of one step of the stored number", "0.1 s", 0.001),
 ]
 Ends = Annotated[
     Span,
@@ -173,7 +173,7 @@ LinkName = Annotated[
         }
     ),
 ]
-# IEC 60529: IP and two digits, against solids and against water; X where nobody says.
+# IEC 60529: IP and two digits, against solids and against water; X where it is not stated.
 Protection = Annotated[
     str,
     Field(pattern=r"^IP[0-6X][0-9X]$"),
@@ -203,7 +203,7 @@ class TerminalEntry(Model):
 
 
 class PointEntry(Model):
-    """What every value of a device has in common, whatever its link."""
+    """What every value of a device has in common, over every link."""
 
     step: Amount | None = None
     unit: str = ""

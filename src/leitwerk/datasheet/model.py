@@ -51,7 +51,7 @@ class Input:
     noise_free_bits: int = 0
 
     def step(self, chosen: Range) -> float:
-        """The smallest signal that the converter tells apart in a range."""
+        """The smallest signal that the converter resolves in a range."""
         return chosen.width / float(2**self.bits)
 
     def noise_free_step(self, chosen: Range) -> float:
@@ -128,7 +128,7 @@ class ScanTiming:
 class Store:
     """The memory in bytes, or in rows: in all, for each row, and for each value in it.
 
-    Where it is counted in rows, whatever they hold, a row takes 1 and a value nothing.
+    Where it is counted in rows of any size, a row takes 1 and a value 0.
     """
 
     capacity: float
@@ -137,7 +137,7 @@ class Store:
     unit: str = "B"
 
     def rows_of(self, values: int) -> float:
-        """How many rows of so many values it holds."""
+        """How many rows with this number of values it holds."""
         each = self.row + values * self.value
         return self.capacity / each if each else 0.0
 
@@ -230,7 +230,7 @@ class Datasheet:
 
     @cached_property
     def commands(self) -> tuple[str, ...]:
-        """What the device can be told to do."""
+        """The commands of the device."""
         return self.choices(COMMAND)
 
     def input_for(self, dimension: str) -> Input | None:

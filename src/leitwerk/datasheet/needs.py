@@ -20,7 +20,7 @@ _MOST = 1000  # inputs of one kind: more has no device
 
 @dataclass(frozen=True, slots=True)
 class Counted:
-    """So many of a kind: ``4 Pt100``, ``2 4..20 mA``, ``1 contact``, ``2 relay``."""
+    """A number of one kind: ``4 Pt100``, ``2 4..20 mA``, ``1 contact``, ``2 relay``."""
 
     count: int
     kind: str
@@ -35,10 +35,10 @@ class Needs:
 
     Attributes
     ----------
-    inputs : so many of each kind
+    inputs : a number of each kind
         A sensor (``Pt100``, ``type K``), a kind of input (``current``), a span of signal
         (``4..20 mA``), or the unit of something that the device measures by itself (``dB``).
-    outputs : so many of each kind
+    outputs : a number of each kind
         As datasheets name them: ``relay``, ``4..20 mA``.
     interval_s, keep_s : float, in s
         How often to sample, and for how long the memory must last at that.
@@ -59,7 +59,7 @@ class Needs:
 
 
 def parse_counted(text: str) -> Counted:
-    """So many of a kind, from a text.
+    """A number of one kind, from a text.
 
     Raises
     ------
@@ -87,11 +87,13 @@ def parse_protection(text: str) -> str:
     Raises
     ------
     QuantityError
-        The text is none.
+        The text is not valid.
 
     """
     if not _PROTECTION.fullmatch(text.strip().upper()):
-        raise QuantityError(f"{text[:20]!r} is no degree of protection", valid="IP54, IP67, IPX4")
+        raise QuantityError(
+            f"{text[:20]!r} is not a degree of protection", valid="IP54, IP67, IPX4"
+        )
     return text.strip().upper()
 
 
@@ -101,7 +103,7 @@ def unmet_needs(needs: Needs, datasheet: Datasheet) -> list[str]:
     Raises
     ------
     QuantityError
-        A kind of input is none that is known.
+        A kind of input is not known.
 
     """
     return [
@@ -128,13 +130,13 @@ def require_known(needs: Needs, datasheets: Sequence[Datasheet]) -> None:
         if not known and _span(counted.kind) is None and not _is_unit(counted.kind):
             near = difflib.get_close_matches(counted.kind[:60], kinds, n=3)
             raise QuantityError(
-                f"{counted.kind[:60]!r} is no kind of input",
+                f"{counted.kind[:60]!r} is not a kind of input",
                 valid=f"{', '.join(near or kinds[:12])}; a span of signal; or a unit",
             )
     outputs = sorted({name for sheet in datasheets for name in sheet.outputs})
     for counted in needs.outputs:
         if counted.kind.casefold() not in {name.casefold() for name in outputs}:
-            message = f"{counted.kind[:60]!r} is no kind of output"
+            message = f"{counted.kind[:60]!r} is not a kind of output"
             raise QuantityError(message, valid=", ".join(outputs))
 
 
@@ -223,7 +225,7 @@ def _matched(wanted: Sequence[Sequence[str]]) -> int:
             if terminal in tried:
                 continue
             tried.add(terminal)
-            # Free, or whoever has it can go elsewhere.
+            # Free, or the one that has it can move elsewhere.
             if terminal not in holder or place(holder[terminal], tried):
                 holder[terminal] = k
                 return True
@@ -288,7 +290,7 @@ def _protects(has: str, needs: str) -> bool:
     found, asked = _PROTECTION.fullmatch(has), _PROTECTION.fullmatch(needs)
     if found is None or asked is None:
         return False
-    # X: nobody asks, or nobody says.
+    # X: not asked for, or not stated.
     return all(
         want == "X" or (got != "X" and int(got) >= int(want))
         for got, want in zip(found.groups(), asked.groups(), strict=True)

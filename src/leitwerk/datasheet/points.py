@@ -1,4 +1,4 @@
-"""Points: single values in a device, whatever protocol it speaks.
+"""Points: single values in a device, for all protocols.
 
 A point's value is a text (also for choices and times), or a number in the point's unit. What comes back
 after it was encoded and decoded is what the device *could* store.

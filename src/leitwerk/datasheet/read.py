@@ -1,4 +1,4 @@
-"""How a datasheet file is read. The file's form is told on the page docs/guide/datasheets.md."""
+"""How a datasheet file is read. The page docs/guide/datasheets.md describes the file."""
 
 from __future__ import annotations
 

@@ -64,7 +64,7 @@ class RegisterPoint(Point):
         return f"{self.table} {self.start}"
 
     def at(self, index: int, stride: int) -> RegisterPoint:
-        """The same for another index, so many strides on."""
+        """The same for another index, ``index`` strides on."""
         return replace(self, name=name_at(self.name, index), start=self.start + stride * index)
 
     @property
@@ -95,7 +95,7 @@ class RegisterPoint(Point):
         return 2 * self.words
 
     def special_name(self, value: float) -> str:
-        """What a number stands for that is no value, empty when it is one."""
+        """What a number stands for that is not a value, empty when it is one."""
         near = self.resolution / 2.0
         at = ((abs(value - (code * self.step + self.offset)), name) for code, name in self.special)
         return next((name for distance, name in at if distance <= near), "")
@@ -172,7 +172,7 @@ class RegisterPoint(Point):
         if self.choices:
             return self._code(str(value))
         if isinstance(value, str):
-            raise QuantityError(f"{value!r} is no number", valid="a number")
+            raise QuantityError(f"{value!r} is not a number", valid="a number")
         number = value
         if self.kind not in FLOATS and math.isfinite(value):
             number = round((value - self.offset) / self.step)
@@ -209,7 +209,7 @@ class RegisterPoint(Point):
         return number if self.kind in FLOATS else round_steps(number, self.step, self.offset)
 
     def raw_number(self, words: tuple[int, ...]) -> float | None:
-        """The stored number before step and offset, None when the words are no number."""
+        """The stored number before step and offset, None when the words are not a number."""
         if self.bits is not None:
             low, high = self.bits
             return words[0] >> low & ((1 << (high - low + 1)) - 1)

@@ -59,7 +59,7 @@ def pack_bcd(number: int, words: int) -> tuple[int, ...]:
 
 
 def unpack_bcd(words: tuple[int, ...]) -> int | None:
-    """The number that BCD words stand for, None when a nibble is no digit."""
+    """The number that BCD words stand for, None when a nibble is not a digit."""
     digits = "".join(f"{w:04x}" for w in words)
     return int(digits) if digits.isdecimal() else None
 
@@ -70,13 +70,13 @@ def pack_time(text: str, kind: str) -> tuple[int, ...]:
     Raises
     ------
     QuantityError
-        The text is no time, or one that the device cannot hold.
+        The text is not a time, or one that the device cannot hold.
 
     """
     try:
         moment = datetime.strptime(text, _TIME)  # noqa: DTZ007 - the device's own time, no zone
     except ValueError:
-        raise QuantityError(f"{text[:40]!r} is no time", valid="2026-03-02 08:40:00") from None
+        raise QuantityError(f"{text[:40]!r} is not a time", valid="2026-03-02 08:40:00") from None
     if kind == "unix time":
         seconds = int((moment - datetime(1970, 1, 1)).total_seconds())  # noqa: DTZ001
         if not 0 <= seconds < 2**32:
@@ -88,7 +88,7 @@ def pack_time(text: str, kind: str) -> tuple[int, ...]:
 
 
 def unpack_time(words: tuple[int, ...], kind: str) -> str:
-    """A device's time as text; what is none is shown as the words that it sent."""
+    """A device's time as text; an invalid time as its raw words in hexadecimal."""
     raw = "code " + " ".join(f"{w:04X}" for w in words)
     if kind == "unix time":
         seconds = int(unpack_number("u32", words))

@@ -75,11 +75,11 @@ class TextPoint(Point):
 
     @property
     def resolution(self) -> float:
-        """The smallest difference between two values, 0 when nobody says."""
+        """The smallest difference between two values, 0 when it is not known."""
         return self.step
 
     def special_name(self, value: float) -> str:
-        """What a number stands for that is no value, empty when it is one."""
+        """What a number stands for that is not a value, empty when it is one."""
         return next((name for code, name in self.special if value == code), "")
 
     def span(self) -> tuple[float, float]:
@@ -87,7 +87,7 @@ class TextPoint(Point):
         return self.limits or (-INFINITE, INFINITE)
 
     def storable(self, value: Stored) -> Stored:
-        """What the device has in memory when it is told ``value``.
+        """What the device has in memory when ``value`` is written.
 
         Raises
         ------
@@ -115,7 +115,7 @@ class TextPoint(Point):
         if self.is_text:
             return self._safe(str(value))
         if isinstance(value, str) or not math.isfinite(value):
-            raise QuantityError(f"{value!r} is no number", valid="a number")
+            raise QuantityError(f"{value!r} is not a number", valid="a number")
         number = round(value / self.step) * self.step if self.step else value
         low, high = self.span()
         if not low - self.step / 2 <= number <= high + self.step / 2:
@@ -130,7 +130,7 @@ class TextPoint(Point):
         if len(text) > self.max_length or not text.isascii() or not text.isprintable() or spoils:
             without = f", none of {self.dialect.forbids}" if self.dialect.forbids else ""
             raise QuantityError(
-                f"{text[:80]!r} cannot be told to it",
+                f"{text[:80]!r} cannot be stored in the device",
                 valid=f"at most {self.max_length} printable characters of ASCII{without}",
             )
         return f'"{text}"' if self.dialect.quoted else text
@@ -163,7 +163,7 @@ class TextPoint(Point):
 
 @dataclass(frozen=True, slots=True)
 class Replies:
-    """How a device ends its lines, and how it says yes and no to what it was told.
+    """How a device ends its lines, and how it confirms and refuses a message.
 
     ``refuses`` is a text in which ``{}`` stands for a number, such as ``ERR {}``.
     """

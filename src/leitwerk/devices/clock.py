@@ -54,7 +54,7 @@ def read_clock(text: str, datasheet: Datasheet, true: datetime) -> ClockReading:
     Raises
     ------
     LinkError
-        It is no time.
+        It is not a time.
 
     """
     try:

@@ -36,7 +36,7 @@ class PointTrial:
 
 
 def try_datasheet(device: Device) -> Iterator[PointTrial]:
-    """Read every point of a datasheet from a device, one request each, and tell what came.
+    """Read every point of a datasheet from a device, one request each, and report the answers.
 
     Raises
     ------

@@ -40,7 +40,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 
-RESTART_S = 60.0  # so long may a device take to come back
+RESTART_S = 60.0  # how long a device may take to come back
 _RESTART_PAUSE_S = 0.2
 
 
@@ -128,7 +128,7 @@ class Device:
         Raises
         ------
         LinkError
-            What it shows is no time.
+            What it shows is not a time.
 
         """
         family = self.datasheet.family(DEVICE_CLOCK)
@@ -141,7 +141,7 @@ class Device:
         """Set its clock to the time of this machine. A device may want a login first.
 
         The way there takes time, and such clocks know whole seconds only: the next full second is
-        sent so much earlier as half of a request takes.
+        sent earlier, by half the time of a request.
 
         Raises
         ------
@@ -212,7 +212,7 @@ class Device:
 
     @property
     def restarts(self) -> bool:
-        """Whether it can be told to restart."""
+        """Whether it has a command to restart."""
         return "restart" in self.datasheet.commands
 
     def restart(self, wait_s: float = RESTART_S) -> None:
@@ -267,12 +267,12 @@ class Device:
             raise DeviceRefused(message, remedy=remedy)
 
     def log_in_with(self, role: str, passwords: Mapping[str, str]) -> None:
-        """Log in with the password that somebody has for a role.
+        """Log in with the password of a role, out of several passwords.
 
         Raises
         ------
         DeviceRefused
-            Nobody has it, or it is not the one.
+            There is no password for the role, or it is wrong.
 
         """
         try:

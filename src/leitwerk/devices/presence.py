@@ -16,20 +16,20 @@ from leitwerk.links.options import LinkOptions
 from leitwerk.links.trace import TraceEntry
 from leitwerk.parsing.address import LinkAddress
 
-# MODBUS Application Protocol V1.1b3, clause 7: a gateway says that nobody is behind it.
-_NOBODY = {10, 11}
+# MODBUS Application Protocol V1.1b3, clause 7: a gateway says that no device answers behind it.
+_NO_DEVICE = {10, 11}
 
 
 class Presence(enum.Enum):
     """What comes back from an address."""
 
-    SOMEBODY = "somebody answers, be it with a refusal"
-    NOBODY = "silence, or a gateway that says that nobody is there"
-    GARBAGE = "something that is no answer"
+    PRESENT = "a device answers, or refuses"
+    ABSENT = "silence, or a gateway that reports no device"
+    GARBAGE = "bytes that are not an answer"
 
 
 class _AnyAnswer:
-    """Notes whether anything came back, whatever it was."""
+    """Notes whether any byte came back."""
 
     def __init__(self) -> None:
         self.anything = False
@@ -41,7 +41,7 @@ class _AnyAnswer:
 def probe(
     address: LinkAddress, options: LinkOptions, datasheets: Sequence[Datasheet] = ()
 ) -> Presence:
-    """Whether somebody is at an address.
+    """Whether a device is at an address.
 
     Protocols without a question that every device answers are asked by the datasheets.
 
@@ -54,18 +54,18 @@ def probe(
     kind = find_kind(address.protocol)
     if kind.detect is None:
         found = identify_by_datasheets(address, datasheets, options)
-        return Presence.NOBODY if found is None else Presence.SOMEBODY
+        return Presence.ABSENT if found is None else Presence.PRESENT
     heard = _AnyAnswer()
     try:
         with closing(kind.link(address, None, replace(options, tracer=heard))) as link:
             kind.detect(link)
     except DeviceRefused as refused:
-        return Presence.NOBODY if refused.code in _NOBODY else Presence.SOMEBODY
+        return Presence.ABSENT if refused.code in _NO_DEVICE else Presence.PRESENT
     except NotReached:
         raise
     except LinkError:
-        return Presence.GARBAGE if heard.anything else Presence.NOBODY
-    return Presence.SOMEBODY
+        return Presence.GARBAGE if heard.anything else Presence.ABSENT
+    return Presence.PRESENT
 
 
 def identify_by_datasheets(
@@ -86,7 +86,7 @@ def identify_by_datasheets(
 
 
 def identify_natively(address: LinkAddress, options: LinkOptions) -> Identity | None:
-    """What somebody says of itself in the way of the protocol, though no datasheet knows it."""
+    """The identity of a device in the way of the protocol, without a datasheet."""
     kind = find_kind(address.protocol)
     if kind.identify is None:
         return None

@@ -171,12 +171,12 @@ def _unit_point(device: Device) -> Any:
 def _require_free(device: Device, new: LinkAddress) -> None:
     # Long enough for a slow device to say that it is there.
     options: LinkOptions = replace(device.link.options, retries=1)
-    presence = Presence.NOBODY
+    presence = Presence.ABSENT
     with contextlib.suppress(NotReached):
         presence = probe(new, options, [device.datasheet])
-    if presence is not Presence.NOBODY:
+    if presence is not Presence.ABSENT:
         raise ReaddressError(
-            f"somebody answers at {new} already; two devices would share it",
+            f"a device answers at {new} already; two devices would share it",
             address=device.address,
             remedy="choose an address that is free, or move the other device first",
         )

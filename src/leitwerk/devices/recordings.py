@@ -145,7 +145,7 @@ def fetch_recording(
             raise LinkError(
                 f"{device.address}: it shows row {numbers[0]:g} of recording {number}, row {first} "
                 "was asked for",
-                remedy="does somebody else read recordings? Try again when they have finished",
+                remedy="does another program read recordings? Try again when it has finished",
             )
         rows.append(numbers[1:].reshape(wanted, info.columns))
         progress(first + wanted, info.rows)

@@ -46,7 +46,7 @@ class Port:
 
 @dataclass(frozen=True, slots=True)
 class FoundDevice:
-    """Somebody who answered. ``identity`` is what a datasheet, or else a standard, lets it say."""
+    """A device that answered. ``identity`` is read by a datasheet, or else by the protocol."""
 
     address: LinkAddress
     identity: Identity | None
@@ -166,7 +166,7 @@ def expand_addresses(
             network = str(IPv4Address(base.host)).rpartition(".")[0]
         except ValueError:
             valid = "an address with four numbers, such as modbus+tcp://192.168.1.0"
-            raise QuantityError(f"{base} is no address of a network", valid=valid) from None
+            raise QuantityError(f"{base} is not an address of a network", valid=valid) from None
         addresses = [replace(base, host=f"{network}.{last}") for last in hosts]
     return [replace(a, unit=unit) for a in addresses for unit in units or [base.unit]]
 
@@ -179,7 +179,7 @@ def scan(
     progress: Callable[[int, int], None] = lambda done, total: None,
     on_found: Callable[[FoundDevice], None] = lambda device: None,
 ) -> Scan:
-    """Ask at every address whether somebody is there, and who.
+    """Find the devices at some addresses, and identify them.
 
     One serial port, or one host, is asked for one address after the other; different hosts at once.
 
@@ -193,7 +193,7 @@ def scan(
     progress : callable
         Called after each address with the number done and the number in all.
     on_found : callable
-        Called as soon as somebody answers.
+        Called as soon as a device answers.
 
     Raises
     ------
@@ -226,7 +226,7 @@ def scan_lines(
     progress: Callable[[SerialLine, int, int], None] = lambda line, done, total: None,
     on_found: Callable[[FoundDevice], None] = lambda device: None,
 ) -> Scan:
-    """As ``scan``, at one line setting after the other until somebody is found.
+    """As ``scan``, at one line setting after the other until a device is found.
 
     Settings that the port does not take are passed over.
 
@@ -273,13 +273,13 @@ def _asked(
                 except NotReached:
                     yield Scan(silent=1)  # one host of many that is not there
         finally:
-            # Whoever stops listening stops the rest.
+            # If the caller stops, the rest is stopped, too.
             pool.shutdown(cancel_futures=True)
 
 
 def _ask(address: LinkAddress, datasheets: Sequence[Datasheet], options: LinkOptions) -> Scan:
     presence = probe(address, options, datasheets)
-    if presence is Presence.SOMEBODY:
+    if presence is Presence.PRESENT:
         naming = replace(options, timeout_s=max(options.timeout_s, _NAMING_S), retries=1)
         known = identify_by_datasheets(address, datasheets, naming)
         who = known or identify_natively(address, naming)

@@ -1,4 +1,4 @@
-"""Trying a device's watchdog: staying silent for so long, and seeing that it acted."""
+"""Trying a device's watchdog: staying silent for longer than it waits, and reading that it acted."""
 
 from __future__ import annotations
 

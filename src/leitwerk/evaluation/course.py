@@ -1,6 +1,6 @@
 """The course of a channel, drawn by hand: ``21.5; to 85 in 2 min; stay 5 min; to 60 in 10 min``.
 
-Pieces are told one after the other: ``to VALUE in TIME``, ``jump VALUE``, ``stay TIME``, ``missing
+Pieces follow one another: ``to VALUE in TIME``, ``jump VALUE``, ``stay TIME``, ``missing
 TIME`` (no reading), ``swing ±AMPLITUDE every TIME for TIME`` and ``noise SIGMA`` from there on.
 """
 
@@ -33,7 +33,7 @@ _SWING = re.compile(r"swing +(?:±|\+/-|\+-) *(.+?) +every +(.+?) +for +(.+)")
 
 @dataclass(frozen=True, slots=True)
 class Piece:
-    """From ``start`` to ``end`` in ``lasts_s``, with a swing and noise on it; NaN is no reading."""
+    """From ``start`` to ``end`` in ``lasts_s``, with a swing and noise on it; NaN is not a reading."""
 
     lasts_s: float
     start: float
@@ -61,7 +61,7 @@ class Course:
     ) -> NDArray[np.float64]:
         """The values at times in s from its start; NaN where there is no reading.
 
-        ``normal`` gives so many numbers of a standard normal distribution, for noise.
+        ``normal`` gives that many numbers of a standard normal distribution, for noise.
 
         Examples
         --------
@@ -98,7 +98,7 @@ def parse_course(text: str, unit: Unit | None = None) -> Course:
     """
     parts = [part.strip() for part in text.split(";") if part.strip()]
     if not parts or len(parts) > MAX_PIECES:
-        raise QuantityError("this is no course", valid=_VALID)
+        raise QuantityError("this is not a course", valid=_VALID)
     drawing = _Drawing(_number(parts[0], unit, parts[0]), unit)
     for part in parts[1:]:
         drawing.add(part)
@@ -146,7 +146,7 @@ class _Drawing:
         elif word == "noise":
             self.noise = _number(rest, self.unit, part, difference=True)
         else:
-            raise QuantityError(f"{part[:60]!r} is no piece of a course", valid=_VALID)
+            raise QuantityError(f"{part[:60]!r} is not a piece of a course", valid=_VALID)
 
 
 def _number(text: str, unit: Unit | None, part: str, *, difference: bool = False) -> float:

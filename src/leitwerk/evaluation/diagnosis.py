@@ -1,6 +1,6 @@
 """What a wrong reading points to: each known mistake of wiring, tried against the numbers.
 
-A mistake is told by the signal that it would put on the terminal if the expectation were true. The
+A mistake is recognised by the signal that it would put on the terminal if the expectation were true. The
 signal is followed through range, device and Leitwerk like any other; when what comes out is what was
 read, the mistake is named.
 """

@@ -83,7 +83,7 @@ class Situation:
         return None if math.isnan(value) else value
 
     def states(self, subject: str) -> frozenset[str] | None:
-        """The states of a contact, an alarm or an output; None when nobody knows."""
+        """The states of a contact, an alarm or an output; None when they are not known."""
         if subject in self._number:
             state = self.state(self._number[subject])
             return frozenset({state.words, *([ACTIVE] if state.is_active else [])})

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 
-_ENOUGH = 5  # readings that a standard deviation is told from
+_ENOUGH = 5  # readings that a standard deviation is worked out from
 
 
 class Verdict(enum.StrEnum):
@@ -168,7 +168,7 @@ def _chatter(channel: CheckedChannel, good: NDArray[np.float64], interval_s: flo
 
 
 def _band(channel: CheckedChannel, values: NDArray[np.float64]) -> str:
-    """The text of the band that the last good value is in; empty when there is none."""
+    """The text of the band that the last good value is in; empty without one."""
     known = values[np.isfinite(values)]
     if channel.bands is None or not known.size:
         return ""

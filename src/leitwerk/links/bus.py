@@ -11,7 +11,7 @@ from leitwerk.parsing.address import LinkAddress
 
 
 class Connection(Protocol):
-    """Whatever a protocol sends and receives with."""
+    """What a protocol sends and receives with."""
 
     def close(self) -> None:
         """End it."""
@@ -36,7 +36,7 @@ _shared_lock = threading.Lock()
 
 
 def take_bus(address: LinkAddress, connect: Callable[[LinkAddress], C]) -> Bus[C]:
-    """The bus of an address. A serial port has one, whoever asks; give it back with ``leave_bus``.
+    """The bus of an address. All links to one serial port share one; release it with ``leave_bus``.
 
     Raises
     ------

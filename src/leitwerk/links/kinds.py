@@ -36,7 +36,7 @@ from leitwerk.protocols.sdi12 import UNITS
 class LinkKind:
     """What it takes to speak a protocol.
 
-    ``link`` opens nothing yet: the first request does. It has ``address`` and ``close``, and whatever
+    ``link`` opens nothing yet: the first request does. It has ``address`` and ``close``, and all that
     ``session`` needs of it.
 
     Attributes
@@ -118,7 +118,7 @@ def find_kind(protocol: str) -> LinkKind:
     try:
         kind = added[protocol].load()
     except Exception as error:
-        # A package runs its own code when it is loaded: whatever it raises is its fault.
+        # A package runs its own code when it is loaded: it may raise anything.
         raise FileProblem(
             f"the package that adds the protocol {protocol!r} cannot be loaded: "
             f"{type(error).__name__}: {str(error)[:200]}",

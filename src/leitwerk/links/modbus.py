@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from pymodbus.client.base import ModbusBaseSyncClient
     from pymodbus.pdu import ModbusPDU
 
-# What goes wrong is raised; the client library would tell it a second time on standard error.
+# What goes wrong is raised; the client library would report it a second time on standard error.
 logging.getLogger("pymodbus.logging").addHandler(logging.NullHandler())
 
 # Function codes, MODBUS Application Protocol V1.1b3, clause 6.
@@ -241,7 +241,7 @@ class ModbusLink:
 
 
 def _unit_of(frame: bytes, scheme: str) -> int | None:
-    """The unit that a whole and undisturbed answer comes from; None when it is no such thing."""
+    """The unit that sent a whole and undisturbed answer; None when it is not such an answer."""
     if scheme == "modbus+rtu":
         whole = len(frame) > _RTU_LEAST
         whole = whole and FramerRTU.compute_CRC(frame[:-2]) == int.from_bytes(frame[-2:], "big")

@@ -45,7 +45,7 @@ def publish_once(address: LinkAddress, topic: str, text: str, options: LinkOptio
     Raises
     ------
     LinkError
-        The broker is not there, lets nobody in, or did not confirm.
+        The broker is not there, refuses the connection, or did not confirm.
 
     """
     client = _new_client(address, options, MQTTProtocolVersion.MQTTv311)
@@ -232,7 +232,7 @@ class StationLink:
                 break
         if self._refusal:
             raise NotReached(
-                f"{self.address}: the broker lets nobody in: {self._refusal}",
+                f"{self.address}: the broker refused the connection: {self._refusal}",
                 remedy="set LEITWERK_PASSWORD_BROKER for the user in the address; is the user right?",
             )
         # The messages that are kept come one after the other; the state may not be the last.

@@ -21,7 +21,7 @@ _TIOCGICOUNT, _COUNTERS, _FRAMING = 0x545D, 20, 6
 
 
 def open_port(address: LinkAddress, what: str) -> serial.Serial:
-    """The serial port of an address, set to its line and nobody else's while it is open.
+    """The serial port of an address, set to its line and held exclusively.
 
     Raises
     ------
@@ -59,11 +59,11 @@ def why_port_fails(path: str) -> tuple[str, str]:
         return "this user may not open it", "join the group that owns the port, often dialout"
     if code in {errno.EBUSY, errno.EAGAIN}:
         return "another program holds it", "end the other program, then try again"
-    return "it is no serial port, or broken", "is this the right name?"
+    return "it is not a serial port, or broken", "is this the right name?"
 
 
 def framing_errors(path: str) -> int:
-    """How many frames a port has received that were none, since it is there; 0 where nobody counts.
+    """Framing errors that the driver has counted on a port; 0 if it does not count them.
 
     Linux counts them in the drivers of real ports. They come from another baud rate than ours.
     """

@@ -88,7 +88,7 @@ class AttendOptions:
 
 
 class Attendant:
-    """Follows one device by its setup. ``attend`` goes on until it is told to end.
+    """Follows one device by its setup. ``attend`` goes on until it is stopped.
 
     Raises
     ------
@@ -284,7 +284,7 @@ class Attendant:
         for name in contacts:
             contact = self.setup.contacts[name]
             for way in contact_ways(contact):
-                # A subject is one line, whatever stands in a title.
+                # A subject is one line, also if the title has several.
                 subject = " ".join(f"{self.setup.title}: {text[:60]}".split())
                 self.messenger.outbox.put(
                     way=way,

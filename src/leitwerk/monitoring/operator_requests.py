@@ -16,7 +16,7 @@ from leitwerk.project.kept import device_folder
 
 _FOLDER = "requests"
 _MOST = 1000  # requests that are taken up at once
-_LONGEST_S = 366 * 86_400.0  # nobody shelves an alarm for longer
+_LONGEST_S = 366 * 86_400.0  # no alarm is shelved for longer
 
 
 class OperatorRequest(Model):

@@ -31,7 +31,7 @@ class SendFailed(LeitwerkError):
 class Message:
     """A text to one contact by one way, and how often it was tried.
 
-    ``id`` stays the same however often it is sent, so that a service can tell a repetition. Times are
+    ``id`` stays the same however often it is sent, so that a service can recognise a repetition. Times are
     in s since 1970-01-01 UTC.
     """
 

@@ -37,7 +37,7 @@ def keep_state(folder: Path, state: AttendState) -> None:
 
 
 def read_state(folder: Path, setup: str) -> AttendState | None:
-    """The state that was kept by the same setup, None when there is none."""
+    """The state that was kept by the same setup, None without one."""
     try:
         state = AttendState.model_validate_json(read_bytes(folder / _NAME))
     except (FileProblem, ValidationError):

@@ -162,7 +162,7 @@ def parse_address(text: str) -> LinkAddress:
     Raises
     ------
     QuantityError
-        The text is no address, or one of a kind that is not known.
+        The text is not an address, or one of a kind that is not known.
 
     Examples
     --------
@@ -177,7 +177,7 @@ def parse_address(text: str) -> LinkAddress:
         port = parts.port
         options = dict(parse_qsl(parts.query, keep_blank_values=True))
     except ValueError as error:
-        raise QuantityError(f"{text!r} is no address: {error}", valid=_VALID) from None
+        raise QuantityError(f"{text!r} is not an address: {error}", valid=_VALID) from None
     scheme = _scheme(parts.scheme, text)
     user = parts.username or ""
     if parts.password is not None or (user and not scheme.takes_user) or not _USER.fullmatch(user):
@@ -189,7 +189,7 @@ def parse_address(text: str) -> LinkAddress:
     takes_host = scheme.port is not None or scheme.needs_port
     bare = not parts.hostname or not takes_host or (scheme.needs_port and port is None)
     if bare or parts.path not in {"", "/"} or parts.fragment or options:
-        raise QuantityError(f"{text!r} is no address that Leitwerk knows", valid=_VALID)
+        raise QuantityError(f"{text!r} is not an address that Leitwerk knows", valid=_VALID)
     where = port if port is not None else scheme.port
     return LinkAddress(parts.scheme, str(parts.hostname), where or 0, unit, user=user)
 
@@ -199,7 +199,7 @@ def _scheme(name: str, text: str) -> _Scheme:
         return _SCHEMES[name]
     match = _UNKNOWN.fullmatch(name)
     if match is None:
-        raise QuantityError(f"{text!r} is no address that Leitwerk knows", valid=_VALID)
+        raise QuantityError(f"{text!r} is not an address that Leitwerk knows", valid=_VALID)
     # A package may bring the protocol; whether one does is asked when the device is looked for.
     return _Scheme(line=_USUAL) if match[1] == "serial" else _Scheme(needs_port=True)
 
@@ -212,10 +212,14 @@ def _parse_unit(name: str, scheme: _Scheme, options: dict[str, str]) -> BusAddre
         raise QuantityError(f"{name} knows no units", valid=f"{name}://… without unit={text[:20]}")
     if isinstance(scheme.unit, int):
         if not text.isdecimal() or not (1 <= int(text) <= _MAX_UNIT or int(text) == 255):
-            raise QuantityError(f"unit={text[:20]} is no unit identifier", valid="1..247, or 255")
+            raise QuantityError(
+                f"unit={text[:20]} is not a unit identifier", valid="1..247, or 255"
+            )
         return int(text)
     if name in _SCHEMES and not _SDI12_UNIT.fullmatch(text):
-        raise QuantityError(f"unit={text[:20]} is no address of SDI-12", valid="0..9, a..z, A..Z")
+        raise QuantityError(
+            f"unit={text[:20]} is not an address of SDI-12", valid="0..9, a..z, A..Z"
+        )
     return text
 
 
@@ -225,7 +229,7 @@ def _serial(
     path = parts.path.removeprefix("/") if _COM.fullmatch(parts.path[1:]) else parts.path
     line = _parse_line(options.pop("line", ""), usual)
     if path in {"", "/"} or parts.fragment or options:
-        raise QuantityError(f"{text!r} is no address of a serial port", valid=_VALID)
+        raise QuantityError(f"{text!r} is not an address of a serial port", valid=_VALID)
     return LinkAddress(parts.scheme, "", 0, unit, path, line)
 
 
@@ -234,5 +238,5 @@ def _parse_line(text: str, usual: SerialLine) -> SerialLine:
         return usual
     match = _LINE.fullmatch(text.upper())
     if match is None or not 300 <= int(match[1]) <= _BAUD_MOST:
-        raise QuantityError(f"line={text[:40]} is no serial line", valid="19200,8E1 or 9600,8N1")
+        raise QuantityError(f"line={text[:40]} is not a serial line", valid="19200,8E1 or 9600,8N1")
     return SerialLine(int(match[1]), int(match[2]), match[3], int(match[4]))

@@ -27,7 +27,7 @@ def read_table(
     first : str
         What the first column is called.
     valid : str
-        What such a table is like, for whoever has given another.
+        What such a table is like, for the error message.
 
     Returns
     -------
@@ -36,15 +36,15 @@ def read_table(
     Raises
     ------
     QuantityError
-        The text is no such table.
+        The text is not such a table.
 
     """
     try:
         rows = list(csv.reader(io.StringIO(text.lstrip("\ufeff"), newline="")))
     except csv.Error as error:
-        raise QuantityError(f"this is no CSV: {error}", valid=valid) from None
+        raise QuantityError(f"this is not a CSV: {error}", valid=valid) from None
     if len(rows) < 2 or not rows[0] or rows[0][0].strip() != first:
-        raise QuantityError("this is no recording", valid=valid)
+        raise QuantityError("this is not a recording", valid=valid)
     head = [name.strip() for name in rows[0]]
     values = np.empty((len(rows) - 1, len(head) - 1))
     for k, row in enumerate(rows[1:]):
@@ -68,5 +68,5 @@ def cell_number(cell: str, where: str) -> float:
     try:
         return float(cell) if cell.strip() else math.nan
     except ValueError:
-        message = f"{where}: {cell[:20]!r} is no number"
+        message = f"{where}: {cell[:20]!r} is not a number"
         raise QuantityError(message, valid="numbers with a decimal point") from None

@@ -17,12 +17,14 @@ def parse_duration(text: str) -> Quantity:
     Raises
     ------
     QuantityError
-        The text is none.
+        The text is not one.
 
     """
     quantity = parse_quantity(text)
     if quantity.unit is None or quantity.unit.dimension != "time" or quantity.value < 0:
-        raise QuantityError(f"{text!r} is no duration", valid="a time, such as 500 ms, 30 s, 5 min")
+        raise QuantityError(
+            f"{text!r} is not a duration", valid="a time, such as 500 ms, 30 s, 5 min"
+        )
     return quantity
 
 
@@ -32,13 +34,13 @@ def parse_time_of_day(text: str) -> int:
     Raises
     ------
     QuantityError
-        The text is none.
+        The text is not one.
 
     """
     match = _TIME_OF_DAY.fullmatch(text.strip())
     seconds = int(match[1]) * 3600 + int(match[2]) * 60 if match else 0
     if match is None or int(match[2]) > 59 or seconds > DAY_S:
-        raise QuantityError(f"{text[:20]!r} is no time of day", valid="00:00 to 24:00")
+        raise QuantityError(f"{text[:20]!r} is not a time of day", valid="00:00 to 24:00")
     return seconds
 
 

@@ -39,7 +39,7 @@ def find_zone(name: str) -> ZoneInfo:
 
 @dataclass(frozen=True, slots=True)
 class LocalTime:
-    """A time on the wall, and where somebody wrote it, its offset from UTC."""
+    """A time on the wall, and where it was written, its offset from UTC."""
 
     wall: datetime
     offset: timedelta | None = None
@@ -55,17 +55,17 @@ def parse_local(text: str) -> LocalTime:
     Raises
     ------
     QuantityError
-        It is no time.
+        It is not a time.
 
     """
     match = _LOCAL.fullmatch(text.strip())
     valid = "2026-03-02 06:00, or with an offset: 2026-10-25 02:30 +01:00"
     if match is None:
-        raise QuantityError(f"{text[:60]!r} is no date and time", valid=valid)
+        raise QuantityError(f"{text[:60]!r} is not a date and time", valid=valid)
     try:
         wall = datetime.fromisoformat(f"{match[1]} {match[2]}")
     except ValueError as error:
-        raise QuantityError(f"{text!r} is no date and time: {error}", valid=valid) from None
+        raise QuantityError(f"{text!r} is not a date and time: {error}", valid=valid) from None
     if match[3] is None:
         return LocalTime(wall)
     if match[3] == "Z":

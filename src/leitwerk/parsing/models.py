@@ -71,7 +71,7 @@ def text_of(value: object, valid: str) -> str:
     Raises
     ------
     QuantityError
-        There is none, or a group or list instead.
+        It is empty, or a group or list.
 
     """
     if isinstance(value, str) and value:
@@ -79,7 +79,7 @@ def text_of(value: object, valid: str) -> str:
     raise QuantityError(f"{shown(value)} stands where {valid} is wanted", valid=valid)
 
 
-# What pydantic's kinds of problem mean to somebody who writes a setup.
+# What pydantic's kinds of problem mean for the author of a setup.
 _WANTED = {
     "string_type": "a text",
     "string_too_short": "a text that is not empty",

@@ -1,7 +1,7 @@
 """Quantities as people write them: ``10 s``, ``4..20 mA``, ``21.5 ± 0.5 °C``, ``±1 V``.
 
 ASCII spellings mean the same: ``+/-`` or ``+-`` for ±, ``degC`` for °C, ``ohm`` for Ω.
-A number without a unit keeps ``unit=None``; whoever uses it knows which unit is meant.
+A number without a unit keeps ``unit=None``; the caller knows which unit is meant.
 """
 
 from __future__ import annotations
@@ -23,12 +23,12 @@ _EXPECTED = re.compile(
     rf"\s*({_NUMBER})\s*({_UNIT})?\s*(?:±|\+/-|\+-)\s*({_NUMBER})\s*({_UNIT})?\s*"
 )
 _COMMA = re.compile(r"\d,\d")
-_MAX_LENGTH = 80  # nobody writes a longer quantity
+_MAX_LENGTH = 80  # no quantity is longer
 
 
 @dataclass(frozen=True, slots=True)
 class Quantity:
-    """A number with its unit, or without one where the place tells which is meant."""
+    """A number with its unit, or without one where the place says which is meant."""
 
     value: float
     unit: Unit | None = None
@@ -122,7 +122,7 @@ def parse_quantity(text: str) -> Quantity:
     Raises
     ------
     QuantityError
-        The text is no quantity, or its unit is unknown.
+        The text is not a quantity, or its unit is unknown.
 
     Examples
     --------

@@ -29,7 +29,7 @@ class _Stop(Exception):
 
 
 def parse_yaml(data: str | bytes, findings: Findings) -> Map | None:
-    """The mapping that a YAML text holds, or None when there is none to be had.
+    """The mapping that a YAML text holds, or None when it cannot be read.
 
     Parameters
     ----------
@@ -66,11 +66,13 @@ def _decode(data: str | bytes, findings: Findings) -> str | None:
         text = data if isinstance(data, str) else data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
         line = error.object.count(b"\n", 0, error.start) + 1
-        message = f"byte {error.start + 1} is not UTF-8: this is no text file, or an old encoding"
+        message = (
+            f"byte {error.start + 1} is not UTF-8: this is not a text file, or an old encoding"
+        )
         findings.error("not-text", (), message, valid="a text file in UTF-8", at=(line, 1))
         return None
     if (at := text.find("\0")) >= 0:
-        message = "the file holds a zero byte: this is no text file"
+        message = "the file holds a zero byte: this is not a text file"
         place = (text.count("\n", 0, at) + 1, 1)
         findings.error("not-text", (), message, valid="a text file in UTF-8", at=place)
         return None

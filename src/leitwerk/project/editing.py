@@ -62,7 +62,7 @@ def with_values(text: str, values: Mapping[tuple[str, ...], str]) -> str:
     Raises
     ------
     QuantityError
-        There is no such place; what is there instead is named.
+        The text has no such place; the message names those that it has.
 
     """
     yaml, root = _load(text)

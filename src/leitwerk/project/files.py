@@ -24,7 +24,7 @@ def read_bytes(path: str | Path) -> bytes:
     try:
         size = path.stat().st_size if path.is_file() else 0
         if path.exists() and not path.is_file():
-            raise FileProblem(f"{path} is no file", remedy="name a setup file")
+            raise FileProblem(f"{path} is not a file", remedy="name a setup file")
         with path.open("rb") as file:
             content = file.read(MAX_BYTES + 1)
     except OSError as error:

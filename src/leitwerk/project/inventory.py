@@ -66,7 +66,7 @@ class Inventory:
 
     @classmethod
     def nearest(cls) -> Inventory:
-        """The project's, in this folder or one above it; the user's own where there is none."""
+        """The project's, in this folder or one above it; the user's own without one."""
         here = Path.cwd()
         for folder in (here, *here.parents):
             if (folder / FILE).is_file():
@@ -84,7 +84,7 @@ class Inventory:
         Raises
         ------
         FileProblem
-            The file is no inventory, or damaged.
+            The file is not an inventory, or damaged.
 
         """
         if not self.path.exists():
@@ -99,7 +99,7 @@ class Inventory:
         Raises
         ------
         QuantityError
-            There is none; the nearest is named.
+            There is none with that name; the nearest is named.
 
         """
         known = {device.name.casefold(): device for device in self.devices()}
@@ -127,7 +127,7 @@ class Inventory:
         Raises
         ------
         QuantityError
-            The name is none, or another device's, or this device is known by another.
+            The name is not valid, or another device's, or this device is known by another.
 
         """
         folded = folded_number(identity.serial)
@@ -157,7 +157,7 @@ class Inventory:
         Raises
         ------
         QuantityError
-            There is no such device, or the name is none or another's.
+            There is no such device, or the name is not valid, or another device has it.
 
         """
         device = self.find(name)
@@ -168,7 +168,7 @@ class Inventory:
         return KnownDevice(new, device.identity, device.address, device.last_seen)
 
     def require_free(self, name: str, model: str, serial: str) -> None:
-        """Insist that a name is one, and nobody's but that of this device.
+        """Raise an error if a name is not valid, or another device has it.
 
         Raises
         ------
@@ -198,7 +198,7 @@ class Inventory:
     def _require_free(self, connection: sqlite3.Connection, name: str) -> None:
         if not isinstance(_name_or_none(name), DeviceName):
             raise QuantityError(
-                f"{name[:60]!r} is no name for a device",
+                f"{name[:60]!r} is not a name for a device",
                 valid="a letter, then up to 39 letters, digits, '.', '_' or '-'",
             )
         row = connection.execute(
@@ -274,7 +274,7 @@ def resolve_address(where: Where) -> LinkAddress:
     Raises
     ------
     QuantityError
-        Nobody of that name has been seen.
+        No device with that name has been seen.
 
     """
     if isinstance(where, LinkAddress):

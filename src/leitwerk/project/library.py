@@ -63,7 +63,7 @@ def find_datasheet(model: str) -> Datasheet:
     Raises
     ------
     FileProblem
-        There is none.
+        There is none with that name.
     SetupError
         It has mistakes.
 
@@ -94,7 +94,7 @@ def find_limits(name: str) -> LimitSet:
     Raises
     ------
     FileProblem
-        There is none.
+        There is none with that name.
     SetupError
         It has mistakes.
 

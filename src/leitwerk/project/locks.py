@@ -16,20 +16,20 @@ from leitwerk.identity import Identity, folded_number
 
 @contextmanager
 def only_writer(identity: Identity, wait_s: float) -> Iterator[None]:
-    """Nobody else on this machine writes to the device meanwhile.
+    """Hold a lock: no other program on this machine writes to the device meanwhile.
 
     The system gives the lock up when a process ends, however it ends.
 
     Raises
     ------
     DeviceInUse
-        Somebody else is writing to it, and has not finished within ``wait_s``.
+        Another program is writing to it, and has not finished within ``wait_s``.
     FileProblem
         The lock cannot be taken for another reason.
 
     """
     busy = DeviceInUse(
-        f"somebody else is writing to {identity.model} {identity.serial}",
+        f"another program is writing to {identity.model} {identity.serial}",
         remedy="wait until that upload has ended, then try again (--wait S waits for it)",
     )
     with _only_one("", identity, wait_s, busy):
@@ -38,12 +38,12 @@ def only_writer(identity: Identity, wait_s: float) -> Iterator[None]:
 
 @contextmanager
 def only_attendant(identity: Identity) -> Iterator[None]:
-    """Nobody else on this machine attends the device: two would tell everything twice.
+    """Hold a lock: no other program on this machine attends the device. Two would send every message twice.
 
     Raises
     ------
     DeviceInUse
-        Somebody else does.
+        Another program does.
     FileProblem
         The lock cannot be taken for another reason.
 

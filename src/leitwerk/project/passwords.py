@@ -21,7 +21,7 @@ class Passwords(dict[str, str]):
     model, serial : str
         The device, for the key store.
     ask : callable, optional
-        Called with a role when nothing else has its password; None when nobody can be asked.
+        Called with a role when nothing else has its password; None when it is not asked for.
 
     """
 
@@ -49,7 +49,7 @@ class Passwords(dict[str, str]):
 
 
 def stored_password(role: str, model: str, serial: str) -> str | None:
-    """The password that the key store has; None when it has none, or there is no key store."""
+    """The password that the key store has; None without one, or without a key store."""
     store = _store()
     if store is None:
         return None

@@ -80,7 +80,7 @@ def read_model(program: bytes) -> str:
     Raises
     ------
     QuantityError
-        The bytes are no program, or damaged.
+        The bytes are not a program, or damaged.
 
     """
     return _take_apart(program)[0]
@@ -92,7 +92,7 @@ def parse_program(program: bytes, datasheet: Datasheet) -> DeviceSettings:
     Raises
     ------
     QuantityError
-        The bytes are no program, damaged, for another model, or of another version.
+        The bytes are not a program, damaged, for another model, or of another version.
 
     """
     layout = _layout(datasheet)
@@ -138,13 +138,13 @@ def from_hex(text: str) -> bytes:
     records = [line.strip().upper() for line in text.splitlines() if line.strip()]
     if records.count(_END) != 1 or records[-1] != _END:
         raise QuantityError(
-            "this is no whole Intel HEX file", valid=f"records ':…', the last of them {_END}"
+            "this is not a complete Intel HEX file", valid=f"records ':…', the last of them {_END}"
         )
     try:
         file = IntelHex(io.StringIO(text))
     except (HexReaderError, IntelHexError, ValueError) as error:
         raise QuantityError(
-            f"this is no whole Intel HEX file: {error}", valid="records ':…'"
+            f"this is not a complete Intel HEX file: {error}", valid="records ':…'"
         ) from None
     segments = file.segments()
     if len(segments) != 1 or not 0 < segments[0][1] - segments[0][0] <= _MOST_BYTES:
@@ -230,7 +230,7 @@ def _may_be_zero(point: RegisterPoint) -> bool:
 def _take_apart(program: bytes) -> tuple[str, int, tuple[int, ...]]:
     if len(program) < _HEAD.size + _CRC.size or not program.startswith(_MARK):
         raise QuantityError(
-            "this is no program of Leitwerk", valid=f"bytes that begin with {_MARK!r}"
+            "this is not a program of Leitwerk", valid=f"bytes that begin with {_MARK!r}"
         )
     _, raw, version, count = _HEAD.unpack_from(program)
     whole = _HEAD.size + 2 * count + _CRC.size

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from leitwerk.errors import LinkError
 
-MAX_LINE = 65_536  # bytes: a block of readings; more is no answer but a flood
+MAX_LINE = 65_536  # bytes: a block of readings; a longer line is refused
 
 
 class LineReader:
-    """Lines from bytes as they arrive, in whatever pieces.
+    """Lines from bytes as they arrive, in pieces of any size.
 
     ``end`` is what ends a line; a carriage return before a line feed belongs to the end.
     """
@@ -30,7 +30,7 @@ class LineReader:
         *lines, rest = bytes(self._rest).split(self._end)
         self._rest = bytearray(rest)
         if len(rest) > MAX_LINE:
-            raise LinkError(f"a line of more than {MAX_LINE} bytes is no answer")
+            raise LinkError(f"a line of more than {MAX_LINE} bytes is too long for an answer")
         return [line.strip(b"\r\n").decode("latin-1") for line in lines]
 
 

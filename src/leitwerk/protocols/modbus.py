@@ -188,7 +188,7 @@ class ReadPlan:
         """All values as numbers, shape (n_points,), in the points' order; choices as their codes.
 
         The quick way for polling: a few array operations, however many points there are. Texts,
-        times and what is no number are NaN.
+        times and texts are NaN.
         """
         raw = np.array(words, dtype=">u2")
         result = np.full(len(self.points), np.nan)

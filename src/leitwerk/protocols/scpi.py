@@ -6,7 +6,7 @@ from leitwerk.protocols.lines import split_fields
 
 ASK_ERROR = "SYST:ERR?"
 NO_ERROR = 0
-ERRORS_AT_MOST = 32  # an error queue that never ends is none
+ERRORS_AT_MOST = 32  # an error queue that does not end is not read further
 
 
 def parse_error(answer: str) -> tuple[int, str]:

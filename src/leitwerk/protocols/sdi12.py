@@ -1,6 +1,6 @@
 """SDI-12 version 1.4: commands, answers and their check, without a port.
 
-A command is ``address body !``; an answer begins with the address of whoever answers and ends with
+A command is ``address body !``; an answer begins with the address of the sensor that answers and ends with
 carriage return and line feed.
 """
 
@@ -30,14 +30,14 @@ class Measure(NamedTuple):
 
 
 class Wait(NamedTuple):
-    """What a sensor says to a measurement: so many values within so many seconds."""
+    """What a sensor says to a measurement: the number of values, and the seconds until they are ready."""
 
     seconds: int
     values: int
 
 
 def parse_measure(body: str) -> Measure | None:
-    """What kind of measurement a command is, None when it is none.
+    """What kind of measurement a command is, None for other commands.
 
     Examples
     --------
@@ -79,7 +79,7 @@ def parse_answer(line: str, unit: str, *, has_crc: bool = False) -> str:
     Raises
     ------
     LinkError
-        Somebody else answers, or the check characters are wrong.
+        Another sensor answers, or the check characters are wrong.
 
     """
     if line[:1] != unit:
@@ -102,7 +102,7 @@ def parse_wait(body: str) -> Wait:
     Raises
     ------
     LinkError
-        It is no such answer.
+        It is not such an answer.
 
     """
     match = _WAIT.fullmatch(body)
@@ -117,7 +117,7 @@ def split_values(body: str) -> list[str]:
     Raises
     ------
     LinkError
-        Something in it is no value.
+        Something in it is not a value.
 
     Examples
     --------
@@ -129,7 +129,7 @@ def split_values(body: str) -> list[str]:
     while at < len(body):
         match = _VALUE.match(body, at)
         if match is None or not any(c.isdigit() for c in match[0]):
-            raise LinkError(f"{_shown(body)} holds something that is no value")
+            raise LinkError(f"{_shown(body)} holds something that is not a value")
         values.append(match[0])
         at = match.end()
     return values

@@ -40,7 +40,7 @@ class _Message(BaseModel):
 
 
 class Desired(_Message):
-    """Settings that are asked for. ``id`` tells one change from the next.
+    """Settings that are asked for. ``id`` identifies the change.
 
     With ``self_test`` the station tests itself first, and takes them only if it passes.
     """
@@ -153,7 +153,7 @@ def parse_desired(payload: bytes) -> Desired | None:
     Raises
     ------
     LinkError
-        The message is no such thing.
+        The message is not valid.
 
     """
     return _parse(Desired, payload) if payload else None
@@ -165,7 +165,7 @@ def parse_state(payload: bytes) -> State:
     Raises
     ------
     LinkError
-        The message is no such thing.
+        The message is not valid.
 
     """
     return _parse(State, payload)
@@ -202,7 +202,7 @@ def parse_senml(payload: bytes, now_s: float) -> list[Record]:
     Raises
     ------
     LinkError
-        The pack is none.
+        The pack is not valid.
 
     """
     pack = _load(payload)
@@ -212,7 +212,7 @@ def parse_senml(payload: bytes, now_s: float) -> list[Record]:
     records = []
     for entry in pack:
         if not isinstance(entry, dict):
-            raise LinkError(f"{entry!r:.60} is no record of SenML")
+            raise LinkError(f"{entry!r:.60} is not a record of SenML")
         unknown = [key for key in entry if isinstance(key, str) and key.endswith("_")]
         if unknown:
             # 4.4: a field that must be understood.
@@ -254,33 +254,33 @@ def _record(entry: Mapping[str, Any], base: Mapping[str, Any], now_s: float) -> 
 
 def _finite(value: object) -> float:
     if isinstance(value, bool) or not isinstance(value, int | float):
-        raise LinkError(f"{value!r:.40} is no number of SenML")
+        raise LinkError(f"{value!r:.40} is not a number of SenML")
     try:
         number = float(value)
     except OverflowError:
         number = math.inf
     if not math.isfinite(number):
-        raise LinkError(f"{value!r:.40} is no finite number")
+        raise LinkError(f"{value!r:.40} is not a finite number")
     return number
 
 
 def _parse(kind: type[M], payload: bytes) -> M:
     if len(payload) > MAX_BYTES:
-        raise LinkError(f"a message of {len(payload)} bytes is none of a station")
+        raise LinkError(f"a message of {len(payload)} bytes is too long for a station")
     try:
         return kind.model_validate_json(payload)
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(map(str, first["loc"])) or "the message"
         raise LinkError(
-            f"this is no message of a station: {where}: {first['msg']}",
+            f"this is not a message of a station: {where}: {first['msg']}",
             remedy="does something else write to its topics?",
         ) from None
 
 
 def _load(payload: bytes) -> Any:
     if len(payload) > MAX_BYTES:
-        raise LinkError(f"a message of {len(payload)} bytes is none of a station")
+        raise LinkError(f"a message of {len(payload)} bytes is too long for a station")
     try:
         return json.loads(payload)
     except (ValueError, RecursionError) as error:

@@ -28,7 +28,7 @@ def condense(text: str, length_s: float, statistics: Sequence[str], zone: ZoneIn
     """The statistics of each interval of a recording, as CSV.
 
     Times in the recording are those of the clock on the wall; of an hour that comes twice, the
-    second one is known by a step back. An empty cell is no value.
+    second one is known by a step back. An empty cell is not a value.
 
     Parameters
     ----------
@@ -73,7 +73,7 @@ def _instant(text: str, zone: ZoneInfo, before: datetime | None, where: str) -> 
     try:
         wall = datetime.fromisoformat(text.strip())
     except ValueError:
-        raise QuantityError(f"{where}: {text[:30]!r} is no time", valid=_VALID) from None
+        raise QuantityError(f"{where}: {text[:30]!r} is not a time", valid=_VALID) from None
     if wall.tzinfo is not None:
         return wall.astimezone(UTC)
     first = soonest(wall, zone)

@@ -11,7 +11,7 @@ from leitwerk.errors import FileProblem
 
 _DPI = 100
 _SIZE_PX = (1280, 800)
-# Colours that also those tell apart who see no red and green (Okabe and Ito 2008).
+# Colours that people with red-green colour blindness can distinguish (Okabe and Ito 2008).
 BLUE, VERMILION, GREEN, GREY, ORANGE = "#0072B2", "#D55E00", "#009E73", "#555555", "#E69F00"
 
 

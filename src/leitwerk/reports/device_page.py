@@ -77,7 +77,7 @@ class DevicePage:
             verified = receipt.get("settings_verified", 0)
             yield "receipt", f"{who}: {count} settings changed, {verified} verified"
         if not self.receipts:
-            yield "receipt", "none here"
+            yield "receipt", "no receipt in this folder"
 
     def setting_lines(self) -> list[str]:
         """The settings, a line for each block; blocks that are switched off share one."""
@@ -136,7 +136,7 @@ def read_page(device: Device, *, folder: str | Path) -> DevicePage:
     try:
         clock = device.clock()
     except LinkError as error:
-        trouble = error.message  # a clock that was never set is no reason to show nothing
+        trouble = error.message  # the rest is shown also if the clock was never set
     sheet = device.datasheet
     settings = device.read_settings()
     units = {name: setting_unit(name, settings.values, sheet) for name in settings.values}

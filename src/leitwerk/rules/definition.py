@@ -113,7 +113,7 @@ MOVES = (SwitchOutput, Pulse)  # actions that move things, and need to be armed
 class Trigger:
     """When a rule acts: exactly one of these.
 
-    ``condition`` comes to hold; a timer runs out every ``every_s``; the local time is ``daily_s``
+    ``condition`` becomes true; a timer runs out every ``every_s``; the local time is ``daily_s``
     after midnight; a message with the word ``message`` is received; the device does ``event``.
     """
 
@@ -147,7 +147,7 @@ class Happening:
 
 @dataclass(frozen=True, slots=True)
 class Escalation:
-    """What is done when nobody has acknowledged within a time."""
+    """What is done when no operator has acknowledged within a time."""
 
     after_s: float
     actions: tuple[Action, ...]

@@ -35,8 +35,8 @@ class _RuleState:
 class Engine:
     """Follows rules as samples come. ``step`` gives what is due, in the order of the rules.
 
-    A rule with a condition acts when all of it has come to hold, and not again before it has ceased
-    to, unless it says so. What holds at the very start counts as having come to, but not that
+    A rule with a condition acts when all of it becomes true, and not again before it has become false,
+    unless it says so. What is true at the very start counts as having become true, but not that
     something is *not* so. What is unknown neither begins nor ends anything.
 
     Parameters
@@ -104,7 +104,7 @@ class Engine:
             )
             if now is None:
                 return ""
-            # What holds from the start has come to hold; that something is *not* so has not.
+            # What is true from the start has become true; that something is *not* so has not.
             before = isinstance(trigger.condition, Not) if standing.held is None else standing.held
             began, standing.held = now and not before, now
             if began:
@@ -149,12 +149,12 @@ class Engine:
         alarms = [s.subject for s in _alarms(rule)]
         states = [facts.states(alarm) for alarm in alarms]
         if not any(found is not None and UNACKNOWLEDGED in found for found in states):
-            standing.escalates_s = None  # somebody has seen it, or it is over
+            standing.escalates_s = None  # an operator has seen it, or it is over
             return []
         if now_s < standing.escalates_s:
             return []
         standing.escalates_s = None
-        why = f"nobody acknowledged within {rule.escalation.after_s:g} s"
+        why = f"not acknowledged within {rule.escalation.after_s:g} s"
         return [Due(rule.name, action, why) for action in rule.escalation.actions]
 
     def _let_go(self, rule: Rule, standing: _RuleState, facts: Facts) -> list[Due]:
@@ -167,13 +167,13 @@ class Engine:
     # ------------------------------------------------------------------ kept and taken up again
 
     def to_dict(self, now_s: float) -> dict[str, Any]:
-        """Where every rule stands, for JSON; times are told as how long ago, or in how long."""
+        """Where every rule stands, for JSON; times are given as how long ago, or in how long."""
         return {"rules": [rule.name for rule in self.rules],
                 "standing": [_kept(standing, now_s) for standing in self._standing],
                 "timers": [now_s - timer for timer in self._timers]}  # fmt: skip
 
     def resume(self, kept: Mapping[str, Any], now_s: float, away_s: float = 0.0) -> None:
-        """Go on where another engine of the same rules stood: nothing is told twice, or forgotten.
+        """Go on where another engine of the same rules stood: nothing is sent twice, or forgotten.
 
         Parameters
         ----------

@@ -34,7 +34,7 @@ def names_in(template: str) -> list[str]:
             continue
         if match[1] is None or not _PLAIN.fullmatch(match[1]):
             raise QuantityError(
-                f"{match[0][:40]!r} in the text is no name in braces",
+                f"{match[0][:40]!r} in the text is not a name in braces",
                 valid="{air_top}; a brace itself is written twice",
             )
         names.append(match[1])

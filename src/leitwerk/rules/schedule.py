@@ -62,7 +62,7 @@ class RunPlan:
 
 @dataclass(frozen=True, slots=True)
 class PlannedRun:
-    """One run with its times in UTC; ``stop`` is None while nobody can know it."""
+    """One run with its times in UTC; ``stop`` is None while it is not known."""
 
     name: str
     start: datetime
@@ -160,7 +160,7 @@ def _starts(start: Start, zone: ZoneInfo, now: datetime, until: datetime) -> Ite
 def end_of(
     stop: Stop, start: datetime, zone: ZoneInfo, full_after_s: float | None
 ) -> datetime | None:
-    """When a run that begins at ``start`` ends, None while nobody can know it."""
+    """When a run that begins at ``start`` ends, None while it is not known."""
     if stop.after_s is not None:
         return start + timedelta(seconds=stop.after_s)
     if stop.at is not None:

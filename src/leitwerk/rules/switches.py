@@ -51,7 +51,7 @@ class Switches:
 
     def __init__(self, switches: Sequence[Switch], now_s: float = 0.0) -> None:
         self.switches = {switch.name: switch for switch in switches}
-        # Nobody knows for how long they have been as they are: as if for ever.
+        # It is not known for how long they have been in their state: taken as for ever.
         self._now = {s.name: _OutputState(s.normal, float("-inf"), now_s) for s in switches}
 
     @property
@@ -99,11 +99,11 @@ class Switches:
             standing.wish = None
 
     def failed(self, name: str) -> None:
-        """Nobody knows what an output is now: it was told, and has not answered."""
+        """Mark the state of an output as unknown: the command was sent, and not answered."""
         self._now[name].is_sure = False
 
     def refused(self, name: str) -> None:
-        """The device said no: the output is as it was, and is not told again and again."""
+        """Note that the device refused: the output is as it was, and the command is not repeated."""
         self._now[name].wish = None
 
     def unsafe(self) -> list[tuple[str, str]]:

@@ -1,4 +1,4 @@
-"""The setup file: everything that one device is to be told, and everything expected of it."""
+"""The setup file: all that one device is to be set to, and all that is expected of it."""
 
 import lazy_loader as lazy
 

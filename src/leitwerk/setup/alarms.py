@@ -29,7 +29,7 @@ EXPECTED = "expected"
 
 @dataclass(frozen=True, slots=True)
 class Share:
-    """A limit told as a part of the channel's span, or of the value that is expected."""
+    """A limit given as a part of the channel's span, or of the value that is expected."""
 
     percent: float
     of: str
@@ -115,13 +115,13 @@ class Alarm(Model):
         None, description="Instead of 'clear': so far on the safe side of the trip point"
     )
     after: DurationField | None = Field(
-        None, description="Trips only when the condition has held so long"
+        None, description="Trips only when the condition has held for this time"
     )
     clears_after: DurationField | None = Field(
-        None, description="Clears only when the value has been back so long"
+        None, description="Clears only when the value has been back for this time"
     )
     latch: YesNo = Field("no", description="Stays until it is acknowledged and reset")
-    acknowledge: YesNo = Field("no", description="Stays until somebody has acknowledged it")
+    acknowledge: YesNo = Field("no", description="Stays until an operator has acknowledged it")
     severity: Literal["low", "medium", "high"] = Field("medium", description="How urgent it is")
     only_while: ConditionField | None = Field(
         None, description="The alarm is watched only while this holds"

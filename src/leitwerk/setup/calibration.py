@@ -27,14 +27,14 @@ def _date(value: object) -> dt.date:
         return dt.date.fromisoformat(text)
     except ValueError:
         raise QuantityError(
-            f"{text[:40]!r} is no date", valid="year-month-day, 2026-03-02"
+            f"{text[:40]!r} is not a date", valid="year-month-day, 2026-03-02"
         ) from None
 
 
 def _found(value: object) -> AsFoundPoints:
     valid = "pairs of reading and reference, such as {20.1 °C: 20.0 °C, 80.3 °C: 80.0 °C}"
     if not isinstance(value, dict) or not value:
-        raise QuantityError(f"{shown(value)} are no calibration points", valid=valid)
+        raise QuantityError(f"{shown(value)} are not calibration points", valid=valid)
     pairs: dict[str, Any] = value
     return AsFoundPoints(
         tuple((parse_quantity(k), parse_quantity(text_of(v, valid))) for k, v in pairs.items())
@@ -45,7 +45,7 @@ def _kind(value: object) -> str:
     text = text_of(value, "a kind of correction")
     known = ("none", "offset", "gain", "offset and gain", "table")
     if text not in known and not (text.startswith("polynomial ") and text[11:] in set("23456789")):
-        message = f"{text[:40]!r} is no kind of correction"
+        message = f"{text[:40]!r} is not a kind of correction"
         raise QuantityError(message, valid=", ".join((*known, "polynomial 2")))
     return text
 

@@ -17,7 +17,7 @@ from leitwerk.setup.fields import Line, text_schema
 
 
 class Contact(Model):
-    """Somebody, or something, that a rule may notify, in one or several ways."""
+    """A person or a service that a rule may notify, in one or several ways."""
 
     text_message: PhoneField | None = None
     mail: MailField | None = None
@@ -53,7 +53,7 @@ def parse_contacts(text: str | bytes, *, file: str = "contacts") -> dict[str, Co
     if root is not None:
         if root.get("contact list") != "1":
             valid = "contact list: 1"
-            findings.error("missing-key", (), "this is no contact list", valid=valid)
+            findings.error("missing-key", (), "this is not a contact list", valid=valid)
         people = root.get("contacts")
         if not isinstance(people, Map):
             findings.error("missing-key", (), "the key 'contacts' is missing")
@@ -85,14 +85,16 @@ _MAIL = re.compile(r"[^@\s<>,;\"\\]{1,64}@[A-Za-z0-9.-]{1,190}")
 def _phone(value: object) -> str:
     text = text_of(value, "a telephone number").strip()
     if not _NUMBER.fullmatch(text):
-        raise QuantityError(f"{text[:40]!r} is no telephone number", valid="+49 170 0000000")
+        raise QuantityError(f"{text[:40]!r} is not a telephone number", valid="+49 170 0000000")
     return "".join(c for c in text if c.isdigit() or c == "+")
 
 
 def _mail(value: object) -> str:
     text = text_of(value, "a mail address").strip()
     if not _MAIL.fullmatch(text) or ".." in text:
-        raise QuantityError(f"{text[:40]!r} is no mail address", valid="foreman@tannried.example")
+        raise QuantityError(
+            f"{text[:40]!r} is not a mail address", valid="foreman@tannried.example"
+        )
     return text
 
 
@@ -106,7 +108,7 @@ def _url(*schemes: str) -> Callable[[object], str]:
             parts, port_is_fine = urlsplit(""), False
         if parts.scheme not in schemes or not parts.hostname or not port_is_fine:
             valid = " or ".join(f"{scheme}://host/…" for scheme in schemes)
-            raise QuantityError(f"{text[:60]!r} is no address of that kind", valid=valid)
+            raise QuantityError(f"{text[:60]!r} is not an address of that kind", valid=valid)
         if parts.password is not None:
             raise QuantityError(
                 "an address in a setup holds no password",

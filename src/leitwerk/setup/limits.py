@@ -1,7 +1,7 @@
 """Limit sets: named collections of alarms with parameters, in files of their own.
 
 A set by number of cells, by nominal voltage, by the product that is stored: its alarms hold formulas
-of its parameters. A setup names the set and its parameters; what it comes to is shown expanded.
+of its parameters. A setup names the set and its parameters; the resulting alarms are shown by a command.
 """
 
 from __future__ import annotations
@@ -38,7 +38,7 @@ def _version(value: object) -> str:
 
 
 class Parameter(Model):
-    """What a set has to be told: a number within ``span``, or one of ``choices``.
+    """A parameter of a set: a number within ``span``, or one of ``choices``.
 
     Each choice brings numbers under names that the formulas use.
     """
@@ -65,7 +65,7 @@ class LimitFile(Model):
 
 @dataclass(frozen=True, slots=True)
 class UsedLimits:
-    """A channel's use of a limit set, by its name, and what the set is told."""
+    """A channel's use of a limit set, by its name, with the parameters of the set."""
 
     set: str
     parameters: Mapping[str, str]
@@ -87,7 +87,7 @@ UsedLimitsField = Annotated[
     WithJsonSchema(
         {
             "type": "object",
-            "description": "The limit set to take alarms from, and what it has to be told",
+            "description": "The limit set to take alarms from, and its parameters",
             "properties": {"set": {"type": "string"}},
             "required": ["set"],
             "additionalProperties": {"type": ["string", "number"]},
@@ -131,7 +131,7 @@ class LimitSet:
         for name, parameter in self.parameters.items():
             if name not in given:
                 raise QuantityError(
-                    f"{self.name} has to be told {name!r}",
+                    f"{self.name} needs the parameter {name!r}",
                     valid=_valid(parameter),
                     remedy=f"add '{name}: …'",
                 )
@@ -173,7 +173,9 @@ class LimitSet:
 def _told(name: str, text: str, parameter: Parameter) -> dict[str, float]:
     if parameter.choices:
         if text not in parameter.choices:
-            raise QuantityError(f"{name}: {text[:40]!r} is none of them", valid=_valid(parameter))
+            raise QuantityError(
+                f"{name}: {text[:40]!r} is not one of the choices", valid=_valid(parameter)
+            )
         chosen = parameter.choices[text]
         return {key: parse_quantity(number).value for key, number in chosen.items()}
     quantity = parse_quantity(text)
@@ -231,11 +233,11 @@ def _read(root: Map, findings: Findings) -> LimitSet | None:
         for key in alarm:
             if key not in Alarm.model_fields:
                 valid = ", ".join(Alarm.model_fields)
-                message = f"{key[:40]!r} is no key of an alarm"
+                message = f"{key[:40]!r} is not a key of an alarm"
                 findings.error("unknown-key", ("alarms", name, key), message, valid=valid)
     for k, name in enumerate(file.order):
         if not {"above", "below"} & set(file.alarms.get(name, {})):
-            message = f"{name!r} is no alarm here with a trip point above or below"
+            message = f"{name!r} is not an alarm here with a trip point above or below"
             findings.error("unknown-alarm", ("order", str(k)), message)
     found = LimitSet(
         file.name,
@@ -280,7 +282,7 @@ def _try_out(limits: LimitSet, findings: Findings) -> None:
 def expand_limits(
     used: UsedLimits, find: FindLimits, path: KeyPath, findings: Findings
 ) -> dict[str, dict[str, Any]]:
-    """The alarms that a channel's use of a limit set comes to, as a file would hold them."""
+    """The alarms that a channel gets from a limit set, as a file would hold them."""
     place = (*path, "limits")
     try:
         return find(used.set).expand(used.parameters)

@@ -53,7 +53,7 @@ class DeviceSection(Model):
 
 
 class ChannelPlace(Model):
-    """What tells a channel from others that are alike: its label and its terminal."""
+    """What distinguishes a channel from others that are alike: its label and its terminal."""
 
     label: Line | None = Field(None, description="What people call it; stored in the device")
     terminal: TerminalField | None = None
@@ -373,7 +373,7 @@ def _tares(raw: List, path: KeyPath, findings: Findings) -> list[TareEntry]:
 
 def _check_name(name: str, what: str, path: KeyPath, findings: Findings) -> None:
     if not (name.isidentifier() and not name.startswith("_") and len(name) <= _MAX_NAME):
-        message = f"{name[:_MAX_NAME]!r} is no name for a {what}"
+        message = f"{name[:_MAX_NAME]!r} is not a name for a {what}"
         findings.error("bad-name", path, message, at_key=True, valid=_NAME_RULE)
 
 

@@ -54,15 +54,17 @@ class Output(Model):
     terminal: TerminalField
     label: Line | None = None
     # Switched
-    normal: OnOff = Field("off", description="How it is when nobody asks for anything")
-    safe: OnOff = Field("off", description="How it is left when nobody is there to decide")
+    normal: OnOff = Field("off", description="How it is without a request")
+    safe: OnOff = Field("off", description="How it is left at the end, or when the link is lost")
     follows: list[Line] = Field(
         default_factory=list, description="Alarms that switch it on while one of them is active"
     )
-    least_on: DurationField | None = Field(None, description="Once on, it stays on so long")
-    least_off: DurationField | None = Field(None, description="Once off, it stays off so long")
+    least_on: DurationField | None = Field(None, description="Once on, it stays on for this time")
+    least_off: DurationField | None = Field(
+        None, description="Once off, it stays off for this time"
+    )
     limit: DurationField | None = Field(
-        None, description="Goes to its safe state when nobody has asked again for so long"
+        None, description="Goes to its safe state after this time without a new request"
     )
     # Analog
     shows: Line | None = Field(None, description="The channel whose value it carries")
@@ -81,11 +83,13 @@ class RuleEntry(Model):
     when: TriggerField
     only_if: ConditionField | None = None
     do: ActionsField
-    again: DurationField | None = Field(None, description="Repeats it so often while it lasts")
+    again: DurationField | None = Field(
+        None, description="Repeats it after this time while the condition lasts"
+    )
     at_most: PauseField | None = None
     quiet: QuietField | None = None
     escalate_after: DurationField | None = Field(
-        None, description="When nobody has acknowledged for so long, do 'escalate'"
+        None, description="If not acknowledged within this time, do 'escalate'"
     )
     escalate: ActionsField = ()
 
@@ -113,7 +117,9 @@ def _trigger(value: object) -> Trigger:
 def _duration(text: str) -> float:
     seconds = parse_duration(text).seconds
     if seconds == 0:
-        raise QuantityError(f"{text!r} is no length of time", valid="more than 0 s, such as 10 min")
+        raise QuantityError(
+            f"{text!r} is not a length of time", valid="more than 0 s, such as 10 min"
+        )
     return seconds
 
 
@@ -199,7 +205,7 @@ def _quiet(value: object) -> TimeOfDay:
     text = text_of(value, "22:00..06:00").strip()
     found = parse_condition(f"time {text}")
     if not isinstance(found, TimeOfDay):
-        raise QuantityError(f"{text[:40]!r} are no hours", valid="22:00..06:00")
+        raise QuantityError(f"{text[:40]!r} are not hours", valid="22:00..06:00")
     return found
 
 

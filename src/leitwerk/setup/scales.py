@@ -1,4 +1,4 @@
-"""The ways in which a scale is typed in, as plain values; what they come to is worked out later.
+"""The ways in which a scale is typed in, as plain values; their meaning is worked out later.
 
 =====================================================================  =========================
 written                                                                means
@@ -81,13 +81,13 @@ def parse_scale(value: object) -> ScaleText:
     Raises
     ------
     QuantityError
-        It is none of the forms above.
+        It has none of the forms above.
 
     """
     if isinstance(value, str):
         return _parse_text(value)
     if not isinstance(value, dict):
-        raise QuantityError(f"{shown(value)} is no scale", valid=f"{_PAIRS}; 0.5 kN/mV; 200/5 A")
+        raise QuantityError(f"{shown(value)} is not a scale", valid=f"{_PAIRS}; 0.5 kN/mV; 200/5 A")
     for form in _FORMS:
         if form.first in value:
             return form.read(value)
@@ -113,7 +113,9 @@ def _parse_pairs(value: dict[str, Any]) -> Pairs:
     if beyond not in {"nothing", "extrapolate"}:
         raise QuantityError(f"beyond: {shown(beyond)} is not known", valid="nothing, extrapolate")
     if len(entries) < 2:
-        message = f"a scale of {len(entries)} pair{'' if len(entries) == 1 else 's'} is none"
+        message = (
+            f"a scale of {len(entries)} pair{'' if len(entries) == 1 else 's'} is not complete"
+        )
         raise QuantityError(message, valid=f"two or more {_PAIRS}")
     points = tuple(
         (_signal(key), parse_quantity(text_of(v, "a value"))) for key, v in entries.items()
@@ -132,7 +134,7 @@ def _signal(key: str) -> Quantity:
 
 @dataclass(frozen=True, slots=True)
 class _Form:
-    """A form with named entries; ``first`` is the one that tells it from the others."""
+    """A form with named entries; ``first`` is the one that identifies it."""
 
     first: str
     make: Callable[..., ScaleText]
@@ -142,7 +144,7 @@ class _Form:
         for key in value:
             if key not in self.entries:
                 valid = ", ".join(self.entries)
-                raise QuantityError(f"{key[:60]!r} is no part of this scale", valid=valid)
+                raise QuantityError(f"{key[:60]!r} is not a part of this scale", valid=valid)
         found = {}
         for key, (name, parse, required) in self.entries.items():
             if key in value:

@@ -32,7 +32,7 @@ def _start(value: object) -> Start:
         return Start(when=parse_condition(text.removeprefix("when ")))
     if text[:1].isdigit():
         return Start(at=parse_local(text))
-    raise QuantityError(f"{text[:60]!r} is no start of a run", valid=_STARTS)
+    raise QuantityError(f"{text[:60]!r} is not a start of a run", valid=_STARTS)
 
 
 def _stop(value: object) -> Stop:
@@ -45,7 +45,7 @@ def _stop(value: object) -> Stop:
         return Stop(after_s=parse_duration(text.removeprefix("after ")).seconds)
     if text[:1].isdigit():
         return Stop(at=parse_local(text))
-    raise QuantityError(f"{text[:60]!r} is no end of a run", valid=_STOPS)
+    raise QuantityError(f"{text[:60]!r} is not an end of a run", valid=_STOPS)
 
 
 def _statistics(value: object) -> tuple[str, ...]:
@@ -53,7 +53,7 @@ def _statistics(value: object) -> tuple[str, ...]:
     names = tuple(str(part).strip() for part in parts)
     for name in names:
         if name not in STATISTICS:
-            raise QuantityError(f"{name[:40]!r} is no statistic", valid=", ".join(STATISTICS))
+            raise QuantityError(f"{name[:40]!r} is not a statistic", valid=", ".join(STATISTICS))
     if len(set(names)) < len(names):
         raise QuantityError("a statistic is named twice", valid=", ".join(dict.fromkeys(names)))
     return names

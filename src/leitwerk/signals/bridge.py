@@ -154,7 +154,7 @@ def load_cell(sensitivity: float, full_scale: float, zero: float = 0.0) -> Linea
     """
     if sensitivity == 0.0 or full_scale == 0.0:
         raise DomainError(
-            f"a sensitivity of {sensitivity:g} with a full scale of {full_scale:g} is no scale",
+            f"a sensitivity of {sensitivity:g} with a full scale of {full_scale:g} is not a scale",
             remedy="look both up in the sensor's data sheet; neither is 0",
         )
     gain = full_scale / sensitivity
@@ -178,7 +178,7 @@ class ShuntCheck:
 
     @property
     def cause(self) -> str:
-        """What a deviation points to; empty when there is none worth a word."""
+        """What a deviation points to; empty when it is small."""
         if abs(self.error) <= 0.01:
             return ""
         if abs(self.found + self.expected) <= 0.05 * abs(self.expected):
@@ -217,6 +217,6 @@ def check_shunt(
 
     """
     if shunt <= 0 or gauge_resistance <= 0:
-        raise DomainError(f"{shunt:g} Ω across {gauge_resistance:g} Ω is no shunt calibration")
+        raise DomainError(f"{shunt:g} Ω across {gauge_resistance:g} Ω is not a shunt calibration")
     step = 1e3 * gauge_resistance / (4.0 * shunt + 2.0 * gauge_resistance)
     return ShuntCheck(step if tension else -step, found)

@@ -44,7 +44,7 @@ def array_in_chunks(kernel: Kernel, *inputs: ArrayLike) -> NDArray[np.float64]:
 
     Returns
     -------
-    ndarray of the broadcast shape, float64, whatever the type of the inputs
+    ndarray of the broadcast shape, float64 for inputs of any type
 
     Examples
     --------
@@ -65,7 +65,7 @@ def array_in_chunks(kernel: Kernel, *inputs: ArrayLike) -> NDArray[np.float64]:
     if result.size == 0:
         return result
     flags: Any = [*(["readonly"] for _ in arrays), ["writeonly"]]
-    # Floating point is asked for silence: NaN and infinity are told by the quality, not by warnings.
+    # Floating point is asked for silence: NaN and infinity show in the quality, not in warnings.
     with (
         np.errstate(all="ignore"),
         np.nditer(
@@ -84,7 +84,7 @@ def array_in_chunks(kernel: Kernel, *inputs: ArrayLike) -> NDArray[np.float64]:
 
 def _real(x: ArrayLike) -> NDArray[np.generic]:
     array = np.asarray(x)
-    # What is no plain number (objects, texts) is converted now, or refused by NumPy.
+    # What is not a plain number (objects, texts) is converted now, or refused by NumPy.
     return array if array.dtype.kind in "fiub" else array.astype(np.float64, casting="unsafe")
 
 

@@ -36,7 +36,7 @@ class Linear(Scale):
 
     def __post_init__(self) -> None:
         if self.gain == 0.0 or not (math.isfinite(self.gain) and math.isfinite(self.offset)):
-            message = f"gain {self.gain:g} with offset {self.offset:g} is no scale"
+            message = f"gain {self.gain:g} with offset {self.offset:g} is not a scale"
             raise QuantityError(message, valid="a finite gain other than 0, and a finite offset")
 
     def forward(self, x: NDArray[np.float64], out: NDArray[np.float64]) -> None:
@@ -64,7 +64,7 @@ class TwoPoint(Scale):
     Raises
     ------
     QuantityError
-        Both signals, or both values, are equal: there is no line, or none that can be turned back.
+        Both signals, or both values, are equal: there is no line, or it has no inverse.
 
     Examples
     --------

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 LOOP_MA = (4.0, 20.0)
-_FAILURE_MA = 21.0  # NAMUR NE 43: a transmitter may drive so much, and it must still be seen
+_FAILURE_MA = 21.0  # NAMUR NE 43: a transmitter may drive up to this, and it must still be seen
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +44,7 @@ class Shunt:
     def __post_init__(self) -> None:
         if not 0.0 < self.resistance < 1e6 or not 0.0 <= self.tolerance < 1.0:
             raise DomainError(
-                f"{self.resistance:g} Ω within {self.tolerance:.3%} is no shunt",
+                f"{self.resistance:g} Ω within {self.tolerance:.3%} is not a shunt",
                 remedy="a resistance above 0 Ω and a tolerance from 0 to 1",
             )
 

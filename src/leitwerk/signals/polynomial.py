@@ -36,7 +36,7 @@ class Polynomial(Scale):
     Raises
     ------
     DomainError
-        No coefficients, coefficients that are no numbers, or ends that are none or upside down.
+        No coefficients, coefficients or ends that are not finite, or ends that are reversed.
 
     Examples
     --------
@@ -54,7 +54,7 @@ class Polynomial(Scale):
         numbers = (*self.coefficients, self.low, self.high)
         if not self.coefficients or not all(map(math.isfinite, numbers)) or self.low >= self.high:
             raise DomainError(
-                f"{self.coefficients} from {self.low:g} to {self.high:g} is no polynomial scale",
+                f"{self.coefficients} from {self.low:g} to {self.high:g} is not a polynomial scale",
                 remedy="give finite coefficients, lowest power first, and the ends in rising order",
             )
 
@@ -88,7 +88,7 @@ class Polynomial(Scale):
         horner(self.coefficients, x.copy() if x is out else x, out)
 
     def backward(self, y: NDArray[np.float64], out: NDArray[np.float64]) -> None:
-        """By bisection: sure for whatever rises or falls, also where it is flat at an end."""
+        """By bisection: it works for every monotonic curve, also where it is flat at an end."""
         bisect(lambda x, found: horner(self.coefficients, x, found), y, self.domain, out)
 
     def __str__(self) -> str:

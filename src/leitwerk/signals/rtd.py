@@ -151,7 +151,7 @@ class ResistanceThermometer(Scale):
 
     def __post_init__(self) -> None:
         if not 0.0 < self.r0 < 1e9:
-            raise DomainError(f"R0 = {self.r0:g} Ω is no resistance at 0 °C", remedy="above 0 Ω")
+            raise DomainError(f"R0 = {self.r0:g} Ω is not a resistance at 0 °C", remedy="above 0 Ω")
 
     @property
     def domain(self) -> Ends:

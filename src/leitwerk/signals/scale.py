@@ -383,6 +383,6 @@ class Labelled(Wrapped):
 def _back(stage: Scale, value: float, domain: Ends) -> float:
     if math.isfinite(value):
         return float(stage.signal(value))
-    # Where values have no end, neither have signals; which way round, the end values tell.
+    # Where values have no end, neither have signals; the end values show which way round.
     rising = float(stage.value(1.0)) >= float(stage.value(0.0))
     return domain[1] if (value > 0) is rising else domain[0]

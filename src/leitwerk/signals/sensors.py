@@ -98,7 +98,7 @@ def find_sensor(name: str) -> Sensor:
     Raises
     ------
     QuantityError
-        There is none; the nearest is named.
+        There is none with that name; the nearest is named.
 
     Examples
     --------
@@ -112,5 +112,5 @@ def find_sensor(name: str) -> Sensor:
     near = difflib.get_close_matches(_folded(name)[:40], _BY_FOLDED_NAME, n=1, cutoff=0.5)
     remedy = f"did you mean {_BY_FOLDED_NAME[near[0]].name!r}?" if near else ""
     raise QuantityError(
-        f"{name[:40]!r} is no sensor known here", valid=", ".join(SENSORS), remedy=remedy
+        f"{name[:40]!r} is not a sensor known here", valid=", ".join(SENSORS), remedy=remedy
     )

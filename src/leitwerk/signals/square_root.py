@@ -56,7 +56,9 @@ class SquareRoot(Scale):
                 "above 0"
             )
         if not 0.0 <= self.cut_off < 1.0:
-            raise DomainError(f"a cut-off of {self.cut_off:g} is none", remedy="a part from 0 to 1")
+            raise DomainError(
+                f"a cut-off of {self.cut_off:g} is not valid", remedy="a part from 0 to 1"
+            )
 
     @property
     def domain(self) -> Ends:

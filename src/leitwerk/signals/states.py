@@ -29,7 +29,7 @@ class States:
     inverted: bool = False
 
     def value(self, signal: ArrayLike) -> NDArray[np.float64]:
-        """0 or 1 for signals of any type; NaN stays NaN, whatever is not 0 is 1."""
+        """0 or 1 for signals of any type; NaN stays NaN, all that is not 0 is 1."""
         x = np.asarray(signal, dtype=np.float64)
         high = (x != 0.0) != self.inverted
         return np.where(np.isnan(x), np.nan, high.astype(np.float64))
@@ -50,6 +50,6 @@ class States:
         """
         if name not in self.names:
             raise QuantityError(
-                f"{name!r} is none of the two states", valid=" or ".join(self.names)
+                f"{name!r} is not one of the two states", valid=" or ".join(self.names)
             )
         return float(self.names.index(name))

@@ -38,7 +38,7 @@ class PointTable(Scale):
     Raises
     ------
     DomainError
-        Fewer than two points, signals that do not rise, numbers that are none, or a value that is
+        Fewer than two points, signals that do not rise, numbers that are not finite, or a value that is
         not positive in a logarithmic table. The message names the first point that is wrong.
 
     References
@@ -64,7 +64,7 @@ class PointTable(Scale):
         for number, (signal, value) in enumerate(self.points, start=1):
             if not (math.isfinite(signal) and math.isfinite(value)):
                 raise DomainError(
-                    f"point {number} of the table, {signal:g}: {value:g}, is no number"
+                    f"point {number} of the table, {signal:g}: {value:g}, is not a number"
                 )
             if self.between == "logarithmic" and value <= 0:
                 message = (

@@ -53,7 +53,7 @@ class SteinhartHart(Scale):
     def __post_init__(self) -> None:
         if not (self.b > 0.0 and self.c >= 0.0 and math.isfinite(self.a + self.b + self.c)):
             raise DomainError(
-                f"a = {self.a:g}, b = {self.b:g}, c = {self.c:g} is no thermistor",
+                f"a = {self.a:g}, b = {self.b:g}, c = {self.c:g} is not a thermistor",
                 remedy="b is above 0 and c not below it; is the logarithm the natural one?",
             )
 
@@ -65,7 +65,7 @@ class SteinhartHart(Scale):
         """
         if resistance <= 0 or beta <= 0 or at <= -ZERO_C:
             raise DomainError(
-                f"{resistance:g} Ω at {at:g} °C with a beta of {beta:g} K is no thermistor"
+                f"{resistance:g} Ω at {at:g} °C with a beta of {beta:g} K is not a thermistor"
             )
         return cls(1.0 / (at + ZERO_C) - math.log(resistance) / beta, 1.0 / beta)
 
@@ -85,7 +85,7 @@ class SteinhartHart(Scale):
         Raises
         ------
         DomainError
-            Too few points, points that are none, or that no thermistor has.
+            Too few points, points that are not valid, or that no thermistor has.
 
         """
         needed = 2 if beta else 3

@@ -181,7 +181,7 @@ class Thermocouple(Scale):
             out -= shift
 
     def quality(self, x: NDArray[np.float64], values: NDArray[np.float64]) -> NDArray[np.uint8]:
-        """As for every scale; what type B cannot tell apart is ambiguous, not below range."""
+        """As for every scale; what type B cannot distinguish is ambiguous, not below range."""
         # Named in full: a dataclass with slots is another class than the one super() would mean.
         result = Scale.quality(self, x, values)
         curve = CURVES[self.kind]
@@ -198,7 +198,9 @@ class Thermocouple(Scale):
 def _find(kind: str) -> Curve:
     curve = CURVES.get(kind)
     if curve is None:
-        raise QuantityError(f"{kind!r} is no thermocouple type known here", valid=", ".join(TYPES))
+        raise QuantityError(
+            f"{kind!r} is not a thermocouple type known here", valid=", ".join(TYPES)
+        )
     return curve
 
 

@@ -72,7 +72,7 @@ def platinum_tolerance(
     """
     found = _PLATINUM.get(tolerance_class)
     if found is None:
-        message = f"{tolerance_class!r} is no tolerance class of platinum thermometers"
+        message = f"{tolerance_class!r} is not a tolerance class of platinum thermometers"
         raise QuantityError(message, valid=", ".join(_PLATINUM))
     constant, part, spans = found
     t = np.asarray(temperature, dtype=np.float64)

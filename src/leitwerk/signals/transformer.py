@@ -65,7 +65,7 @@ class Transformer:
 
         """
         if not 0.0 < power_factor <= 1.0:
-            raise QuantityError(f"{power_factor:g} is no power factor", valid="above 0, up to 1")
+            raise QuantityError(f"{power_factor:g} is not a power factor", valid="above 0, up to 1")
         phi = math.acos(power_factor)
         return math.cos(phi - self.displacement) / power_factor - 1.0
 
@@ -90,7 +90,7 @@ def parse_transformer(text: str, displacement: float = 0.0) -> Transformer:
     Raises
     ------
     QuantityError
-        It is no ratio, or one of a voltage to a current.
+        It is not a ratio, or one of a voltage to a current.
 
     Examples
     --------
@@ -101,7 +101,7 @@ def parse_transformer(text: str, displacement: float = 0.0) -> Transformer:
     valid = "a ratio as on the plate, such as 200/5 A or 230/110 V"
     match = _RATIO.fullmatch(text) if len(text) < 60 else None
     if match is None:
-        raise QuantityError(f"{text[:60]!r} is no transformer ratio", valid=valid)
+        raise QuantityError(f"{text[:60]!r} is not a transformer ratio", valid=valid)
     first, first_unit, second, unit = match.groups()
     # 200/5 A has its unit once; a secondary in mA has a primary that says its own.
     first_unit = first_unit or unit

@@ -75,7 +75,7 @@ class _Options:
     show_default="a free one",
     help="TCP port to listen on, for one stand-in.",
 )
-@click.option("--copies", default=1, type=click.IntRange(1, 1000), help="So many of each.")
+@click.option("--copies", default=1, type=click.IntRange(1, 1000), help="How many of each.")
 @click.option("--numbered", is_flag=True, help="Copies have numbers, and a life, of their own.")
 @click.option("--rtu", is_flag=True, help="On a serial line (a pseudo-terminal) instead of TCP.")
 @click.option("--bus", is_flag=True, help="All of them that speak Modbus on one serial line.")
@@ -85,13 +85,13 @@ class _Options:
 @click.option("--open", "open_", multiple=True, metavar="T", help="Terminal with a broken wire.")
 @click.option("--short", multiple=True, metavar="T", help="Terminal with a short circuit.")
 @click.option("--reverse", multiple=True, metavar="T", help="Terminal with reversed polarity.")
-@click.option("--recordings", default=0, help="Recordings in memory that nobody has fetched.")
+@click.option("--recordings", default=0, help="Recordings in memory that have not been fetched.")
 @click.option("--recording", is_flag=True, help="It is recording when it starts.")
 @click.option("--program", metavar="FILE", help="Start with the program in an Intel HEX file.")
 @click.option(
     "--broker", metavar="HOST:PORT", help="Where a station reports; its own, if not given."
 )
-@click.option("--clock-ahead", default=0.0, metavar="S", help="Its clock is so much fast.")
+@click.option("--clock-ahead", default=0.0, metavar="S", help="How fast its clock is, in s.")
 @click.option("--refuse-passwords", is_flag=True, help="No password is right.")
 @click.option("--flat-battery", is_flag=True, help="It cannot keep settings any more.")
 @click.option("--full-memory", is_flag=True, help="It cannot record any more.")
@@ -109,7 +109,7 @@ class _Options:
     metavar="N",
     help="Answer nothing more after N requests of any kind.",
 )
-@click.option("--slow", default=0.0, metavar="S", help="Take so long for each answer.")
+@click.option("--slow", default=0.0, metavar="S", help="Time for each answer.")
 @click.option(
     "--corrupt-every", default=0, type=_COUNT, metavar="N", help="Spoil every Nth answer (serial)."
 )
@@ -120,7 +120,7 @@ class _Options:
     "--drop-share",
     default=0.0,
     metavar="P",
-    help="So many of the numbered copies hang up now and then.",
+    help="Share of the numbered copies that hang up now and then.",
 )
 @click.option(
     "--wrong-unit-every", default=0, type=_COUNT, metavar="N", help="Every Nth answer: wrong unit."
@@ -128,7 +128,7 @@ class _Options:
 @click.option(
     "--power-loss-at-write", default=0, type=_COUNT, metavar="N", help="No power in Nth write."
 )
-@click.option("--time-factor", default=1.0, help="The plant's time runs so many times faster.")
+@click.option("--time-factor", default=1.0, help="How many times faster the plant's time runs.")
 @click.option(
     "--course",
     "courses",
@@ -386,7 +386,7 @@ def _course(text: str) -> tuple[str, Course]:
 
 
 def _give_up(reason: str) -> NoReturn:
-    # On standard output, where whoever started this process waits for its first line.
+    # On standard output, where the parent process waits for its first line.
     click.echo(" ".join(reason.split()))
     sys.exit(1)
 

@@ -24,5 +24,5 @@ class DeviceClock:
         return (self._wall() + self._ahead).strftime(_FORM)
 
     def set(self, text: str) -> None:
-        """Set it; a ValueError when the text is no time."""
+        """Set it; a ValueError when the text is not a time."""
         self._ahead = datetime.strptime(text, _FORM) - self._wall()  # noqa: DTZ007

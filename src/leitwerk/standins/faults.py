@@ -1,4 +1,4 @@
-"""How stand-ins misbehave when they are told to."""
+"""How stand-ins misbehave on request."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ class Disturbances:
 
 
 def spoiler(every: int) -> Callable[[bytes], bytes]:
-    """Turns one bit round in every so many pieces that a device sends."""
+    """Turns one bit round in every n-th piece that a device sends."""
     count = 0
 
     def spoil(data: bytes) -> bytes:

@@ -21,8 +21,8 @@ from leitwerk.standins.faults import Troubles
 
 _TABLE_SIZES = {"holding": 1000, "input": 500, "coil": 64, "discrete": 64}
 _LOGIN_LASTS_S = 300.0
-_STARTS_S = 0.5  # so long it hears nothing after a restart
-ROLES = ("nobody", "operator", "administrator")
+_STARTS_S = 0.5  # after a restart it answers nothing for this time
+ROLES = ("none", "operator", "administrator")
 
 
 class Refusal(enum.IntEnum):
@@ -226,7 +226,7 @@ class Firmware(ABC):
         return "commit" in self.datasheet.commands
 
     def require(self, role: str) -> None:
-        """Somebody with the right of a role is logged in; RefusedError when nobody is."""
+        """Raise RefusedError unless a user with the rights of a role is logged in."""
         if not role:
             return
         now = self.clock()

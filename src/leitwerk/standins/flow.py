@@ -48,7 +48,7 @@ class FlowTransmitter(Firmware):
         super().write(start, words)
 
     def tick(self) -> None:
-        """What its watchdog has done while nobody asked."""
+        """What its watchdog has done while no request came."""
         after = self._number(WATCHDOG_AFTER)
         if after and self.clock() - self._heard_s > after:
             self._acted += 1

@@ -51,7 +51,7 @@ class LineDevice(ABC):
 
     @abstractmethod
     def readings(self, question: str) -> str | None:
-        """What it measures, or says of itself; None when that is no such question."""
+        """A reading, or its identity; None for another query."""
 
     @abstractmethod
     def refuse(self, why: str) -> str | None:
@@ -150,7 +150,7 @@ async def serve_lines_tcp(
             while data := await reader.read(4096):
                 await conversation.hear(data, say)
         except (LinkError, OSError):
-            pass  # whoever floods it or goes away is not listened to any more
+            pass  # a client that floods it or goes away is dropped
         finally:
             writer.close()
 

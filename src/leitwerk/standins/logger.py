@@ -32,7 +32,7 @@ from leitwerk.standins.firmware import ROLES, Firmware, Profile, Refusal, Refuse
 from leitwerk.standins.guard import RELAYS, Guard
 from leitwerk.standins.plant import TERMINALS_C, Plant, Signal
 
-_SCAN_S = 0.05  # the converter goes round its inputs so often
+_SCAN_S = 0.05  # from one scan of the converter to the next
 _MEMORY_ROWS = 100_000
 _WINDOW = 100  # values of a recording that can be read at once
 # A Pt100 that is not there, or a loop without supply, is seen by these.
@@ -112,7 +112,7 @@ class Logger(Firmware):
                 del recording.rows[0]  # the memory goes round: the oldest row makes room
 
     def record(self, rows: int = 0) -> None:
-        """Begin a recording, as if so many rows had been taken already."""
+        """Begin a recording, as if ``rows`` rows had been taken already."""
         self.recording_since_s = self.clock()
         interval = max(
             0.1, float(self.setting(SAMPLE_INTERVAL)), float(self.setting(STORAGE_INTERVAL))

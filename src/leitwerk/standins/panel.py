@@ -10,7 +10,7 @@ from leitwerk.datasheet.points import Stored
 from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.standins.firmware import Firmware
 
-_IDLE = 212  # counts of a button that nobody touches
+_IDLE = 212  # counts of a button that is not touched
 
 
 class Panel(Firmware):

@@ -14,7 +14,7 @@ _PIECE = 4096
 
 
 class SerialPort:
-    """The device's end of a serial port; the other end is opened by whoever talks to it."""
+    """The device's end of a serial port; the other end is opened by the client."""
 
     def __init__(self, receive: Callable[[bytes], None]) -> None:
         self._receive = receive

@@ -116,7 +116,7 @@ async def serve_sdi12(
                 if limit is not None and count > limit:
                     continue
                 await asyncio.sleep(faults.slow_s)
-                # Whoever is asked with "?" answers; with several probes, all of them at once.
+                # "?" is answered by every probe; with several, all of them at once.
                 asked = [p for p in probes if command[:1] in {p.unit, "?"} and command]
                 for probe in asked:
                     line, is_served = probe.answer(command[1:])

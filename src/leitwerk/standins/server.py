@@ -19,13 +19,13 @@ from leitwerk.standins.ports import SerialCable
 if TYPE_CHECKING:
     from pymodbus.pdu import ModbusPDU
 
-# What goes wrong is answered; the package would tell it a second time on standard error.
+# What goes wrong is answered; the package would report it a second time on standard error.
 logging.getLogger("pymodbus.logging").addHandler(logging.NullHandler())
 
 _REGISTERS = 1000
 _WRITE_FUNCTIONS = {6, 16}
 _TABLES = {3: "holding", 4: "input", 6: "holding", 16: "holding"}
-# Pseudo-terminals know no parity: 8N1, whatever the standard's default is.
+# Pseudo-terminals know no parity: 8N1, although the standard's default is another.
 RTU_LINE = SerialLine(19200, 8, "N", 1)
 
 
@@ -78,7 +78,8 @@ class _Line:
     """What stands between the server package and the devices of one line.
 
     The package knows its devices by fixed numbers, ours may be given another unit while they run:
-    each is device 1, 2, … for the package, and goes by its own unit on the line. Device 0 is nobody.
+    each is device 1, 2, … for the package, and goes by its own unit on the line. Device
+    0 stands for all other units.
     """
 
     def __init__(
@@ -104,7 +105,7 @@ class _Line:
             SimDevice(number, simdata=blocks, action=self._action(firmware))
             for number, firmware in enumerate(self.every, start=1)
         ]
-        return [*mine, SimDevice(0, blocks, action=_nobody)]
+        return [*mine, SimDevice(0, blocks, action=_absent)]
 
     def pdu(self, sending: bool, pdu: ModbusPDU) -> ModbusPDU:  # noqa: FBT001 - the package calls it so
         """Every request on its way in, every answer on its way out."""
@@ -123,7 +124,7 @@ class _Line:
         return pdu
 
     def packet(self, sending: bool, data: bytes) -> bytes:  # noqa: FBT001 - the package calls it so
-        """Nobody says nothing on a serial line."""
+        """On a serial line, other units are silent."""
         return b"" if sending and self._says_nothing else data
 
     def _action(self, firmware: Firmware) -> Callable[..., Coroutine[None, None, ExcCodes | None]]:
@@ -180,7 +181,7 @@ class _Line:
             await asyncio.sleep(faults.slow_s)
 
 
-async def _nobody(*request: object) -> ExcCodes:
-    """For every other unit on TCP: nobody is there, as a gateway says it."""
+async def _absent(*request: object) -> ExcCodes:
+    """For every other unit on TCP: no device answers, as a gateway reports it."""
     del request
     return ExcCodes.GATEWAY_NO_RESPONSE

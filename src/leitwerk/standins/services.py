@@ -2,7 +2,7 @@
 
 The gateway takes ``POST /messages`` with ``{"id", "to", "text"}`` and answers 202; a message of an
 identifier that it has already is not delivered twice. ``GET /messages`` lists what was delivered,
-``POST /received`` pretends that somebody sent one, ``GET /received?after=N`` gives what came in.
+``POST /received`` simulates a received one, ``GET /received?after=N`` gives what came in.
 """
 
 from __future__ import annotations
@@ -31,9 +31,9 @@ class Gateway:
         port: int = 0,
         token: str = "",
         down_for: int = 0,
-        told: Callable[[str], None] = lambda line: None,
+        on_message: Callable[[str], None] = lambda line: None,
     ) -> None:
-        self.token, self.down_for, self.told = token, down_for, told
+        self.token, self.down_for, self.on_message = token, down_for, on_message
         self.messages: list[dict[str, Any]] = []
         self.received: list[dict[str, Any]] = []
         self._lock = threading.Lock()
@@ -86,7 +86,7 @@ class Gateway:
             if len(self.messages) >= _MOST:
                 return 507, {"error": "full"}
             self.messages.append({"path": path, **content})
-        self.told(f"{path} to {content.get('to', '')}: {content.get('text', '')}")
+        self.on_message(f"{path} to {content.get('to', '')}: {content.get('text', '')}")
         return 202, {"status": "taken"}
 
     def get(self, path: str, query: dict[str, list[str]]) -> tuple[int, Any]:
@@ -134,7 +134,7 @@ class _Handler(BaseHTTPRequestHandler):
         self.wfile.write(body)
 
     def log_message(self, format: str, *args: Any) -> None:  # noqa: A002 - the base class names it so
-        """Nothing: what is delivered is told elsewhere."""
+        """Log nothing: deliveries are reported by ``on_message``."""
 
 
 class MailServer:
@@ -148,14 +148,14 @@ class MailServer:
         *,
         port: int = 0,
         down_for: int = 0,
-        told: Callable[[str], None] = lambda line: None,
+        on_message: Callable[[str], None] = lambda line: None,
         **options: Any,
     ) -> None:
         from aiosmtpd.controller import Controller  # noqa: PLC0415 - only who runs one needs it
 
         self.mails: list[dict[str, Any]] = []
-        self.down_for, self.told = down_for, told
-        # The package binds no free port itself and tells; so one is looked for.
+        self.down_for, self.on_message = down_for, on_message
+        # The package cannot bind a free port and report it; so one is looked for.
         self._controller = Controller(self, hostname=_HOST, port=port or _free_port(), **options)
 
     @property
@@ -179,7 +179,7 @@ class MailServer:
             return "451 down for a while"
         text = envelope.content.decode("utf-8", "replace")
         self.mails.append({"from": envelope.mail_from, "to": envelope.rcpt_tos, "content": text})
-        self.told(f"mail to {', '.join(envelope.rcpt_tos)}")
+        self.on_message(f"mail to {', '.join(envelope.rcpt_tos)}")
         return "250 taken"
 
 

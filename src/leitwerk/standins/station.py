@@ -34,7 +34,7 @@ from leitwerk.standins.firmware import Profile, factory_value
 
 _AT_SENSOR_HPA = 22.0  # of water above the sensor's own depth, at level 0
 _HPA_PER_M = 98.0665
-_LISTENS_S = 0.3  # so long it waits for what is asked of it
+_LISTENS_S = 0.3  # how long it waits for requests
 _PLAUSIBLE = {
     "pressure": (500.0, 2000.0),
     "barometer": (800.0, 1100.0),
@@ -214,7 +214,7 @@ def _wake(station: Station, broker: tuple[str, int], time_factor: float) -> None
         heard.wait(_LISTENS_S)
         now = datetime.now(UTC)
         for payload in asked[-1:]:
-            with contextlib.suppress(LinkError):  # what is no request is none
+            with contextlib.suppress(LinkError):  # other payloads are ignored
                 desired = parse_desired(payload)
                 if desired is not None:
                     station.take(desired, now)

@@ -89,7 +89,7 @@ def read_batch(setup: str | Path, table: str | Path) -> list[BatchItem]:
     Raises
     ------
     FileProblem
-        A file cannot be read, the table is none, or names a device or an address twice.
+        A file cannot be read, the table is not valid, or names a device or an address twice.
     SetupError
         The setups of some devices have errors; ``findings`` has those of all of them.
 
@@ -208,7 +208,7 @@ class _Record:
                 self._done = {str(k): str(v) for k, v in content["done"].items()}
             except (ValueError, KeyError, TypeError, AttributeError) as error:
                 raise FileProblem(
-                    f"{path} is no record of a batch: {error}",
+                    f"{path} is not a record of a batch: {error}",
                     remedy="move it away; then every item is looked at again",
                 ) from error
 
@@ -256,7 +256,7 @@ def _rows(path: Path) -> Iterator[tuple[int, dict[str, str]]]:
             yield reader.line_num, {name: value.strip() for name, value in row.items()}
     except (UnicodeDecodeError, csv.Error) as error:
         raise FileProblem(
-            f"{path} is no CSV file in UTF-8: {error}", remedy="save it as that"
+            f"{path} is not a CSV file in UTF-8: {error}", remedy="save it as that"
         ) from error
 
 

@@ -40,7 +40,7 @@ class History:
 
 
 def head_of(folder: Path) -> str:
-    """The hash of the last receipt in a device's folder, empty when there is none."""
+    """The hash of the last receipt in a device's folder, empty without one."""
     chain = _in_order(_links(folder))
     return chain[-1].sha256 if chain else ""
 
@@ -65,7 +65,7 @@ def read_history(folder: Path) -> History:
 
 
 def _links(folder: Path) -> list[_Link]:
-    """What is a receipt among the files of a folder; the rest is nobody's business."""
+    """What is a receipt among the files of a folder; other files are passed over."""
     if not folder.is_dir():
         return []
     links = []

@@ -106,7 +106,7 @@ def read_journal(folder: Path) -> Journal | None:
         return _parse(path, content)
     except (ValueError, KeyError, TypeError, AttributeError) as error:
         raise FileProblem(
-            f"{path} is no journal, or damaged: {error}",
+            f"{path} is not a journal, or damaged: {error}",
             remedy="an upload to this device was broken off; read the device, compare it with the "
             "backups beside this file, then move the file away",
         ) from error
@@ -135,7 +135,7 @@ def _parse(path: Path, content: Mapping[str, Any]) -> Journal:
 
 def _text(value: object) -> str:
     if not isinstance(value, str):
-        raise TypeError(f"{value!r} is no text")
+        raise TypeError(f"{value!r} is not a text")
     return value
 
 

@@ -99,7 +99,7 @@ class Receipt:
         ]
         lines += [f"  fetched:   {path}" for path in self.fetched]
         if self.discarded:
-            lines.append(f"  discarded: {self.discarded} recordings, as told")
+            lines.append(f"  discarded: {self.discarded} recordings, as allowed")
         if self.clock:
             lines.append(f"  clock:     {self.clock}")
         if self.restart:
@@ -195,7 +195,7 @@ def read_backup(path: str | Path) -> tuple[Identity, DeviceSettings, str]:
     Raises
     ------
     FileProblem
-        The file cannot be read, or is no backup.
+        The file cannot be read, or is not a backup.
 
     """
     content = read_bytes(path)
@@ -203,7 +203,7 @@ def read_backup(path: str | Path) -> tuple[Identity, DeviceSettings, str]:
         identity, settings = _parse_backup(json.loads(content))
     except (ValueError, KeyError, TypeError, AttributeError) as error:
         raise FileProblem(
-            f"{path} is no backup: {error}",
+            f"{path} is not a backup: {error}",
             remedy="backups are the files …-backup.json in the folder 'kept'",
         ) from error
     return identity, DeviceSettings(identity.model, settings), content_hash(content)
@@ -224,11 +224,11 @@ def stored_value(value: object) -> Stored:
     Raises
     ------
     TypeError
-        It is none.
+        It is not a backup.
 
     """
     if isinstance(value, str):
         return value
     if isinstance(value, bool) or not isinstance(value, int | float):
-        raise TypeError(f"{value!r} is no setting")
+        raise TypeError(f"{value!r} is not a setting")
     return float(value)

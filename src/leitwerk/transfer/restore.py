@@ -21,7 +21,7 @@ def restore(backup: str | Path, device: Device, options: UploadOptions) -> Recei
     Raises
     ------
     FileProblem
-        The file is no backup.
+        The file is not a backup.
     WrongDevice, DeviceInUse, UploadError
         As for an upload.
 

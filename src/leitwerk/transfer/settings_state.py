@@ -1,4 +1,4 @@
-"""What the settings of a device are when a transaction ends: told to people in these words."""
+"""What the settings of a device are when a transaction ends, in words for people."""
 
 from __future__ import annotations
 
@@ -8,15 +8,15 @@ import enum
 class SettingsState(enum.StrEnum):
     """What the device's settings are if the transaction ends at this moment."""
 
-    UNTOUCHED = "unchanged; no setting of it was touched"
+    UNTOUCHED = "unchanged: no setting was written"
     UNDONE = "it works with its old settings; what was written has been undone and verified"
     STAGED = (
-        "it works with its old settings; what was written waits in it uncommitted, has no effect, "
+        "it works with its old settings; what was written is uncommitted, has no effect, "
         "and is dropped by the next upload"
     )
     PARTLY = (
-        "some of its settings are new and some are old, as it has no commit; the journal holds what "
-        "it had, and 'leitwerk recover' finishes or undoes it"
+        "some of its settings are new and some are old, as it has no commit; the journal has the "
+        "old ones, and 'leitwerk recover' finishes or undoes it"
     )
     COMMITTING = (
         "unknown: the new settings were written and the commit sent, but not confirmed; it works "

@@ -126,7 +126,7 @@ def request_setup(
             {**entry, "superseded_by": desired.id} if entry.get("id") == view.desired.id else entry
             for entry in kept
         ]
-    # On disk first: what was asked for is known here, whatever becomes of the connection.
+    # On disk first: what was asked for is known here, also if the connection is lost.
     kept.append({**desired.model_dump(mode="json"), "setup": setup.setup.source.file})
     write_atomic(folder / FILE, json.dumps({"requests": kept[-_KEPT:]}, indent=2) + "\n")
     link.request(desired)
@@ -173,7 +173,7 @@ def _changes(state: State, settings: DeviceSettings, datasheet: Datasheet) -> li
 
 
 def _read(path: Path) -> list[dict[str, Any]]:
-    """The requests that were made from here; a file that is none is not written over."""
+    """The requests that were made from here; a file that is not valid is not written over."""
     if not path.exists():
         return []
     try:
@@ -182,7 +182,7 @@ def _read(path: Path) -> list[dict[str, Any]]:
             raise QuantityError("a request is a group of keys")
     except (ValueError, KeyError, TypeError) as error:
         raise FileProblem(
-            f"{path} is no list of requests: {error}", remedy="move it away"
+            f"{path} is not a list of requests: {error}", remedy="move it away"
         ) from error
     return list(entries)
 

@@ -31,7 +31,7 @@ from leitwerk.transfer.task import UploadOptions, UploadTask
 
 T = TypeVar("T")
 _AGAIN = (
-    "mend the cause, then run the same upload again: it reads the device and goes on from there"
+    "remove the cause, then run the same upload again: it reads the device and goes on from there"
 )
 
 
@@ -55,7 +55,7 @@ def carry(device: Device, task: UploadTask, options: UploadOptions) -> Receipt:
     WrongDevice
         Another device answered; nothing was written.
     DeviceInUse
-        Somebody else is writing to it; nothing was written.
+        Another program is writing to it; nothing was written.
     UploadError
         Anything else; it says what state the device is in and what to do.
 
@@ -114,7 +114,7 @@ class _Attempt:
         )
 
     def run(self, identity: Identity, started: datetime) -> Receipt:
-        """All that follows once the device is known and nobody else writes to it."""
+        """All steps after the device is known and locked for other programs."""
         options, device = self.options, self.device
         files = KeptFiles.at(Path(options.folder), identity.serial, started)
         self.earlier = read_journal(files.folder)
@@ -181,7 +181,7 @@ class _Attempt:
             return  # the same again: it goes on from where it stopped
         raise UploadError(
             f"an earlier upload to this device was broken off: {earlier}",
-            state="nobody knows before it is read; 'leitwerk recover' reads it and says",
+            state="not known before it is read; 'leitwerk recover' reads it",
             remedy="finish or undo that one first: leitwerk recover, with --finish or --undo",
         )
 
@@ -199,10 +199,10 @@ class _Attempt:
             )
         if status.unfetched and not given_up and not at_work:
             raise UploadError(
-                f"the device holds {counted(status.unfetched)} that nobody has fetched; a new "
-                "setup would erase what they mean",
+                f"{counted(status.unfetched)} not fetched from the device; after a new "
+                "setup their columns could no longer be identified",
                 state=SettingsState.UNTOUCHED,
-                remedy="fetch them first (--fetch-recordings), or say that they may go "
+                remedy="fetch them first (--fetch-recordings), or allow to erase them "
                 "(--discard-recordings)",
             )
         self.stops = status.recording and (self.erases or not at_work)
@@ -230,7 +230,7 @@ class _Attempt:
                 )
 
     def look_at_clock(self) -> None:
-        """What is recorded has its times from the device's clock: a wrong one is told, no more."""
+        """What is recorded has its times from the device's clock: a wrong one is reported."""
         if self.device.datasheet.family(DEVICE_CLOCK) is None:
             return
         try:
@@ -242,7 +242,7 @@ class _Attempt:
     def log_in(self) -> None:
         role = self.device.datasheet.role_for(change.setting for change in self.changes)
         if not role:
-            return  # a device that asks nobody
+            return  # a device without passwords
         passwords = self.options.passwords
         self.step(f"log in as the {role}", lambda: self.device.log_in_with(role, passwords))
         self.logged_in = True
@@ -316,7 +316,7 @@ class _Attempt:
         self.settings = SettingsState.UNVERIFIED
 
     def restart(self) -> tuple[str, ...]:
-        """Restart a device that needs it and can be told to; returns what still waits for one."""
+        """Restart a device that needs it and has a command for it; returns what still waits for one."""
         settings = self.device.datasheet.settings
         waiting = tuple(c.setting for c in self.changes if settings[c.setting].needs == "restart")
         if not waiting or not self.device.restarts:
@@ -331,13 +331,13 @@ class _Attempt:
         asked = DeviceSettings(after.model, {**before.values, **self.task.wanted.values})
         settings = self.device.datasheet.settings
         other = diff_settings(after, asked, self.device.datasheet)
-        # A device that adjusts a setting by itself has not failed; what it came to is told.
+        # A device that adjusts a setting by itself has not failed; the receipt says what it stored.
         self.adjusted = [c for c in other if settings[c.setting].self_adjusting]
         wrong = [c for c in other if not settings[c.setting].self_adjusting]
         if wrong:
             self.settings = SettingsState.DIFFERENT
             raise UploadError(
-                "the device does not hold what it was told: "
+                "the device does not hold what was written: "
                 + "; ".join(f"{c.setting} is {c.old!r} instead of {c.new!r}" for c in wrong[:5])
                 + (f" and {len(wrong) - 5} more" if len(wrong) > 5 else ""),
                 state=self.retreat(),
@@ -363,7 +363,7 @@ class _Attempt:
         Settings that wait to be committed are dropped; without a commit, what was written is undone
         in reverse. A recording is started again only when its settings are those it began with.
         """
-        with contextlib.suppress(LeitwerkError):  # the state below tells what could not be done
+        with contextlib.suppress(LeitwerkError):  # the state below says what could not be done
             if self.settings is SettingsState.STAGED:
                 self.device.command("drop")
                 self.settings = SettingsState.UNTOUCHED
@@ -385,7 +385,7 @@ class _Attempt:
                     self.journal.close()
         parts = [self.settings.value]
         if self.discarded:
-            parts.append(f"{counted(self.discarded)} erased, as told")
+            parts.append(f"{counted(self.discarded)} erased, as allowed")
         if self.fetched:
             parts.append(f"{counted(len(self.fetched))} fetched into files, then erased")
         if self.stopped:
@@ -403,5 +403,5 @@ class _Attempt:
 
 
 def counted(recordings: int) -> str:
-    """So many recordings, in words."""
+    """A number of recordings, in words."""
     return f"{recordings} recording{'s' if recordings != 1 else ''}"

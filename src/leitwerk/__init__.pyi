@@ -44,6 +44,7 @@ from .evaluation.dry_run import dry_run as dry_run
 from .evaluation.dry_run import read_recorded as read_recorded
 from .evaluation.verdict import ChannelReport as ChannelReport
 from .evaluation.verdict import Verdict as Verdict
+from .findings import Advice as Advice
 from .findings import Finding as Finding
 from .findings import Findings as Findings
 from .findings import KeyPath as KeyPath

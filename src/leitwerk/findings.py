@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import enum
 from dataclasses import asdict, dataclass
-from typing import TYPE_CHECKING, Any, Protocol, TypeAlias
+from typing import TYPE_CHECKING, Any, Protocol, TypeAlias, TypedDict, Unpack
 
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
@@ -72,6 +72,15 @@ class Locator(Protocol):
         """Line and column (from 1) of the value at ``path``, or of the nearest key above it."""
 
 
+class Advice(TypedDict, total=False):
+    """What a finding may say besides its message, and where it points; see ``Findings.add``."""
+
+    valid: str
+    remedy: str
+    at_key: bool
+    at: tuple[int, int] | None
+
+
 class Findings:
     """Collects the findings on one file and knows where its keys stand."""
 
@@ -133,15 +142,15 @@ class Findings:
             here = here[step]
         return here is not None
 
-    def error(self, rule: str, path: KeyPath, message: str, **more: Any) -> None:
+    def error(self, rule: str, path: KeyPath, message: str, **more: Unpack[Advice]) -> None:
         """Add an error: the setup cannot be uploaded like this."""
         self.add(Severity.ERROR, rule, path, message, **more)
 
-    def warning(self, rule: str, path: KeyPath, message: str, **more: Any) -> None:
+    def warning(self, rule: str, path: KeyPath, message: str, **more: Unpack[Advice]) -> None:
         """Add a warning: it can be uploaded, and is probably not meant."""
         self.add(Severity.WARNING, rule, path, message, **more)
 
-    def note(self, rule: str, path: KeyPath, message: str, **more: Any) -> None:
+    def note(self, rule: str, path: KeyPath, message: str, **more: Unpack[Advice]) -> None:
         """Add a note: good to know."""
         self.add(Severity.NOTE, rule, path, message, **more)
 

@@ -124,7 +124,7 @@ class AlarmTracker:
         if good is not None:
             every = np.where(good, every, np.nan)
         broken = self.last_s is not None and not 0.0 <= time_s - self.last_s <= self.gap_s
-        code = self._said(time_s, every, broken=broken)
+        code = self._classified(time_s, every, broken=broken)
         off = None
         if enabled is not None and not enabled.all():
             off = ~enabled
@@ -221,8 +221,10 @@ class AlarmTracker:
 
     # ------------------------------------------------------------------ one sample
 
-    def _said(self, time_s: float, every: NDArray[np.float64], *, broken: bool) -> NDArray[np.int8]:
-        """What the sample says to each alarm: beyond, safe, or neither."""
+    def _classified(
+        self, time_s: float, every: NDArray[np.float64], *, broken: bool
+    ) -> NDArray[np.int8]:
+        """What the sample is for each alarm: beyond (1), safe (-1), or neither (0)."""
         x = every[self._column]
         if self._reading.size:
             x[self._reading] = np.isnan(x[self._reading])
@@ -234,10 +236,11 @@ class AlarmTracker:
             x[window.alarms] = window.take(time_s, x[window.alarms], broken=broken)
         in_trip = (x >= self._trip[0]) & (x <= self._trip[1])
         in_clear = (x >= self._clear[0]) & (x <= self._clear[1])
-        known = x == x
+        known = x == x  # NaN is neither: a bad reading trips nothing and clears nothing
         beyond, safe = known & ~in_trip, in_clear
         if self._some_inside:
             beyond, safe = known & (in_trip == self._inside), known & (in_clear != self._inside)
+        # Both at once cannot be: trip and clear points do not overlap.
         codes: NDArray[np.int8] = beyond.view(np.int8) - safe.view(np.int8)
         return codes
 

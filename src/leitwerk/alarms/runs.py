@@ -150,7 +150,8 @@ def _changes(
 ) -> tuple[NDArray[np.intp], NDArray[np.int8], bool]:
     """The changes of level that runs result in, and whether the alarm is tripped in the end."""
     since = t[start]
-    delay = np.array([0.0, alarm.delay_s, 0.0, alarm.clear_delay_s])[code]  # by BEYOND, OFF, SAFE
+    # A run waits for the delay of the level that it leads to. NEITHER leads to none, and OFF at once.
+    delay = np.select([code == BEYOND, code == SAFE], [alarm.delay_s, alarm.clear_delay_s], 0.0)
     trips = code == BEYOND
     fires = (t[end] - since >= delay) & (code != NEITHER)
     # What each run that fires leaves behind holds until the next one that does.
@@ -159,6 +160,7 @@ def _changes(
         np.append(tripped, trips[firing]), np.diff(np.concatenate(([0], firing, [start.size])))
     )
     before = np.append(tripped, after[:-1])
+    # Only a run that fires against the state before it is a change; it comes late where it waits.
     turns = fires & (trips != before)
     late = np.flatnonzero(turns & (delay > 0.0))
     at = _reached(t, since[late], delay[late], start[late], end[late], rises=rises)

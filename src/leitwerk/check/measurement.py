@@ -264,7 +264,8 @@ def _placed(
     if line is not None:
         shown, rest = line, Chain()
     else:
-        # The device shows the bare signal: a line from each signal to itself.
+        # The device shows the bare signal. It has no way to switch its scale off, so it gets the line
+        # that gives each signal itself, over the largest range: any two points of it would do.
         shown, rest = TwoPoint(0.0, kind.ranges[0].high, 0.0, kind.ranges[0].high), Chain.of(scale)
     if is_loop(channel, axis, signal):
         # What a current outside 3.6..21 mA means, in terms of what the device makes of it.

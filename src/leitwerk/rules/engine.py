@@ -5,11 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
-from leitwerk.alarms.conditions import Facts, Not, Stated, holds, sentences
+from leitwerk.alarms.conditions import Condition, Facts, Not, Stated, holds, sentences
 from leitwerk.alarms.states import State
-from leitwerk.rules.definition import Action, Happening, Notify, Rule
+from leitwerk.rules.definition import Action, Happening, Notify, Rule, Trigger
 
 UNACKNOWLEDGED = State.UNACKNOWLEDGED.words
 
@@ -25,11 +25,25 @@ class Due:
 
 @dataclass(slots=True)
 class _RuleState:
+    """What has to be remembered of a rule: whether its condition held, when it acted last, since when
+    its timer runs, and the last local day on which its time of day was reached.
+    """
+
+    timer_s: float
     held: bool | None = None
     acted_s: float = -math.inf
     day: int | None = None
     escalates_s: float | None = None
     kept_back: list[tuple[Notify, str]] = field(default_factory=list)
+
+
+class _Moment(NamedTuple):
+    """A moment at which rules are asked."""
+
+    now_s: float
+    day: int
+    facts: Facts
+    happened: tuple[Happening, ...]
 
 
 class Engine:
@@ -49,8 +63,7 @@ class Engine:
 
     def __init__(self, rules: Sequence[Rule], now_s: float = 0.0) -> None:
         self.rules = tuple(rules)
-        self._standing = [_RuleState() for _ in rules]
-        self._timers = [now_s] * len(self.rules)
+        self._states = [_RuleState(now_s) for _ in rules]
 
     def step(
         self,
@@ -72,96 +85,63 @@ class Engine:
             Messages received and events since the last step.
 
         """
-        happened = tuple(happenings)
+        moment = _Moment(now_s, day, facts, tuple(happenings))
         due: list[Due] = []
-        for number, (rule, standing) in enumerate(zip(self.rules, self._standing, strict=True)):
-            why = self._acts(number, rule, standing, now_s, day, facts, happened)
+        for rule, state in zip(self.rules, self._states, strict=True):
+            why = self._reason(rule, state, moment)
             if why:
-                due += self._do(rule, standing, why, now_s, facts)
-            due += self._escalate(rule, standing, now_s, facts)
-            due += self._let_go(rule, standing, facts)
+                due += self._act(rule, state, why, moment)
+            due += self._escalate(rule, state, moment)
+            due += self._release(rule, state, moment)
         return due
 
-    def _acts(
-        self,
-        number: int,
-        rule: Rule,
-        standing: _RuleState,
-        now_s: float,
-        day: int,
-        facts: Facts,
-        happened: tuple[Happening, ...],
-    ) -> str:
-        """Why a rule acts now; empty when it does not."""
+    def _reason(self, rule: Rule, state: _RuleState, moment: _Moment) -> str:
+        """Why a rule acts now; empty when it does not. Its state takes note of the moment."""
         trigger = rule.trigger
-        why = ""
-        allowed = True if rule.only_if is None else holds(rule.only_if, facts)
+        allowed = _is_allowed(rule, moment)
         if trigger.condition is not None:
-            found = holds(trigger.condition, facts)
-            # Kleene's "and": one that is false decides, else one unknown leaves it as it was.
-            now = (
-                False if False in (found, allowed) else (None if None in (found, allowed) else True)
-            )
-            if now is None:
-                return ""
-            # What is true from the start has become true; that something is *not* so has not.
-            before = isinstance(trigger.condition, Not) if standing.held is None else standing.held
-            began, standing.held = now and not before, now
-            if began:
-                why = str(trigger.condition)
-            elif now and rule.again_s is not None and now_s - standing.acted_s >= rule.again_s:
-                why = f"{trigger.condition}, still"
+            why = _by_condition(rule, trigger.condition, state, moment)
         elif trigger.every_s is not None:
-            if now_s - self._timers[number] >= trigger.every_s:
-                passed = math.floor((now_s - self._timers[number]) / trigger.every_s)
-                self._timers[number] += passed * trigger.every_s
-                why = f"every {trigger.every_s:g} s" if allowed else ""
+            why = _by_timer(trigger.every_s, state, moment) if allowed else ""
+            _restart_timer(trigger.every_s, state, moment)
         elif trigger.daily_s is not None:
-            first, standing.day = standing.day is None, (standing.day or 0)
-            reached = day if facts.time_of_day_s >= trigger.daily_s else day - 1
-            if not first and reached > standing.day and allowed:
-                why = str(trigger)
-            standing.day = reached
-        elif allowed:
-            why = next(
-                (_told(h) for h in happened if _matches(trigger.message, trigger.event, h)), ""
-            )
-        return why if now_s - standing.acted_s >= rule.pause_s else ""
+            why = str(trigger) if _by_time_of_day(trigger.daily_s, state, moment) else ""
+            why = why if allowed else ""
+        else:
+            why = _by_happening(trigger, moment) if allowed else ""
+        return why if moment.now_s - state.acted_s >= rule.pause_s else ""
 
-    def _do(
-        self, rule: Rule, standing: _RuleState, why: str, now_s: float, facts: Facts
-    ) -> list[Due]:
-        standing.acted_s = now_s
+    def _act(self, rule: Rule, state: _RuleState, why: str, moment: _Moment) -> list[Due]:
+        state.acted_s = moment.now_s
         if rule.escalation is not None:
-            standing.escalates_s = now_s + rule.escalation.after_s
-        quiet = rule.quiet is not None and bool(holds(rule.quiet, facts))
+            state.escalates_s = moment.now_s + rule.escalation.after_s
+        quiet = rule.quiet is not None and bool(holds(rule.quiet, moment.facts))
         due = []
         for action in rule.actions:
             if quiet and isinstance(action, Notify):
-                standing.kept_back.append((action, why))
+                state.kept_back.append((action, why))
             else:
                 due.append(Due(rule.name, action, why))
         return due
 
-    def _escalate(self, rule: Rule, standing: _RuleState, now_s: float, facts: Facts) -> list[Due]:
-        if rule.escalation is None or standing.escalates_s is None:
+    def _escalate(self, rule: Rule, state: _RuleState, moment: _Moment) -> list[Due]:
+        if rule.escalation is None or state.escalates_s is None:
             return []
-        alarms = [s.subject for s in _alarms(rule)]
-        states = [facts.states(alarm) for alarm in alarms]
+        states = [moment.facts.states(alarm.subject) for alarm in _alarms(rule)]
         if not any(found is not None and UNACKNOWLEDGED in found for found in states):
-            standing.escalates_s = None  # an operator has seen it, or it is over
+            state.escalates_s = None  # an operator has seen it, or it is over
             return []
-        if now_s < standing.escalates_s:
+        if moment.now_s < state.escalates_s:
             return []
-        standing.escalates_s = None
+        state.escalates_s = None
         why = f"not acknowledged within {rule.escalation.after_s:g} s"
         return [Due(rule.name, action, why) for action in rule.escalation.actions]
 
-    def _let_go(self, rule: Rule, standing: _RuleState, facts: Facts) -> list[Due]:
+    def _release(self, rule: Rule, state: _RuleState, moment: _Moment) -> list[Due]:
         """Notifications that were kept back in quiet hours, when these are over."""
-        if not standing.kept_back or (rule.quiet is not None and holds(rule.quiet, facts)):
+        if not state.kept_back or (rule.quiet is not None and holds(rule.quiet, moment.facts)):
             return []
-        kept, standing.kept_back = standing.kept_back, []
+        kept, state.kept_back = state.kept_back, []
         return [Due(rule.name, action, f"{why}, kept back in quiet hours") for action, why in kept]
 
     # ------------------------------------------------------------------ kept and taken up again
@@ -169,8 +149,7 @@ class Engine:
     def to_dict(self, now_s: float) -> dict[str, Any]:
         """Where every rule stands, for JSON; times are given as how long ago, or in how long."""
         return {"rules": [rule.name for rule in self.rules],
-                "standing": [_kept(standing, now_s) for standing in self._standing],
-                "timers": [now_s - timer for timer in self._timers]}  # fmt: skip
+                "states": [_kept(state, now_s) for state in self._states]}  # fmt: skip
 
     def resume(self, kept: Mapping[str, Any], now_s: float, away_s: float = 0.0) -> None:
         """Go on where another engine of the same rules stood: nothing is sent twice, or forgotten.
@@ -191,29 +170,78 @@ class Engine:
         if kept.get("rules") != [rule.name for rule in self.rules]:
             raise ValueError("this state belongs to other rules")
         then_s = now_s - max(0.0, away_s)
-        self._standing = [_taken_up(entry, then_s) for entry in kept["standing"]]
-        self._timers = [then_s - ago for ago in kept["timers"]]
+        self._states = [_taken_up(entry, then_s) for entry in kept["states"]]
 
 
-def _kept(standing: _RuleState, now_s: float) -> dict[str, Any]:
-    acted = standing.acted_s
+def _kept(state: _RuleState, now_s: float) -> dict[str, Any]:
+    acted = state.acted_s
     return {
-        "held": standing.held,
+        "timer_ago_s": now_s - state.timer_s,
+        "held": state.held,
         "acted_ago_s": None if math.isinf(acted) else now_s - acted,
-        "day": standing.day,
-        "escalates_in_s": None if standing.escalates_s is None else standing.escalates_s - now_s,
-        "kept_back": [[list(n.contacts), n.text, why] for n, why in standing.kept_back],
+        "day": state.day,
+        "escalates_in_s": None if state.escalates_s is None else state.escalates_s - now_s,
+        "kept_back": [[list(n.contacts), n.text, why] for n, why in state.kept_back],
     }
 
 
 def _taken_up(entry: Mapping[str, Any], then_s: float) -> _RuleState:
     ago, coming = entry["acted_ago_s"], entry["escalates_in_s"]
     return _RuleState(
+        then_s - entry["timer_ago_s"],
         entry["held"],
         -math.inf if ago is None else then_s - ago,
         entry["day"],
         None if coming is None else then_s + coming,
         [(Notify(tuple(to), text), why) for to, text, why in entry["kept_back"]],
+    )
+
+
+def _is_allowed(rule: Rule, moment: _Moment) -> bool | None:
+    """Whether ``only_if`` holds; None when that is not known."""
+    return True if rule.only_if is None else holds(rule.only_if, moment.facts)
+
+
+def _by_condition(rule: Rule, condition: Condition, state: _RuleState, moment: _Moment) -> str:
+    """Why a rule acts by its condition: it has become true, or is still true and repeats."""
+    found, allowed = holds(condition, moment.facts), _is_allowed(rule, moment)
+    # Kleene's "and": one that is false decides, else one unknown leaves it as it was.
+    if False in (found, allowed):
+        now = False
+    elif None in (found, allowed):
+        return ""
+    else:
+        now = True
+    # What is true from the start has become true; that something is *not* so has not.
+    before = isinstance(condition, Not) if state.held is None else state.held
+    state.held = now
+    if now and not before:
+        return str(condition)
+    is_due = rule.again_s is not None and moment.now_s - state.acted_s >= rule.again_s
+    return f"{condition}, still" if now and is_due else ""
+
+
+def _by_timer(every_s: float, state: _RuleState, moment: _Moment) -> str:
+    return f"every {every_s:g} s" if moment.now_s - state.timer_s >= every_s else ""
+
+
+def _restart_timer(every_s: float, state: _RuleState, moment: _Moment) -> None:
+    """Let a timer that has run out run on from when it should have: late steps do not shift it."""
+    if moment.now_s - state.timer_s >= every_s:
+        state.timer_s += math.floor((moment.now_s - state.timer_s) / every_s) * every_s
+
+
+def _by_time_of_day(daily_s: float, state: _RuleState, moment: _Moment) -> bool:
+    """Whether a time of day has been reached since the last step; not at the very first."""
+    reached = moment.day if moment.facts.time_of_day_s >= daily_s else moment.day - 1
+    before, state.day = state.day, reached
+    return before is not None and reached > before
+
+
+def _by_happening(trigger: Trigger, moment: _Moment) -> str:
+    """Why a rule acts by a message or an event, empty when none has come."""
+    return next(
+        (_words(h) for h in moment.happened if _matches(trigger.message, trigger.event, h)), ""
     )
 
 
@@ -231,7 +259,7 @@ def _matches(message: str, event: str, happening: Happening) -> bool:
     return bool(event) and happening.event == event
 
 
-def _told(happening: Happening) -> str:
+def _words(happening: Happening) -> str:
     if happening.event:
         return f"device {happening.event}"
     return f"message {happening.message} from {happening.sender}"

@@ -141,6 +141,8 @@ class Scale(ABC):
         found = self.quality(x, values)
         if quality is None:
             return values, found
+        # The first reason is the cause: what was bad before this scale stays bad for that reason, and
+        # this scale's own reason counts only for signals that were good.
         before = np.asarray(quality, dtype=np.uint8)
         if not np.count_nonzero(before):
             return values, found

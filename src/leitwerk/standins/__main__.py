@@ -15,6 +15,7 @@ from typing import Any, NoReturn
 import click
 
 from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.vocabulary import BUS_UNIT
 from leitwerk.errors import LeitwerkError, QuantityError
 from leitwerk.evaluation.course import Course, parse_course
 from leitwerk.parsing.address import BusAddress, LinkAddress, SerialLine
@@ -52,18 +53,58 @@ _COUNT = click.IntRange(min=0)
 
 @dataclass(frozen=True)
 class _Options:
-    """What the options say about every stand-in of this program."""
+    """The options of this program, by the names of their parameters."""
 
-    faults: Faults
-    troubles: Troubles
-    wrong: Disturbances
-    time_factor: float
-    ahead_s: float
+    port: int
+    copies: int
+    numbered: bool
+    rtu: bool
+    bus: bool
+    unit: str | None
+    serial: str | None
+    as_model: str | None
+    open_: tuple[str, ...]
+    short: tuple[str, ...]
+    reverse: tuple[str, ...]
     recordings: int
     recording: bool
-    drop_share: float
     program: str | None
-    courses: tuple[str, ...] = ()
+    broker: str | None
+    clock_ahead: float
+    refuse_passwords: bool
+    flat_battery: bool
+    full_memory: bool
+    silent_after_writes: int | None
+    silent_after_requests: int | None
+    slow: float
+    corrupt_every: int
+    drop_every: int
+    drop_share: float
+    wrong_unit_every: int
+    power_loss_at_write: int
+    time_factor: float
+    courses: tuple[str, ...]
+    with_parent: bool
+
+    @property
+    def faults(self) -> Faults:
+        """What goes wrong on the link."""
+        return Faults(
+            self.silent_after_writes, self.silent_after_requests, self.slow, self.corrupt_every,
+            self.drop_every, self.wrong_unit_every, self.power_loss_at_write,
+        )  # fmt: skip
+
+    @property
+    def troubles(self) -> Troubles:
+        """What is wrong with the device."""
+        return Troubles(self.refuse_passwords, self.flat_battery, self.full_memory)
+
+    @property
+    def disturbances(self) -> Disturbances:
+        """What is wrong at its terminals."""
+        return Disturbances(
+            open=set(self.open_), shorted=set(self.short), reversed=set(self.reverse)
+        )
 
 
 @click.command()
@@ -79,7 +120,7 @@ class _Options:
 @click.option("--numbered", is_flag=True, help="Copies have numbers, and a life, of their own.")
 @click.option("--rtu", is_flag=True, help="On a serial line (a pseudo-terminal) instead of TCP.")
 @click.option("--bus", is_flag=True, help="All of them that speak Modbus on one serial line.")
-@click.option("--unit", default=None, help="BusAddress to answer to; the profile's, if not given.")
+@click.option("--unit", default=None, help="Unit to answer to; the profile's, if not given.")
 @click.option("--serial", default=None, help="Another serial number than the profile's.")
 @click.option("--as-model", default=None, help="Say it is another model.")
 @click.option("--open", "open_", multiple=True, metavar="T", help="Terminal with a broken wire.")
@@ -134,98 +175,57 @@ class _Options:
     "courses",
     multiple=True,
     metavar="'SPOT: …'",
-    help="Let a spot of the kiln go some way: 'air_top: 21; to 85 in 20 s; stay 1 min'.",
+    help="Drive a spot of the kiln along a course: 'air_top: 21; to 85 in 20 s; stay 1 min'.",
 )
 @click.option("--with-parent", is_flag=True, help="End when standard input is closed.")
-def main(
-    models: tuple[str, ...],
-    *,
-    port: int,
-    copies: int,
-    numbered: bool,
-    rtu: bool,
-    bus: bool,
-    unit: str | None,
-    serial: str | None,
-    as_model: str | None,
-    open_: tuple[str, ...],
-    short: tuple[str, ...],
-    reverse: tuple[str, ...],
-    recordings: int,
-    recording: bool,
-    program: str | None,
-    broker: str | None,
-    clock_ahead: float,
-    refuse_passwords: bool,
-    flat_battery: bool,
-    full_memory: bool,
-    silent_after_writes: int | None,
-    silent_after_requests: int | None,
-    slow: float,
-    corrupt_every: int,
-    drop_every: int,
-    drop_share: float,
-    wrong_unit_every: int,
-    power_loss_at_write: int,
-    time_factor: float,
-    courses: tuple[str, ...],
-    with_parent: bool,
-) -> None:
+def main(models: tuple[str, ...], **values: Any) -> None:
     """Run simulated devices until Ctrl+C: one of each of MODELS, each on its own port.
 
     They listen on ports of the loopback address or on pseudo-terminals, and print their addresses.
     Copies of a probe share one bus.
     """
-    wish = _Options(
-        Faults(
-            silent_after_writes, silent_after_requests, slow, corrupt_every, drop_every,
-            wrong_unit_every, power_loss_at_write,
-        ),
-        Troubles(refuse_passwords, flat_battery, full_memory),
-        Disturbances(open=set(open_), shorted=set(short), reversed=set(reverse)),
-        time_factor, clock_ahead, recordings, recording, drop_share, program, courses,
-    )  # fmt: skip
+    options = _Options(**values)
 
     def servers_of(model: str) -> list[Coroutine[Any, Any, None]]:
         profile = find_profile(model)
         profile = replace(
             profile,
-            serial=serial or profile.serial,
-            model=as_model or profile.model,
-            unit=unit or profile.unit,
+            serial=options.serial or profile.serial,
+            model=options.as_model or profile.model,
+            unit=options.unit or profile.unit,
         )
         sheet = find_datasheet(model)
         if profile.kind == "station":
-            return [_run_station(sheet, profile, wish, broker)]
+            return [_run_station(sheet, profile, options)]
         if profile.kind == "probe":
-            return [_serve_probes(sheet, profile, wish, copies)]
-        if numbered:
-            return _serve_numbered(sheet, profile, wish, copies)
-        device = _make(profile, sheet, wish)
+            return [_serve_probes(sheet, profile, options)]
+        if options.numbered:
+            return _serve_numbered(sheet, profile, options)
+        device = _make(profile, sheet, options)
         if isinstance(device, LineDevice):
-            return [_serve_lines(device, wish, port, serial=rtu) for _ in range(copies)]
-        if bus:
+            return [_serve_lines(device, options) for _ in range(options.copies)]
+        if options.bus:
             shared.append(device)
             return []
-        if rtu:
-            return [_serve_rtu([device], wish)]
+        if options.rtu:
+            return [_serve_rtu([device], options)]
         # Copies share everything but their port: what is asked of them is their number.
-        return [_serve_tcp(device, wish, port) for _ in range(copies)]
+        return [_serve_tcp(device, options.faults, options.port) for _ in range(options.copies)]
 
     servers: list[Coroutine[Any, Any, None]] = []
     shared: list[Firmware] = []
     try:
         servers += [server for model in models for server in servers_of(model)]
-        servers += [_serve_rtu(shared, wish)] if shared else []
+        servers += [_serve_rtu(shared, options)] if shared else []
     except (LeitwerkError, ValueError) as error:
         _give_up(str(error))
-    _run(servers, port, with_parent=with_parent)
+    _run(servers, options)
 
 
-def _run(servers: list[Coroutine[Any, Any, None]], port: int, *, with_parent: bool) -> None:
+def _run(servers: list[Coroutine[Any, Any, None]], options: _Options) -> None:
     async def run() -> None:
         every = asyncio.gather(*servers)
-        if with_parent:
+        if options.with_parent:
             loop = asyncio.get_running_loop()
             threading.Thread(target=_wait_for_parent, args=(loop, every), daemon=True).start()
         with contextlib.suppress(asyncio.CancelledError):
@@ -238,69 +238,66 @@ def _run(servers: list[Coroutine[Any, Any, None]], port: int, *, with_parent: bo
     except LeitwerkError as error:
         _give_up(str(error))
     except (OSError, RuntimeError) as error:
-        _give_up(f"cannot listen on port {port}: {error}")
+        _give_up(f"cannot listen on port {options.port}: {error}")
 
 
 # ---------------------------------------------------------------------- one server each
 
 
-def _serve_tcp(device: Firmware, wish: _Options, port: int) -> Coroutine[Any, Any, None]:
+def _serve_tcp(device: Firmware, faults: Faults, port: int) -> Coroutine[Any, Any, None]:
     def ready(where: int) -> None:
-        _tell(device.profile, LinkAddress("modbus+tcp", _HOST, where, device.unit))
+        _announce(device.profile, LinkAddress("modbus+tcp", _HOST, where, device.unit))
 
-    return serve_tcp(device, host=_HOST, port=port, faults=wish.faults, ready=ready)
+    return serve_tcp(device, host=_HOST, port=port, faults=faults, ready=ready)
 
 
-def _serve_rtu(devices: list[Firmware], wish: _Options) -> Coroutine[Any, Any, None]:
+def _serve_rtu(devices: list[Firmware], options: _Options) -> Coroutine[Any, Any, None]:
     def ready(path: str) -> None:
         for device in devices:
-            _tell(device.profile, _serial("modbus+rtu", device.unit, path, RTU_LINE))
+            _announce(device.profile, _serial("modbus+rtu", device.unit, path, RTU_LINE))
 
-    return serve_rtu(devices, faults=wish.faults, ready=ready)
+    return serve_rtu(devices, faults=options.faults, ready=ready)
 
 
-def _serve_lines(
-    device: LineDevice, wish: _Options, port: int, *, serial: bool
-) -> Coroutine[Any, Any, None]:
+def _serve_lines(device: LineDevice, options: _Options) -> Coroutine[Any, Any, None]:
     protocol = device.datasheet.link
-    if serial:
+    if options.rtu:
         return serve_lines_serial(
             device,
-            faults=wish.faults,
-            ready=lambda path: _tell(
+            faults=options.faults,
+            ready=lambda path: _announce(
                 device.profile, _serial(f"{protocol}+serial", "", path, TEXT_LINE)
             ),
         )
     return serve_lines_tcp(
         device,
         host=_HOST,
-        port=port,
-        faults=wish.faults,
-        ready=lambda where: _tell(device.profile, LinkAddress(f"{protocol}+tcp", _HOST, where)),
+        port=options.port,
+        faults=options.faults,
+        ready=lambda where: _announce(device.profile, LinkAddress(f"{protocol}+tcp", _HOST, where)),
     )
 
 
 def _serve_numbered(
-    sheet: Datasheet, profile: Profile, wish: _Options, copies: int
+    sheet: Datasheet, profile: Profile, options: _Options
 ) -> list[Coroutine[Any, Any, None]]:
     """Copies that are devices of their own; a share of them hangs up at requests that vary."""
     chance = random.Random(_SEED)  # noqa: S311 - repeatable, and no secret
-    bad = set(chance.sample(range(copies), round(wish.drop_share * copies)))
+    bad = set(chance.sample(range(options.copies), round(options.drop_share * options.copies)))
     head = profile.serial.rstrip("0123456789")
     first, width = int(profile.serial[len(head) :]), len(profile.serial) - len(head)
     servers = []
-    for k in range(copies):
+    for k in range(options.copies):
         own = replace(profile, serial=f"{head}{first + k:0{width}d}")
-        every = chance.randint(*_DROPS) if k in bad else wish.faults.drop_every
-        device = _make(own, sheet, wish)
+        every = chance.randint(*_DROPS) if k in bad else options.drop_every
+        device = _make(own, sheet, options)
         assert isinstance(device, Firmware)
-        faults = replace(wish.faults, drop_every=every)
-        servers.append(_serve_tcp(device, replace(wish, faults=faults), 0))
+        servers.append(_serve_tcp(device, replace(options.faults, drop_every=every), 0))
     return servers
 
 
 def _serve_probes(
-    sheet: Datasheet, profile: Profile, wish: _Options, copies: int
+    sheet: Datasheet, profile: Profile, options: _Options
 ) -> Coroutine[Any, Any, None]:
     first, width = UNITS.index(profile.unit), len(profile.serial)
     probes = [
@@ -308,31 +305,31 @@ def _serve_probes(
             sheet,
             replace(profile, serial=f"{int(profile.serial) + k:0{width}d}"),
             UNITS[first + k],
-            broken=bool(wish.wrong.open),
+            broken=bool(options.disturbances.open),
             spot=k,
         )
-        for k in range(copies)
+        for k in range(options.copies)
     ]
 
     def ready(path: str) -> None:
         for probe in probes:
-            _tell(probe.profile, _serial("sdi12+serial", probe.unit, path, SDI12_LINE))
+            _announce(probe.profile, _serial("sdi12+serial", probe.unit, path, SDI12_LINE))
 
-    return serve_sdi12(probes, faults=wish.faults, ready=ready)
+    return serve_sdi12(probes, faults=options.faults, ready=ready)
 
 
 def _run_station(
-    sheet: Datasheet, profile: Profile, wish: _Options, broker: str | None
+    sheet: Datasheet, profile: Profile, options: _Options
 ) -> Coroutine[Any, Any, None]:
     where = None
-    if broker is not None:
-        host, _, port = broker.rpartition(":")
+    if options.broker is not None:
+        host, _, port = options.broker.rpartition(":")
         where = (host or _HOST, int(port))
     return run_station(
-        Station(sheet, profile, wish.troubles, sensor_missing=bool(wish.wrong.open)),
+        Station(sheet, profile, options.troubles, sensor_missing=bool(options.disturbances.open)),
         broker=where,
-        time_factor=wish.time_factor,
-        ready=lambda host, port: _tell(profile, LinkAddress("mqtt+tcp", host, port)),
+        time_factor=options.time_factor,
+        ready=lambda host, port: _announce(profile, LinkAddress("mqtt+tcp", host, port)),
     )
 
 
@@ -340,39 +337,39 @@ def _serial(scheme: str, unit: BusAddress, path: str, line: SerialLine) -> LinkA
     return LinkAddress(scheme, "", 0, unit, path, line)
 
 
-def _tell(profile: Profile, address: LinkAddress) -> None:
+def _announce(profile: Profile, address: LinkAddress) -> None:
     click.echo(f"{profile.model} {profile.serial} listens at {address}")
     sys.stdout.flush()
 
 
-def _make(profile: Profile, datasheet: Datasheet, wish: _Options) -> Firmware | LineDevice:
+def _make(profile: Profile, datasheet: Datasheet, options: _Options) -> Firmware | LineDevice:
     """The simulated device of a profile's kind."""
-    troubles = wish.troubles
-    clock = DeviceClock(ahead_s=wish.ahead_s)
+    troubles = options.troubles
+    clock = DeviceClock(ahead_s=options.clock_ahead)
     lines: dict[str, Callable[..., LineDevice]] = {"meter": Meter, "indicator": Indicator}
     if profile.kind in lines:
         return lines[profile.kind](datasheet, profile, clock=clock, troubles=troubles)
-    if "bus.unit" in profile.factory:
-        profile = replace(profile, factory={**profile.factory, "bus.unit": profile.unit})
+    if BUS_UNIT.name in profile.factory:
+        profile = replace(profile, factory={**profile.factory, BUS_UNIT.name: profile.unit})
     more: dict[str, Any] = {"device_clock": clock, "troubles": troubles}
-    missing = bool(wish.wrong.open)
+    missing = bool(options.disturbances.open)
     if profile.kind == "charger":
         return Charger(datasheet, profile, time.monotonic, sensor_missing=missing, **more)
     if profile.kind == "flow":
         return FlowTransmitter(datasheet, profile, time.monotonic, sensor_missing=missing, **more)
     if profile.kind == "panel":
         panel = Panel(datasheet, profile, time.monotonic, **more)
-        if wish.program is not None:
-            text = read_bytes(wish.program).decode("ascii", "replace")
+        if options.program is not None:
+            text = read_bytes(options.program).decode("ascii", "replace")
             panel.burn(parse_program(from_hex(text), datasheet))
         return panel
-    courses = dict(map(_course, wish.courses))
-    plant = Plant(factor=wish.time_factor, courses=courses, begins_s=time.monotonic())
-    logger = Logger(datasheet, profile, plant, time.monotonic, wish.wrong, **more)
-    for _ in range(wish.recordings):
+    courses = dict(map(_course, options.courses))
+    plant = Plant(factor=options.time_factor, courses=courses, begins_s=time.monotonic())
+    logger = Logger(datasheet, profile, plant, time.monotonic, options.disturbances, **more)
+    for _ in range(options.recordings):
         logger.record(_ROWS)
         logger.recording_since_s = None
-    if wish.recording:
+    if options.recording:
         logger.record()
     return logger
 
@@ -380,7 +377,7 @@ def _make(profile: Profile, datasheet: Datasheet, wish: _Options) -> Firmware | 
 def _course(text: str) -> tuple[str, Course]:
     spot, colon, rest = text.partition(":")
     if not colon or spot.strip() not in SPOTS:
-        message = f"{text[:40]!r} names no spot of the kiln"
+        message = f"{text[:40]!r} does not name a spot of the kiln"
         raise QuantityError(message, valid=f"'SPOT: …' with one of {', '.join(SPOTS)}")
     return spot.strip(), parse_course(rest)
 

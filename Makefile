@@ -1,7 +1,7 @@
 # Needs Python 3.11 or newer with pip, and make. Each target builds what it needs.
 PYTHON ?= python3
 
-.PHONY: demo test quick format fuzz bench screenshots schema units pages clean
+.PHONY: demo test quick coverage lowest format fuzz bench screenshots schema units pages clean
 
 # The demo runs from an ordinary install, as a user would have it.
 build/demo/ready: pyproject.toml $(shell find src -type f -not -name '*.pyc')
@@ -28,6 +28,18 @@ test: build/dev/ready
 # The tests that start no process: quick enough for every change.
 quick: build/dev/ready
 	build/dev/bin/pytest -n 2 -m "not process"
+
+# Processes that tests start are not measured; what only they run counts as not covered.
+coverage: build/dev/ready
+	build/dev/bin/pytest -n 2 --cov=leitwerk --cov-branch --cov-report=term:skip-covered --cov-report=html:build/coverage
+
+# The tests once more, with the lowest versions of all packages that pyproject.toml allows.
+lowest:
+	rm -rf build/lowest
+	$(PYTHON) -m venv build/lowest
+	$(PYTHON) tools/lowest.py > build/lowest/constraints.txt
+	build/lowest/bin/pip install --quiet --disable-pip-version-check --constraint build/lowest/constraints.txt --editable '.[dev]'
+	build/lowest/bin/pytest -n 2
 
 format: build/dev/ready
 	build/dev/bin/ruff check --fix .

@@ -296,8 +296,8 @@ def test_acknowledging_and_arming_are_asked_for(leitwerk, tmp_path):
     (request,) = (tmp_path / "K2-00417" / "requests").glob("*.json")
     assert json.loads(request.read_text())["action"] == "acknowledge"
     mill = str(EXAMPLES / "mill-race.yaml")
-    assert "with --arm it is" in leitwerk("loop", mill, "wheel").stderr
-    assert "with --arm it is" in leitwerk("pulse", GUARD, "horn").stderr
+    assert "--arm does it" in leitwerk("loop", mill, "wheel").stderr
+    assert "--arm does it" in leitwerk("pulse", GUARD, "horn").stderr
     assert "no output 'wheal'" in leitwerk("loop", mill, "wheal").output
 
 

@@ -57,7 +57,11 @@ def check_setup(
     _check_counts(setup, datasheet, channels, found)
     check_band_count([(c.name, c.bands) for c in channels if c.bands], datasheet, found)
     outputs = tuple(assign_outputs(setup, datasheet, channels, found))
-    wanted = tuple(wanted_settings(setup, datasheet, channels, outputs))
+    wanted = tuple(
+        w
+        for w in wanted_settings(setup, datasheet, channels, outputs)
+        if not (w.clears and w.known.at(w.number) in setup.settings)  # it is used by its own name
+    )
     wanted += tuple(further_settings(setup, datasheet, wanted, found))
     settings = store_settings(wanted, datasheet, found)
     check_unset_ranges(channels, datasheet, found)

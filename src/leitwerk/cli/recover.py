@@ -117,9 +117,9 @@ def restore(
 @JSON
 @reports_errors
 def history(serial: str, *, folder: str | None, as_json: bool) -> int:
-    """List the receipts of the device with SERIAL, and verify that none was changed or taken away.
+    """List the receipts of the device with SERIAL, and verify that none was changed or removed.
 
-    Exit code 0: the chain is whole. 1: it is not, or there is no receipt. 2: usage.
+    Exit code 0: the chain is complete. 1: it is not, or there is no receipt. 2: usage.
     """
     from leitwerk.cli.printing import echo_json
     from leitwerk.project.kept import device_folder
@@ -138,6 +138,7 @@ def history(serial: str, *, folder: str | None, as_json: bool) -> int:
             )
         for broken in found.breaks:
             click.echo(f"broken: {broken}", err=True)
-        whole = "whole: none was changed or taken away" if found.whole else "broken"
-        click.echo(f"{len(found.receipts)} receipts, their chain is {whole}", err=True)
+        count = f"{len(found.receipts)} receipt{'s' * (len(found.receipts) != 1)}"
+        chain = "complete: none was changed or removed" if found.whole else "broken"
+        click.echo(f"{count}; the chain is {chain}", err=True)
     return FINE if found.whole and found.receipts else FOUND

@@ -102,7 +102,7 @@ class RequestStatus(enum.StrEnum):
     """How a change stands."""
 
     NONE = "nothing was asked for"
-    REQUESTED = "requested; the station has not woken since"
+    REQUESTED = "requested; waiting for the station to wake up"
     IN_FORCE = "in force"
     REFUSED = "refused"
     EXPIRED = "expired; the station did not wake in time"

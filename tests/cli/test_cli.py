@@ -175,7 +175,9 @@ def test_a_device_that_stops_answering_in_the_middle_of_the_upload(standin, leit
     assert result.exit_code == 3
     assert "write what differs" not in result.stderr.splitlines()[-3]
     assert "no answer to 'write holding" in result.stderr
-    assert "device: it works with its old settings; what was written is uncommitted" in result.stderr
+    assert (
+        "device: it works with its old settings; what was written is uncommitted" in result.stderr
+    )
     assert "remedy: remove the cause, then run the same upload again" in result.stderr
 
 

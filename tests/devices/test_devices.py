@@ -2,6 +2,7 @@
 
 import json
 import sqlite3
+from contextlib import closing
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
@@ -73,7 +74,7 @@ def test_what_is_no_inventory_is_named_and_left_alone(here, leitwerk):
     for content in (b"no database at all, but longer than its header would be" * 20, None):
         if content is None:
             here.path.unlink()
-            with sqlite3.connect(here.path) as connection:
+            with closing(sqlite3.connect(here.path)) as connection, connection:
                 connection.execute("PRAGMA user_version = 99")
         else:
             here.path.write_bytes(content)
@@ -87,7 +88,7 @@ def test_what_is_no_inventory_is_named_and_left_alone(here, leitwerk):
 def test_whatever_stands_in_an_inventory_there_is_no_traceback(tmp_path_factory, rows):
     inventory = lw.Inventory(tmp_path_factory.mktemp("i") / FILE)
     inventory.start()
-    with sqlite3.connect(inventory.path) as connection:
+    with closing(sqlite3.connect(inventory.path)) as connection, connection:
         for k, (address, seen) in enumerate(rows):
             texts = ("m", "m", f"{k}", f"{k}", "f", address, seen)
             connection.execute("INSERT INTO device VALUES (?,?,?,?,?,?,?,?)", (f"d{k}", *texts))
@@ -317,7 +318,7 @@ def test_the_command_changes_an_address_on_a_shared_bus(here, leitwerk, monkeypa
 def test_times_are_kept_in_utc(here):
     here.remember(LINDE, AT)
     assert datetime.now(UTC) - here.devices()[0].last_seen < timedelta(minutes=1)
-    with sqlite3.connect(here.path) as connection:
+    with closing(sqlite3.connect(here.path)) as connection, connection:
         assert connection.execute("SELECT last_seen FROM device").fetchone()[0].endswith("+00:00")
 
 

@@ -87,7 +87,9 @@ def loop(
     wanted = read_setup(setup)
     found, named = _output(wanted, output), wanted.setup.device
     if not arm:
-        click.echo(f"not driven: {output} would go through its whole signal; --arm does it", err=True)
+        click.echo(
+            f"not driven: {output} would go through its whole signal; --arm does it", err=True
+        )
         return FINE
     with connect(wanted, link=link) as device:
         device.require(named.model, named.serial)
@@ -172,7 +174,9 @@ def pulse(setup: str, output: str, *, duration_s: float, arm: bool, link: LinkOp
     wanted = read_setup(setup)
     found, named = _output(wanted, output), wanted.setup.device
     if not arm:
-        click.echo(f"not switched: {output} would be on for {duration_s:g} s; --arm does it", err=True)
+        click.echo(
+            f"not switched: {output} would be on for {duration_s:g} s; --arm does it", err=True
+        )
         return FINE
     passwords = passwords_of(named.model, named.serial)
     with connect(wanted, link=link) as device:

@@ -138,7 +138,7 @@ def history(serial: str, *, folder: str | None, as_json: bool) -> int:
             )
         for broken in found.breaks:
             click.echo(f"broken: {broken}", err=True)
-        count = f"{len(found.receipts)} receipt{'s' * (len(found.receipts) != 1)}"
+        kept = f"{len(found.receipts)} receipt{'s' * (len(found.receipts) != 1)}"
         chain = "complete: none was changed or removed" if found.whole else "broken"
-        click.echo(f"{count}; the chain is {chain}", err=True)
+        click.echo(f"{kept}; the chain is {chain}", err=True)
     return FINE if found.whole and found.receipts else FOUND

@@ -36,13 +36,15 @@ INKS = {
 }  # fmt: skip
 
 
-def run_in_terminal(words: list[str], folder: Path, password: str = KILN) -> pyte.Screen:
-    """The screen after a command has ended."""
-    screen = pyte.Screen(COLUMNS, ROWS)
+def run_in_terminal(
+    words: list[str], folder: Path, password: str = KILN, rows: int = ROWS
+) -> pyte.Screen:
+    """The screen of so many rows after a command has ended."""
+    screen = pyte.Screen(COLUMNS, rows)
     stream = pyte.ByteStream(screen)
     near, far = pty.openpty()
     environment = {
-        **os.environ, "TERM": "xterm-256color", "COLUMNS": str(COLUMNS), "LINES": str(ROWS),
+        **os.environ, "TERM": "xterm-256color", "COLUMNS": str(COLUMNS), "LINES": str(rows),
         "LEITWERK_PASSWORD_OPERATOR": password, "XDG_DATA_HOME": str(folder / "data"),
     }  # fmt: skip
     environment.pop("NO_COLOR", None)
@@ -68,7 +70,7 @@ def run_in_terminal(words: list[str], folder: Path, password: str = KILN) -> pyt
 
 
 def paint(screen: pyte.Screen, path: Path) -> None:
-    """The screen as a picture, without the empty lines below."""
+    """The screen as a picture."""
     fonts = {
         bold: ImageFont.truetype(
             f"{get_data_path()}/fonts/ttf/DejaVuSansMono{'-Bold' if bold else ''}.ttf", FONT_SIZE
@@ -77,10 +79,10 @@ def paint(screen: pyte.Screen, path: Path) -> None:
     }
     wide = fonts[False].getlength("M")
     high = FONT_SIZE + 5
-    size = (round(COLUMNS * wide) + 2 * MARGIN, ROWS * high + 2 * MARGIN)
+    size = (round(COLUMNS * wide) + 2 * MARGIN, screen.lines * high + 2 * MARGIN)
     picture = Image.new("RGB", size, PAPER)
     draw = ImageDraw.Draw(picture)
-    for y in range(ROWS):
+    for y in range(screen.lines):
         for x in range(COLUMNS):
             cell = screen.buffer[y][x]
             if cell.data.strip():
@@ -127,7 +129,7 @@ def main() -> None:
             paint(run_in_terminal(list(words), folder), PICTURES / f"{picture}.png")
             print(PICTURES / f"{picture}.png")
 
-        shoot("demo", "demo")
+        paint(run_in_terminal(["demo"], folder, rows=30), PICTURES / "demo.png")
         shutil.copy(folder / "leitwerk-demo" / "live.png", PICTURES / "figure.png")
         path = setup_file(folder, "modbus+tcp://127.0.0.1:5020?unit=3", {})
         shoot("explain", "explain", path, "humidity", "--figure", "scale.png")
@@ -145,13 +147,13 @@ def main() -> None:
             station = (resources.files("leitwerk") / "examples" / "station.yaml").read_text("utf-8")
             at = next(line for line in station.splitlines() if line.startswith("  at: "))
             (folder / "station.yaml").write_text(station.replace(at, f"  at: {standin.address}"))
-            screen = run_in_terminal(["upload", "station.yaml", "--by", "Ida"], folder, STATION)
+            screen = run_in_terminal(["upload", "station.yaml", "--by", "Ida"], folder, STATION, 36)
             paint(screen, PICTURES / "upload.png")
         guard = (resources.files("leitwerk") / "examples" / "kiln-guard.yaml").read_text("utf-8")
         (folder / "kiln-guard.yaml").write_text(guard, encoding="utf-8")
-        drawn = ("--course", COURSE, "--every", "1 s", "--figure", "rehearsal.png")
-        run_in_terminal(["rehearse", "kiln-guard.yaml", *drawn], folder)
-        shutil.copy(folder / "rehearsal.png", PICTURES / "rehearsal.png")
+        drawn = ("--course", COURSE, "--every", "1 s", "--figure", "dry-run.png")
+        run_in_terminal(["dry-run", "kiln-guard.yaml", *drawn], folder)
+        shutil.copy(folder / "dry-run.png", PICTURES / "dry-run.png")
         shoot("prove", "prove", "kiln-guard.yaml", "air_top.too_hot", "--simulated")
         with start_standin("linde", "weide", "--bus") as bus:
             port = str(bus.address).replace("?unit=5", "?unit=1")

@@ -18,6 +18,7 @@ from leitwerk.check.host_work import host_alarms
 from leitwerk.check.outputs import AnalogOutput, CheckedOutput, RelayOutput
 from leitwerk.check.settings import Wanted, can_clear
 from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.settings import show_spans
 from leitwerk.datasheet.vocabulary import (
     ALARM_SEVERITY,
     BAND_END,
@@ -407,20 +408,10 @@ def _assigned(sheet: Datasheet) -> Iterator[KnownPoint]:
     return (k for k in VOCABULARY.values() if k.cleared is not None and sheet.has(k))
 
 
-def _spans(parts: Any) -> tuple[str, ...]:
+def _spans(parts: Iterable[tuple[str, int | None]]) -> tuple[str, ...]:
     """``alarm 3..12`` for the alarms from 3 to 12."""
     by_block: dict[str, set[int]] = {}
     for block, index in parts:
         if index is not None:
             by_block.setdefault(block.partition(".")[0], set()).add(index)
-    found = []
-    for block, indices in by_block.items():
-        runs: list[list[int]] = []
-        for index in sorted(indices):
-            if runs and index == runs[-1][-1] + 1:
-                runs[-1].append(index)
-            else:
-                runs.append([index])
-        texts = (f"{r[0]}..{r[-1]}" if len(r) > 2 else ", ".join(map(str, r)) for r in runs)
-        found.append(f"{block} {', '.join(texts)}")
-    return tuple(found)
+    return tuple(f"{block} {show_spans(indices)}" for block, indices in by_block.items())

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions) -> int:
     """Read the device at WHERE and write a setup file from what it holds.
 
-    Uploaded unchanged, it changes nothing. What a setup cannot say stands at the top of the file.
+    Uploaded unchanged, it changes nothing. What a setup cannot express stands at the top of the file.
     WHERE is an address or a name of the inventory.
 
     Exit code 0: written. 2: usage, or the file is there already. 3: not reached. 4: refused.
@@ -58,7 +58,7 @@ def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions)
 @reports_errors
 @link_options(2.0)
 def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
-    """Say in which settings ONE and OTHER differ.
+    """Show the settings in which ONE and OTHER differ.
 
     Each is a setup file, a backup, the image of a board (.hex, .h), or a device (an address, or a
     name of the inventory). Compared is what both determine; a setup says nothing about settings that

@@ -104,7 +104,10 @@ def _passwords(checked: CheckedSetup, *, armed: bool) -> Mapping[str, str]:
 
 def print_event(event: Event) -> None:
     """Print an event as one line, on standard error."""
-    click.echo(str(event), err=True)
+    from leitwerk.cli.printing import print_line
+
+    line = str(event)
+    print_line(line, len(line) - len(event.text), err=True)
 
 
 @click.command()

@@ -22,7 +22,7 @@ def check(setup: str, *, as_json: bool, datasheet: str | None, account: bool) ->
 
     Exit code 0: no errors. 1: errors. 2: the file cannot be read.
     """
-    from leitwerk.cli.printing import counts_text, echo_json, print_findings
+    from leitwerk.cli.printing import counts_text, echo_json, print_findings, print_rows
     from leitwerk.project.library import read_datasheet
     from leitwerk.project.setups import check_file
 
@@ -35,8 +35,7 @@ def check(setup: str, *, as_json: bool, datasheet: str | None, account: bool) ->
         if account:
             for entry in result.checked.account.entries:
                 click.echo(f"  {entry}")
-        for line in result.checked.account.lines():
-            click.echo(line)
+        print_rows([("account:", line) for line in result.checked.account.lines()])
     can = "can be uploaded" if result.ok else "cannot be uploaded like this"
     click.echo(f"{setup}: {can} ({counts_text(result.findings)})")
     return FINE if result.ok else FOUND

@@ -34,10 +34,10 @@ _MISTAKES = (
 )
 @reports_errors
 def demo(folder: str) -> int:
-    """See all of it in 20 seconds, with a simulated device.
+    """See the whole work in 20 seconds, with a simulated device.
 
     Starts the logger fichte-8 of the kiln at Tannried as a process of its own, checks a setup with
-    two planted mistakes, uploads the corrected one and holds the readings against expectations.
+    two planted mistakes, uploads the corrected one and compares the readings with expectations.
     """
     from leitwerk.cli.printing import counts_text, print_findings
     from leitwerk.cli.tables import console

@@ -29,11 +29,11 @@ def devices(
 ) -> int:
     """List the devices that were seen; their names stand for their addresses everywhere.
 
-    A device is noted whenever an upload, a live check or a page has identified it, and by
+    A device is added when an upload, a live check or a page has identified it, and by
     'leitwerk find --remember'. The inventory is a file devices.sqlite in this folder or one above
     it, else one of your own for all projects.
 
-    Exit code 0: there are some. 1: none. 2: usage.
+    Exit code 0: devices are listed. 1: no device is known. 2: usage.
     """
     from leitwerk.cli.printing import echo_json
     from leitwerk.project.inventory import FILE, Inventory

@@ -41,9 +41,9 @@ def dry_run(
     as_json: bool,
     figure: str | None,
 ) -> int:
-    """Feed a course of values through the alarms of SETUP, on paper only.
+    """Feed a course of values through the alarms of SETUP.
 
-    No device is needed. Exit code 0: done. 1: errors in the setup. 2: usage.
+    No device is needed, and none is reached. Exit code 0: done. 1: errors in the setup. 2: usage.
     """
     from leitwerk.cli.printing import print_result
     from leitwerk.evaluation.dry_run import dry_run as run

@@ -45,7 +45,7 @@ def ports(*, as_json: bool) -> int:
 @click.option(
     "--lines", is_flag=True, help="On a serial port, try the usual line settings in turn."
 )
-@click.option("--remember", is_flag=True, help="Note who was found in the inventory.")
+@click.option("--remember", is_flag=True, help="Keep the devices found in the inventory.")
 @timeout_option(0.2)
 @click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON.")
 @reports_errors
@@ -59,7 +59,7 @@ def find(
     timeout: float,
     as_json: bool,
 ) -> int:
-    """Ask who is there behind ADDRESS. Reads only; Ctrl+C ends it without harm.
+    """Find the devices behind ADDRESS. Reads only; Ctrl+C ends it without harm.
 
     Exit code 0: a device was found. 1: none. 2: usage. 3: the address is not reached.
     """

@@ -37,7 +37,7 @@ def live(
     figure: str | None,
     link: LinkOptions,
 ) -> int:
-    """Watch the readings and hold them against what SETUP expects.
+    """Watch the readings and compare them with what SETUP expects.
 
     Exit code 0: passed. 1: not passed, or nothing is expected. 2: usage. 3: device not reached. 4:
     another device, or it refused.

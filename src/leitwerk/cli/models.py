@@ -28,11 +28,11 @@ if TYPE_CHECKING:
 @JSON
 @reports_errors
 def models(setup: str | None, *, as_json: bool, **asked: Any) -> int:
-    """Say which models fit, and why not the others; without anything asked, list the models.
+    """Show which models fit, and why the others do not. Without a setup or a need, list all models.
 
-    Asked is either what a SETUP asks for (terminals, ranges, interval, alarms, texts), or needs. A
-    need is a number of inputs of a kind: a sensor (Pt100, type K), a signal (4..20 mA, voltage,
-    contact), or the unit of what a device measures by itself (dB, l/s).
+    A model fits if it can do what a SETUP asks for (terminals, ranges, interval, alarms, texts), or
+    all that the options ask for. A need is a number of inputs of a kind: a sensor (Pt100, type K),
+    a signal (4..20 mA, voltage, contact), or the unit of what a device measures by itself (dB, l/s).
 
     Exit code 0: at least one fits. 1: none. 2: usage.
     """

@@ -48,7 +48,7 @@ class Seconds(click.ParamType[float]):
 DURATION = Seconds()
 
 JSON = click.option("--json", "as_json", is_flag=True, help="Print the result as JSON.")
-MODEL = click.option("--model", metavar="MODEL", help="Its model; else it is asked what it is.")
+MODEL = click.option("--model", metavar="MODEL", help="Its model; else the device is asked for it.")
 
 
 def folder_option(holds: str) -> Callable[[Command], Command]:

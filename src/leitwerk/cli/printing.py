@@ -30,7 +30,13 @@ def print_result(result: Any, *, as_json: bool) -> None:
     if as_json:
         echo_json(result.to_dict())
     else:
-        click.echo(str(result))
+        for line in str(result).splitlines():
+            print_line(line, len(line) - len(line.lstrip()) + 2)
+
+
+def print_line(line: str, indent: int, *, err: bool = False) -> None:
+    """Print a line; where a terminal must break it, what follows is indented."""
+    _print_wrapped("", "", line, indent, err=err)
 
 
 def print_findings(findings: Iterable[Finding], *, err: bool = False) -> None:

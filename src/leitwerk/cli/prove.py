@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("setup")
 @click.argument("alarm")
-@for_option("How long to wait for all of it.", "10 min")
+@for_option("How long to watch at most.", "10 min")
 @every_option("0.5 s")
 @ARM
 @click.option(
@@ -47,9 +47,9 @@ def prove(
     folder: str | None,
     link: LinkOptions,
 ) -> int:
-    """Watch ALARM (channel.alarm) trip and clear, and say what happened and what did not.
+    """Watch ALARM (channel.alarm) trip and clear, and show which effects were seen.
 
-    Warm the sensor, wait, and let it cool again. Each effect that the setup promises is looked for:
+    Warm the sensor, wait, and let it cool again. Each effect that the setup asks for is looked for:
     the trip after its delay, the device's own alarm, outputs, messages, the clear at its point.
 
     Exit code 0: passed. 1: not passed, or unknown. 2: usage. 3: device not reached.

@@ -43,7 +43,7 @@ def request(
     as_json: bool,
     link: LinkOptions,
 ) -> int:
-    """Ask the station of SETUP, which sleeps, for the settings of it.
+    """Request the settings of SETUP from its station, which sleeps.
 
     They are kept by the broker until it wakes; it takes all of them, or refuses. A change that is
     still waiting is replaced.

@@ -55,9 +55,9 @@ _from = click.option(
 @JSON
 @reports_errors
 def budget(setup: str, *, start: str | None, poll_s: float | None, as_json: bool) -> int:
-    """Say whether time, memory, battery and link last for SETUP, and how long.
+    """Show whether time, memory, battery and link suffice for SETUP, and for how long.
 
-    Exit code 0: all of it fits. 1: something does not. 2: usage.
+    Exit code 0: everything fits. 1: something does not. 2: usage.
     """
     from leitwerk.check.budget_check import setup_budget
     from leitwerk.cli.printing import echo_json

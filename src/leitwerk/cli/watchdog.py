@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 @reports_errors
 @link_options(2.0)
 def watchdog(where: str, *, model: str | None, as_json: bool, link: LinkOptions) -> int:
-    """Ask the device at WHERE nothing for longer than its watchdog waits, and see that it acted.
+    """Send the device at WHERE nothing for longer than its watchdog waits, and verify that it acted.
 
     Nothing is written; but the device does what its watchdog is set to. WHERE is an address, a name
     of the inventory, or a setup file.

@@ -120,3 +120,14 @@ def lines_by_block(settings: Iterable[tuple[str, str]]) -> list[str]:
         line = f"{block:{width}}  {'; '.join(parts)}"
         lines += textwrap.wrap(line, _WIDTH, subsequent_indent=" " * (width + 2))
     return lines
+
+
+def show_spans(numbers: Iterable[int]) -> str:
+    """Whole numbers as spans: ``1, 2, 5..12``."""
+    spans: list[list[int]] = []
+    for number in sorted(numbers):
+        if spans and number == spans[-1][-1] + 1:
+            spans[-1].append(number)
+        else:
+            spans.append([number])
+    return ", ".join(f"{s[0]}..{s[-1]}" if len(s) > 2 else ", ".join(map(str, s)) for s in spans)

@@ -8,7 +8,13 @@ from pathlib import Path
 from typing import Any
 
 from leitwerk.datasheet.points import Stored
-from leitwerk.datasheet.settings import DeviceSettings, lines_by_block, setting_unit, show_setting
+from leitwerk.datasheet.settings import (
+    DeviceSettings,
+    lines_by_block,
+    setting_unit,
+    show_setting,
+    show_spans,
+)
 from leitwerk.datasheet.vocabulary import DEVICE_CLOCK, RECORDINGS, UNFETCHED
 from leitwerk.devices.clock import ClockReading
 from leitwerk.devices.device import Device
@@ -86,11 +92,11 @@ class DevicePage:
             for name, value in self.settings.values.items()
             if value == "off" and name.rpartition(".")[2] in _SWITCHES
         }
-        numbers: dict[str, list[str]] = {}
-        for block in sorted(off, key=_natural_order):
+        numbers: dict[str, list[int]] = {}
+        for block in off:
             head, _, number = block.rpartition(".")
-            numbers.setdefault(head, []).append(number)
-        unused = "; ".join(f"{head} {', '.join(every)}" for head, every in numbers.items())
+            numbers.setdefault(head, []).append(int(number))
+        unused = "; ".join(f"{head} {show_spans(every)}" for head, every in numbers.items())
         shown = [
             (name, show_setting(value, self.units.get(name, "")))
             for name, value in self.settings.values.items()
@@ -101,19 +107,26 @@ class DevicePage:
     def _status_rows(self) -> Iterator[tuple[str, str]]:
         """One row for each first word: battery, memory, supply; single points together."""
         groups: dict[str, list[str]] = {}
+        alike: dict[tuple[str, str], list[int]] = {}  # relays by state, alarms by state
         for name, value in self.status.items():
             if name in _ELSEWHERE:
                 continue
             head, _, rest = name.partition(".")
-            words = show_setting(value, self.units.get(name, ""))
-            groups.setdefault(head if rest else "status", []).append(
-                f"{rest or name.replace('_', ' ')} {words}"
-            )
+            shown = show_setting(value, self.units.get(name, ""))
+            number, _, what = rest.partition(".")
+            if number.isdecimal() and what == "state":
+                alike.setdefault((head, shown), []).append(int(number))
+            elif rest:
+                groups.setdefault(head, []).append(f"{rest} {shown}")
+            else:
+                groups.setdefault("status", []).append(f"{name.replace('_', ' ')}: {shown}")
+        for (head, shown), numbers in alike.items():
+            groups.setdefault(head, []).append(f"{show_spans(numbers)}: {shown}")
         if RECORDINGS.name in self.status:
             unfetched = self.status.get(UNFETCHED.name, 0.0)
             text = f"{self.status[RECORDINGS.name]:g} recordings, {unfetched:g} not fetched"
             groups.setdefault("memory", []).append(text)
-        yield from ((head, ", ".join(parts)) for head, parts in groups.items())
+        yield from ((head, "; ".join(parts)) for head, parts in groups.items())
 
 
 def read_page(device: Device, *, folder: str | Path) -> DevicePage:
@@ -152,9 +165,3 @@ def read_page(device: Device, *, folder: str | Path) -> DevicePage:
         units=units,
         receipts=tuple(last_receipts(Path(folder), identity.serial, _RECEIPTS)),
     )
-
-
-def _natural_order(name: str) -> tuple[str, int]:
-    """By name, then by number: channel.2 before channel.10."""
-    head, _, number = name.rpartition(".")
-    return head, int(number) if number.isdecimal() else 0

@@ -62,9 +62,9 @@ def test_the_example_is_a_setup_without_findings(leitwerk, tmp_path):
     *account, last = result.stdout.splitlines()
     assert (result.exit_code, last) == (0, f"{path}: can be uploaded (0 errors)")
     assert account == [
-        "48 entries stored in the device and read back",
-        "13 worked by Leitwerk",
-        "2 for people only, 0 refused",
+        "account:  48 entries stored in the device and read back",
+        "          13 worked by Leitwerk",
+        "          2 for people only, 0 refused",
     ]
 
 

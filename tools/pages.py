@@ -93,7 +93,9 @@ def _entry(name: str, thing: object) -> Iterator[str]:
         yield f"- **`{name}`**: {_summary(thing)}"
         for member, value in list(vars(thing).items()):
             method: object = getattr(value, "__func__", value)
-            if inspect.isfunction(method) and method.__doc__ and not member.startswith("_"):
+            if not inspect.isfunction(method) or not method.__module__.startswith("leitwerk"):
+                continue
+            if method.__doc__ and not member.startswith("_"):
                 yield f"  - `{member}{_signature(method)}`: {_summary(method)}"
     else:
         yield f"- `{name}`"

@@ -183,9 +183,9 @@ def _fit(x: NDArray[np.float64], y: NDArray[np.float64], kind: str, parameters: 
     middle = float(np.mean(x))
     powers = np.vander(x - middle, parameters, increasing=True)
     if kind == "offset and gain":
-        (a, b), *_ = np.linalg.lstsq(powers, y)
+        (a, b), *_ = np.linalg.lstsq(powers, y, rcond=None)
         return Linear(float(b), float(a - b * middle))
-    added, *_ = np.linalg.lstsq(powers, y - x)
+    added, *_ = np.linalg.lstsq(powers, y - x, rcond=None)
     return _AddedPolynomial(tuple(added.tolist()), middle, ends)
 
 

@@ -97,7 +97,9 @@ class SteinhartHart(Scale):
         log = np.log(r)
         # The mean is taken out first, or the three columns would nearly be one.
         columns = [np.ones_like(log), log] + ([] if beta else [log**3])
-        (a, b, *rest), *_ = np.linalg.lstsq(np.stack(columns, axis=1), 1.0 / (t + ZERO_C))
+        (a, b, *rest), *_ = np.linalg.lstsq(
+            np.stack(columns, axis=1), 1.0 / (t + ZERO_C), rcond=None
+        )
         low, high = float(t.min()), float(t.max())
         return cls(float(a), float(b), float(rest[0]) if rest else 0.0, low, high)
 

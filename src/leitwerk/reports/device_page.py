@@ -87,11 +87,11 @@ class DevicePage:
 
     def setting_lines(self) -> list[str]:
         """The settings, a line for each block; blocks that are switched off share one."""
-        off = {
+        off = dict.fromkeys(
             name.rpartition(".")[0]
             for name, value in self.settings.values.items()
             if value == "off" and name.rpartition(".")[2] in _SWITCHES
-        }
+        )
         numbers: dict[str, list[int]] = {}
         for block in off:
             head, _, number = block.rpartition(".")

@@ -272,7 +272,7 @@ class Firmware(ABC):
         after = list(self.holding)
         for address, word in words.items():
             after[address] = word
-        for point in {owner for address in words for owner in self._owners[address]}:
+        for point in dict.fromkeys(owner for address in words for owner in self._owners[address]):
             value = point.decode(tuple(after[point.start : point.end]))
             unknown = point.choices and value not in dict(point.choices)
             low, high = point.limits or (float("-inf"), float("inf"))

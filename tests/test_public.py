@@ -10,7 +10,7 @@ import sys
 import pytest
 
 import leitwerk
-from conftest import ROOT
+from conftest import EXAMPLES, ROOT
 from leitwerk.cli import _COMMANDS
 
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").rglob("*.md"))]
@@ -104,17 +104,14 @@ def test_setups_on_the_pages_have_no_findings(page, sheet):
         )
 
 
-@pytest.mark.parametrize(
-    "name", ["kiln", "station", "saw-hall", "mill-race", "timber", "cabin", "panel", "head-water"]
-)
-def test_shipped_setups_have_no_errors(name):
-    file = ROOT / "src" / "leitwerk" / "examples" / f"{name}.yaml"
+@pytest.mark.parametrize("file", sorted(EXAMPLES.glob("*.yaml")), ids=lambda p: p.name)
+def test_shipped_setups_have_no_errors(file):
     assert leitwerk.check_file(file).ok
 
 
 def test_commands_on_the_pages_exist():
     for page in PAGES:
-        for name in re.findall(r"^\$? ?leitwerk ([a-z]+)", page.read_text("utf-8"), re.MULTILINE):
+        for name in re.findall(r"^\$? ?leitwerk ([a-z-]+)", page.read_text("utf-8"), re.MULTILINE):
             assert name in _COMMANDS, f"{page.name}: leitwerk {name}"
 
 

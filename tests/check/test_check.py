@@ -140,6 +140,31 @@ def test_a_planted_mistake_is_found_at_its_place(tmp_path, old, new, rule, at, s
         assert finding.channel == finding.path.split(".")[1]
 
 
+@pytest.mark.parametrize(
+    "body",
+    [
+        "sensor: Pt100\n    unit: °C\n    expect: 21 ± 1 °C",
+        "sensor: type K\n    unit: °C\n    alarms: {hot: {above: 78 °C, clear: 80 °C}}",
+        "senser: Pt100",
+        "signal: 0..1 V\n    unit: kg\n    scale: {0 V: 0 kg, 1 V: 5 kg}",
+        "sensor: Pt100\n    limits: {set: timber}",
+    ],
+)
+def test_channels_that_are_alike_are_each_read_as_if_alone(body):
+    """Their entries are read once; that must not show."""
+    head = KILN[: KILN.index("channels:")]
+
+    def seen(*numbers):
+        text = f"{head}channels:\n" + "".join(
+            f"  c{n}:\n    label: Number {n}\n    terminal: {n}\n    {body}\n" for n in numbers
+        )
+        setup, findings = draft_setup(text, file="k.yaml", library=Library())
+        own = [(f.rule, f.message, f.path) for f in findings if ".c3" in f.path]
+        return (setup.channels.get("c3") if setup else None), own
+
+    assert seen(3) == seen(1, 2, 3)
+
+
 def test_a_correct_setup_has_no_findings(tmp_path):
     path = tmp_path / "kiln.yaml"
     path.write_text(KILN, encoding="utf-8")

@@ -13,6 +13,7 @@ import yaml
 
 import leitwerk as lw
 from conftest import EXAMPLES, KILN, NOWHERE
+from leitwerk.cli import _COMMANDS
 from leitwerk.datasheet.entries import datasheet_schema
 from leitwerk.setup.limits import limits_schema
 from leitwerk.setup.model import setup_schema
@@ -32,10 +33,8 @@ def test_without_arguments_it_says_what_it_is_for_and_what_to_type_next(leitwerk
 
 
 def test_help_names_every_command_and_each_has_its_own(leitwerk):
-    names = ["check", "explain", "upload", "live", "tare", "models", "datasheet", "ports", "find"]
-    names += ["demo", "standin", "example", "schema"]
     listed = leitwerk("--help").stdout
-    for name in names:
+    for name in _COMMANDS:
         assert f"\n  {name} " in listed
         assert leitwerk(name, "--help").exit_code == 0
     assert leitwerk("chekc").exit_code == 2

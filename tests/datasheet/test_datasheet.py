@@ -85,6 +85,17 @@ def test_storing_twice_changes_nothing(kind, value):
         assert where.storable(stored) == stored
 
 
+@given(st.text(st.sampled_from("Kiln 2°\0\t"), max_size=12))
+def test_a_text_is_stored_as_it_reads_back(text):
+    where = point("text", 4)  # 8 characters of ASCII
+    try:
+        words = where.encode(text)
+    except QuantityError:
+        assert len(text) > 8 or set(text) & set("°\0\t")
+    else:
+        assert where.decode(words) == where.storable(text) == text.rstrip()
+
+
 @pytest.mark.parametrize(
     ("where", "words", "shown"),
     [

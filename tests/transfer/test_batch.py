@@ -64,6 +64,22 @@ def test_every_unit_gets_its_own_and_a_second_run_goes_on_with_the_rest(fleet, l
     assert "1 done, 4 earlier" in third.stderr
 
 
+def test_a_batch_accepts_what_check_accepts(fleet, leitwerk, tmp_path):
+    """Limit sets and contact lists too, which stand in files of their own."""
+    setup = example("kiln-guard", "modbus+tcp://z").replace(
+        'unit: "%"', 'unit: "%"\n    limits: {set: timber-store, product: framing}', 1
+    )
+    begin, end = setup.index("contacts:\n"), setup.index("rules:\n")
+    people = setup[begin:end]
+    (tmp_path / "people.yaml").write_text(f"contact list: 1\n{people}", "utf-8")
+    setup = f"{setup[:begin]}contact_list: people.yaml\n\n{setup[end:]}"
+    (tmp_path / "kiln.yaml").write_text(setup, "utf-8")
+    fleet.write(["1,modbus+tcp://a", "2,modbus+tcp://b"], "serial,at")
+    for words in (("check", fleet.file), ("batch", fleet.file, fleet.table, "--plan")):
+        result = leitwerk(*words)
+        assert result.exit_code == 0, result.stderr
+
+
 @pytest.mark.process
 def test_one_that_fails_stops_no_other(fleet, leitwerk):
     addresses = fleet(3)

@@ -342,7 +342,7 @@ def _alarms(channel: Map, path: KeyPath, findings: Findings, library: Library) -
                 alarm._origin = Origin(used.set, tuple(content))  # noqa: SLF001 - set once, here
             alarms[name] = alarm
     if "alarms" in channel and not isinstance(channel["alarms"], Map):
-        return entries  # what stands there is no group, and is told with the channel
+        return entries  # it is not a group of keys; the finding belongs to the channel
     return {**entries, "alarms": alarms}
 
 

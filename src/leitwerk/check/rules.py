@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from typing import assert_never
 
 from leitwerk.alarms.conditions import Compared, Condition, Stated, in_units, sentences
 from leitwerk.alarms.states import State
@@ -24,6 +25,7 @@ from leitwerk.rules.definition import (
     Notify,
     Pulse,
     Rule,
+    Snapshot,
     SwitchOutput,
     WriteLog,
 )
@@ -257,17 +259,21 @@ def _check_action(action: Action, known: _Known, path: KeyPath, findings: Findin
                 _check_contact(name, text, known, path, findings)
         case WriteLog(text):
             _check_text(text, known, path, findings)
-        case ControlRecording() if "start" not in known.datasheet.commands:
-            message = f"{known.datasheet.model} has no command to start or stop recording"
-            findings.error("cannot-do", path, message, remedy="remove the action")
+        case ControlRecording():
+            if "start" not in known.datasheet.commands:
+                message = f"{known.datasheet.model} has no command to start or stop recording"
+                findings.error("cannot-do", path, message, remedy="remove the action")
         case ChangeSetting(setting, value):
             _check_change(setting, value, known, path, findings)
-        case HandleAlarm(_, alarm) if alarm not in known.alarms:
-            valid = ", ".join(sorted(known.alarms)[:8])
-            message = f"there is no alarm {alarm[:60]!r}"
-            findings.error("unknown-name", path, message, valid=valid)
-        case _:
-            pass
+        case HandleAlarm(_, alarm):
+            if alarm not in known.alarms:
+                valid = ", ".join(sorted(known.alarms)[:8])
+                message = f"there is no alarm {alarm[:60]!r}"
+                findings.error("unknown-name", path, message, valid=valid)
+        case Snapshot():
+            pass  # any label will do
+        case never:
+            assert_never(never)
 
 
 def _check_switched(output: str, known: _Known, path: KeyPath, findings: Findings) -> None:

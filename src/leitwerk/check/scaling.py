@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import assert_never
 
 from leitwerk.errors import DomainError, QuantityError, UnitError
 from leitwerk.parsing.quantities import Quantity, Span
@@ -49,28 +50,34 @@ class SignalAxis:
 
 def signal_unit(spec: ScaleText) -> Unit | None:
     """The unit of the signal that a typed scale begins with, None when it does not say."""
-    if isinstance(spec, Pairs):
-        return spec.points[-1][0].unit or spec.points[0][0].unit
-    if isinstance(spec, Root | Logarithm):
-        return spec.signal.unit
-    if isinstance(spec, DataSheetFigures) and spec.full_scale is not None:
-        return spec.sensitivity.unit
-    return None
+    match spec:
+        case Pairs(points=points):
+            return points[-1][0].unit or points[0][0].unit
+        case Root(signal=signal) | Logarithm(signal=signal):
+            return signal.unit
+        case DataSheetFigures(sensitivity=sensitivity, full_scale=Quantity()):
+            return sensitivity.unit
+        case DataSheetFigures() | Factor() | Transformer():
+            return None
+    assert_never(spec)
 
 
 def value_unit(spec: ScaleText) -> Unit | None:
     """The unit that a typed scale leads to, None when it does not say."""
-    if isinstance(spec, Pairs):
-        return spec.points[-1][1].unit or spec.points[0][1].unit
-    if isinstance(spec, Root):
-        return spec.full_flow.unit
-    if isinstance(spec, Logarithm):
-        return spec.gives.unit
-    if isinstance(spec, DataSheetFigures):
-        return spec.full_scale.unit if spec.full_scale else None
-    if isinstance(spec, Transformer):
-        return parse_unit(spec.unit)
-    return None
+    match spec:
+        case Pairs(points=points):
+            return points[-1][1].unit or points[0][1].unit
+        case Root(full_flow=full_flow):
+            return full_flow.unit
+        case Logarithm(gives=gives):
+            return gives.unit
+        case DataSheetFigures(full_scale=full_scale):
+            return full_scale.unit if full_scale else None
+        case Transformer(unit=unit):
+            return parse_unit(unit)
+        case Factor():
+            return None
+    assert_never(spec)
 
 
 def build_scale(spec: ScaleText, axis: SignalAxis, unit: Unit) -> Scale:
@@ -84,19 +91,26 @@ def build_scale(spec: ScaleText, axis: SignalAxis, unit: Unit) -> Scale:
         The numbers make no scale.
 
     """
-    if isinstance(spec, Pairs):
-        return _from_pairs(spec, axis, unit)
-    if isinstance(spec, Factor):
-        return _from_factor(spec, axis, unit)
-    if isinstance(spec, DataSheetFigures):
-        return _from_figures(spec, axis, unit)
-    if isinstance(spec, Root):
-        low, high = axis.ends(spec.signal)
-        full = spec.full_flow.value_in(unit)
-        return SquareRoot(low, high, full, _part(spec.cut_off, full, unit))
-    if isinstance(spec, Logarithm):
-        (low, high), (first, last) = axis.ends(spec.signal), spec.gives.ends_in(unit)
-        return Logarithmic(low, high, first, last)
+    match spec:
+        case Pairs():
+            return _from_pairs(spec, axis, unit)
+        case Factor():
+            return _from_factor(spec, axis, unit)
+        case DataSheetFigures():
+            return _from_figures(spec, axis, unit)
+        case Root():
+            low, high = axis.ends(spec.signal)
+            full = spec.full_flow.value_in(unit)
+            return SquareRoot(low, high, full, _part(spec.cut_off, full, unit))
+        case Logarithm():
+            (low, high), (first, last) = axis.ends(spec.signal), spec.gives.ends_in(unit)
+            return Logarithmic(low, high, first, last)
+        case Transformer():
+            return _from_transformer(spec, axis, unit)
+    assert_never(spec)
+
+
+def _from_transformer(spec: Transformer, axis: SignalAxis, unit: Unit) -> Scale:
     side = parse_unit(spec.unit)
     for what, found in (("signal", axis.typed), ("channel", unit)):
         if found.dimension != side.dimension:

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, assert_never
 
 import numpy as np
 
@@ -253,6 +253,8 @@ class Attendant:
                 self.log.add(Event(now, EventKind.LOG, due.rule, filled, action=due.action))
             case HandleAlarm(action, alarm, lasts_s):
                 self._handle(alarm, action, now, lasts_s)
+            case never:
+                assert_never(never)
 
     def _fill(self, text: str, due: Due, now: datetime) -> str:
         """A text with its names filled in."""

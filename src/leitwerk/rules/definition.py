@@ -86,7 +86,7 @@ class WriteLog:
 
 @dataclass(frozen=True, slots=True)
 class HandleAlarm:
-    """HandleAlarm, reset or shelve an alarm (``channel.alarm``), as an operator would."""
+    """Acknowledge, reset or shelve an alarm (``channel.alarm``), as an operator would."""
 
     action: OperatorAction
     alarm: str

@@ -266,14 +266,17 @@ def _check_action(action: Action, known: _Known, path: KeyPath, findings: Findin
         case ChangeSetting(setting, value):
             _check_change(setting, value, known, path, findings)
         case HandleAlarm(_, alarm):
-            if alarm not in known.alarms:
-                valid = ", ".join(sorted(known.alarms)[:8])
-                message = f"there is no alarm {alarm[:60]!r}"
-                findings.error("unknown-name", path, message, valid=valid)
+            _check_alarm(alarm, known, path, findings)
         case Snapshot():
             pass  # any label will do
         case never:
             assert_never(never)
+
+
+def _check_alarm(alarm: str, known: _Known, path: KeyPath, findings: Findings) -> None:
+    if alarm not in known.alarms:
+        valid = ", ".join(sorted(known.alarms)[:8])
+        findings.error("unknown-name", path, f"there is no alarm {alarm[:60]!r}", valid=valid)
 
 
 def _check_switched(output: str, known: _Known, path: KeyPath, findings: Findings) -> None:

@@ -13,17 +13,41 @@ from conftest import EXAMPLES, KILN, ROOT, checked, kept, kiln
 from leitwerk.check.account import Fate, leaves
 from leitwerk.datasheet.vocabulary import VOCABULARY
 from leitwerk.parsing.yaml_text import Map
+from leitwerk.setup.model import setup_schema
 
 NAMES = sorted(path.name for path in EXAMPLES.iterdir() if path.name.endswith(".yaml"))
 SHEETS = resources.files("leitwerk") / "datasheets"
 FICHTE = (SHEETS / "fichte-8.yaml").read_text("utf-8")
-# Keys that no example has, where they may stand: channel, alarm, output, top of the file.
+# Keys that no example has, where they may stand: in a channel, at the top of the file.
 MORE = {
-    "channel": ["group: slow", "time_constant: 5 s", "tare: [{offset: 1, taken: 2026-03-02T08:40Z}]"],
-    "top": ["store: every 1 min", "mains: 60 Hz", "when_full: overwrite", "report: every 1 h",
-            "autonomy: 3 d", "integration: 20 ms", "groups: {slow: {store: every 10 min}}",
-            "settings: {name: KILN-2}", "statistics: mean, maximum"],
+    "channel": [
+        "group: slow", "time_constant: 5 s", "tare: [{offset: 1, taken: 2026-03-02T08:40Z}]",
+        "shunt: 250 Ω", "leads: 0.5 Ω",
+        ("alarms: {a: {inside: 40..50 °C, hysteresis: 1 K}, b: {falls: 5 K, within: 5 min, latch: yes},"
+        " c: {changes: 9 K, within: 5 min, clears_after: 10 s}}"),
+        ("calibration: {date: 2026-03-02, due: 2027-03-02, reference: R-1, uncertainty: 0.2 K,"
+        " found: {0 °C: 0.1 °C, 50 °C: 50.2 °C}, correct: offset and gain}"),
+    ],
+    "top": [
+        "store: every 1 min", "mains: 60 Hz", "when_full: overwrite", "report: every 1 h",
+        "autonomy: 3 d", "integration: 20 ms", "groups: {slow: {store: every 10 min}}",
+        "settings: {name: KILN-2}", "statistics: mean, maximum", "contact_list: people.yaml",
+        "services: {broker: 'mqtt+tcp://127.0.0.1:1883'}",
+        "contacts: {yard: {web: 'http://127.0.0.1:1/x', topic: yard/alarm}}",
+        "outputs: {fan: {terminal: R2, normal: on, safe: off, least_off: 3 s}}",
+        "rules: {night: {when: every 10 min, do: {log: still here}, quiet: '20:00..06:00'}}",
+    ],
 }  # fmt: skip
+
+
+def test_every_key_of_a_setup_is_among_those_that_are_drawn():
+    """A new key without an end in the account would else pass unseen."""
+    texts = [(EXAMPLES / name).read_text("utf-8") for name in NAMES]
+    drawn = "\n".join([*texts, *MORE["channel"], *MORE["top"]])
+    schema = setup_schema()
+    for part in (schema, *schema["$defs"].values()):
+        for key in part.get("properties", {}):
+            assert re.search(rf"\b{key}:", drawn), key
 
 
 @given(st.data())

@@ -115,6 +115,15 @@ def test_commands_on_the_pages_exist():
             assert name in _COMMANDS, f"{page.name}: leitwerk {name}"
 
 
+def test_the_rule_of_every_finding_is_in_the_guide():
+    calls = re.compile(r'\.(?:error|warning|note)\(\s*"([a-z]+(?:-[a-z]+)*)"')
+    sources = [path.read_text("utf-8") for path in (ROOT / "src").rglob("*.py")]
+    rules = {rule for source in sources for rule in calls.findall(source)}
+    guide = "\n".join(page.read_text("utf-8") for page in PAGES)
+    assert len(rules) > 100
+    assert [rule for rule in sorted(rules) if f"`{rule}`" not in guide] == []
+
+
 @pytest.mark.process
 def test_the_page_on_python_runs_from_top_to_bottom(tmp_path):
     page = (ROOT / "docs" / "guide" / "from-python.md").read_text("utf-8")

@@ -49,9 +49,8 @@ def warn_host_work(
         if asked and findings.mentions(path)
     ]
     if condensed:
-        what = (
-            f"{model} does not do this: 'leitwerk condense' does, from a recording that was fetched"
-        )
+        keys = _named([".".join(path) for path in condensed])
+        what = f"{model} does not work {keys}: 'leitwerk condense' does, from a fetched recording"
         _warn(condensed[0], what, findings)
     if setup.schedule:
         what = f"{model} keeps no schedule: Leitwerk starts and stops its runs, {_ATTEND}"

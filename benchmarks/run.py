@@ -7,6 +7,7 @@ the goal. Nothing here fails: a benchmark informs, the tests decide.
 from __future__ import annotations
 
 import gc
+import os
 import subprocess
 import sys
 import tempfile
@@ -48,6 +49,7 @@ from leitwerk.transfer.batch import BatchItem, upload_batch
 from leitwerk.transfer.task import UploadOptions
 from leitwerk.transfer.upload import upload
 
+KILN = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text("utf-8")
 CHANNELS = 10_000
 REPEATS = 7
 POLLS = 400
@@ -141,9 +143,8 @@ def check_large_setup() -> None:
 
 def poll_all_channels() -> None:
     model = "fichte-8"
-    text = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text("utf-8")
     with start_standin(model) as standin:
-        checked = checked_setup(text.replace("127.0.0.1:5020", f"127.0.0.1:{standin.address.port}"))
+        checked = checked_setup(KILN.replace("127.0.0.1:5020", f"127.0.0.1:{standin.address.port}"))
         sheet, channels = checked.datasheet, checked.channels
         with connect(checked) as device:
             upload(checked, device, UploadOptions("build/bench", find_profile(model).passwords))
@@ -173,13 +174,22 @@ def poll_all_channels() -> None:
 
 
 def start_up() -> None:
+    # As installed: with compiled modules, which this variable would forbid to write.
+    env = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
+
     def run(*code: str) -> Callable[[], object]:
-        return lambda: subprocess.run([sys.executable, *code], check=True, capture_output=True)
+        words = [sys.executable, *code]
+        return lambda: subprocess.run(words, check=True, capture_output=True, env=env)
 
     library = run("-c", "import click")
     for option in ("--help", "--version"):
         result = compare(run("-m", "leitwerk", option), library)
         show(f"leitwerk {option}, against importing click", result, "ms", 1e3, "under 2")
+    with tempfile.TemporaryDirectory() as folder:
+        setup = Path(folder) / "kiln.yaml"
+        setup.write_text(KILN, encoding="utf-8")
+        result = compare(run("-m", "leitwerk", "check", str(setup)), run("-c", "import numpy"))
+    show("leitwerk check, against importing NumPy", result, "ms", 1e3, "at most 2.5")
 
 
 def many_registers() -> None:
@@ -257,13 +267,12 @@ UNITS, AT_ONCE, ALONE = 100, 8, 6
 def batch() -> None:
     """100 devices, each of which takes 20 ms for an answer: a batch against one after the other."""
     words = ("--copies", str(UNITS), "--numbered", "--slow", "0.02")
-    kiln = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text("utf-8")
     with tempfile.TemporaryDirectory() as folder, start_standin("fichte-8", *words) as standin:
         items = []
         for line, address in enumerate(standin.addresses):
             with open_device(find_datasheet("fichte-8"), address) as device:
                 serial = device.identify().serial
-            text = kiln.replace("modbus+tcp://127.0.0.1:5020?unit=3", str(address))
+            text = KILN.replace("modbus+tcp://127.0.0.1:5020?unit=3", str(address))
             items.append(BatchItem(line, checked_setup(text.replace("K2-00417", serial))))
 
         def carry(some: list[BatchItem], at_once: int) -> Callable[[], object]:

@@ -1,4 +1,4 @@
-"""Uploads broken off at every single request, by every kind of end, and what becomes of them."""
+"""Uploads interrupted at every single request, by every kind of end, and what becomes of them."""
 
 import contextlib
 import hashlib
@@ -106,7 +106,7 @@ def test_cut_at_every_request_then_recovered(tmp_path_factory, model, end, undo,
         assert (found is RecoveryState.NEW) == (firmware.holding == new)
         lw.recover(journal, again, lw.UploadOptions(keep, passwords), undo=undo)
         assert firmware.holding == (old if undo else new)
-        with pytest.raises(lw.FileProblem, match="no upload to this device was broken off"):
+        with pytest.raises(lw.FileProblem, match="no upload to this device was interrupted"):
             unfinished(keep, setup.setup.device.serial)
     record_property("cut points", f"{model}, {end}: {cuts}")
     assert cuts >= 9
@@ -148,7 +148,7 @@ def test_another_upload_is_refused_until_the_broken_one_is_settled(tmp_path):
     device = lw.Device(sheet, MemoryLink(firmware))
     other = checked(setup.setup.source.content.decode().replace("80 A·h", "90 A·h"))
     before = list(firmware.holding)
-    with pytest.raises(lw.UploadError, match="an earlier upload to this device was broken off"):
+    with pytest.raises(lw.UploadError, match="an earlier upload to this device was interrupted"):
         lw.upload(other, device, lw.UploadOptions(tmp_path, passwords))
     assert firmware.holding == before
 
@@ -192,7 +192,7 @@ def test_a_killed_process_leaves_what_the_command_recovers(leitwerk, tmp_path, m
             plan = leitwerk("upload", str(path), "--plan")
             assert (plan.exit_code == 0) == (how == "--finish")
             assert (device.read_settings() == old) == (how == "--undo")
-    assert "no upload to this device was broken off" in leitwerk("recover", str(path)).stderr
+    assert "no upload to this device was interrupted" in leitwerk("recover", str(path)).stderr
 
 
 @pytest.mark.process

@@ -95,7 +95,7 @@ class Sdi12Link:
         if len(values) != count:
             raise LinkError(
                 f"{self.address}: '{body}' promised {count} values and gave {len(values)}",
-                remedy="was the measurement broken off, by another master or a weak supply?",
+                remedy="was the measurement interrupted, by another master or a weak supply?",
             )
         return values
 

@@ -1,6 +1,6 @@
 """The journal: what an upload is about to do, on disk before it does it.
 
-It is there while an upload is under way, and stays when one was broken off; then it says what was
+It is there while an upload is under way, and stays when one was interrupted; then it says what was
 changed from what to what, so that the upload can be finished or undone.
 """
 
@@ -26,7 +26,7 @@ _VERSION = 1
 
 @dataclass(frozen=True)
 class Journal:
-    """An upload under way, or broken off. ``stage`` is the last thing that it was about to do."""
+    """An upload under way, or interrupted. ``stage`` is the last thing that it was about to do."""
 
     path: Path
     source: TaskSource
@@ -80,7 +80,7 @@ class Journal:
 
     def __str__(self) -> str:
         when = self.started.isoformat(timespec="seconds").replace("+00:00", "Z")
-        return f"{self.source} of {when} by {self.by}, broken off at the step '{self.stage}'"
+        return f"{self.source} of {when} by {self.by}, interrupted at the step '{self.stage}'"
 
 
 def read_journal(folder: Path) -> Journal | None:
@@ -107,7 +107,7 @@ def read_journal(folder: Path) -> Journal | None:
     except (ValueError, KeyError, TypeError, AttributeError) as error:
         raise FileProblem(
             f"{path} is not a journal, or damaged: {error}",
-            remedy="an upload to this device was broken off; read the device, compare it with the "
+            remedy="an upload to this device was interrupted; read the device, compare it with the "
             "backups beside this file, then move the file away",
         ) from error
 

@@ -1,4 +1,4 @@
-"""After an upload that was broken off: what state the device is in, finishing it, undoing it."""
+"""After an interrupted upload: what state the device is in, finishing it, undoing it."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ class RecoveryState(enum.StrEnum):
 
 @dataclass(frozen=True)
 class InterruptedUpload:
-    """A device after an upload that was broken off."""
+    """A device after an interrupted upload."""
 
     journal: Journal
     found: RecoveryState
@@ -63,7 +63,7 @@ class InterruptedUpload:
 
 
 def unfinished(folder: str | Path, serial: str) -> Journal:
-    """The journal of an upload to a device that was broken off.
+    """the journal of an interrupted upload to a device.
 
     Raises
     ------
@@ -75,14 +75,14 @@ def unfinished(folder: str | Path, serial: str) -> Journal:
     journal = read_journal(own)
     if journal is None:
         raise FileProblem(
-            f"there is no {JOURNAL} in {own}: no upload to this device was broken off",
+            f"there is no {JOURNAL} in {own}: no upload to this device was interrupted",
             remedy="is this the folder where its backups and receipts are?",
         )
     return journal
 
 
 def inspect_interrupted(journal: Journal, device: Device) -> InterruptedUpload:
-    """Read a device after an upload that was broken off; nothing is written.
+    """Read a device after an interrupted upload; nothing is written.
 
     Raises
     ------
@@ -107,7 +107,7 @@ def inspect_interrupted(journal: Journal, device: Device) -> InterruptedUpload:
 
 
 def recover(journal: Journal, device: Device, options: UploadOptions, *, undo: bool) -> Receipt:
-    """Finish an upload that was broken off, or undo it; either ends verified.
+    """Finish an interrupted upload, or undo it; either ends verified.
 
     A recording that it had stopped is started again. Undone is in reverse order, for devices where
     each setting counts as soon as it is written.

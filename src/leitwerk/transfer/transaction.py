@@ -120,7 +120,7 @@ class _Attempt:
         self.earlier = read_journal(files.folder)
         self.require_own()
         status = self.step("look what it is doing", device.status)
-        # What was stopped by an upload that was broken off is started again by this one.
+        # What was stopped by an interrupted upload is started again by this one.
         self.stopped = self.earlier is not None and self.earlier.stopped and not status.recording
         before = self.step("read its settings", device.read_settings)
         self.step("keep a backup", lambda: files.write_backup(before, identity, started))
@@ -173,14 +173,14 @@ class _Attempt:
     # ------------------------------------------------------------------ before the first write
 
     def require_own(self) -> None:
-        """Insist that an upload which was broken off is this one, or is settled by it."""
+        """Insist that an upload which was interrupted is this one, or is settled by it."""
         earlier, mine = self.earlier, self.task.source
         if earlier is None or self.task.replaces:
             return
         if (earlier.source.kind, earlier.source.sha256) == (mine.kind, mine.sha256):
             return  # the same again: it goes on from where it stopped
         raise UploadError(
-            f"an earlier upload to this device was broken off: {earlier}",
+            f"an earlier upload to this device was interrupted: {earlier}",
             state="not known before it is read; 'leitwerk recover' reads it",
             remedy="finish or undo that one first: leitwerk recover, with --finish or --undo",
         )
@@ -250,7 +250,7 @@ class _Attempt:
     def open_journal(self, files: KeptFiles, identity: Identity, started: datetime) -> None:
         """What is about to happen is on disk before it does.
 
-        After an upload that was broken off, what the device had *before that* is what counts; and
+        After an interrupted upload, what the device had *before that* is what counts; and
         once it is being undone, there is no other way than back.
         """
         changes = {change.setting: change for change in self.changes}
@@ -275,7 +275,7 @@ class _Attempt:
     # ------------------------------------------------------------------ writing
 
     def make_ready(self, status: Status, files: KeptFiles, before: DeviceSettings) -> None:
-        """Nothing may be recording, in the way, or left from an upload that was broken off."""
+        """Nothing may be recording, in the way, or left from an interrupted upload."""
         if self.stops:
             if self.journal is not None:
                 self.journal = self.journal.at("stop the recording", stopped=True)
@@ -379,7 +379,7 @@ class _Attempt:
         if self.journal is not None and self.settings in NOTHING_TO_RECOVER:
             with contextlib.suppress(LeitwerkError):
                 if self.earlier is not None and self.settings in AS_BEFORE:
-                    # What was broken off before this attempt still is.
+                    # What was interrupted before this attempt still is.
                     self.earlier.at(self.earlier.stage)
                 else:
                     self.journal.close()

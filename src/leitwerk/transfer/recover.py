@@ -63,7 +63,7 @@ class InterruptedUpload:
 
 
 def unfinished(folder: str | Path, serial: str) -> Journal:
-    """the journal of an interrupted upload to a device.
+    """The journal of an interrupted upload to a device.
 
     Raises
     ------

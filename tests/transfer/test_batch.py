@@ -1,6 +1,7 @@
 """One setup for many devices."""
 
 import json
+from importlib import resources
 
 import pytest
 
@@ -65,9 +66,14 @@ def test_every_unit_gets_its_own_and_a_second_run_goes_on_with_the_rest(fleet, l
 
 
 def test_a_batch_accepts_what_check_accepts(fleet, leitwerk, tmp_path):
-    """Limit sets and contact lists too, which stand in files of their own."""
+    """Limit sets and contact lists too, which stand in files of their own beside the setup."""
+    own = (resources.files("leitwerk") / "limitsets" / "timber-store.yaml").read_text("utf-8")
+    (tmp_path / "limitsets").mkdir()
+    (tmp_path / "limitsets" / "our-store.yaml").write_text(
+        own.replace("name: timber-store", "name: our-store"), "utf-8"
+    )
     setup = example("kiln-guard", "modbus+tcp://z").replace(
-        'unit: "%"', 'unit: "%"\n    limits: {set: timber-store, product: framing}', 1
+        'unit: "%"', 'unit: "%"\n    limits: {set: our-store, product: framing}', 1
     )
     begin, end = setup.index("contacts:\n"), setup.index("rules:\n")
     people = setup[begin:end]

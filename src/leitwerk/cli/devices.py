@@ -206,11 +206,12 @@ def resolve_device(
     from leitwerk.parsing.address import DeviceName, parse_where
     from leitwerk.project.inventory import Inventory, resolve_address
     from leitwerk.project.library import find_datasheet, known_models
-    from leitwerk.project.setups import load_setup
+    from leitwerk.project.setups import datasheet_of, load_setup
 
     if Path(where).is_file():
         setup = load_setup(where)
-        return find_datasheet(model or setup.device.model), resolve_address(setup.device.at)
+        sheet = find_datasheet(model) if model else datasheet_of(setup)
+        return sheet, resolve_address(setup.device.at)
     place = parse_where(where)
     if isinstance(place, DeviceName):
         known = Inventory.nearest().find(place.name)

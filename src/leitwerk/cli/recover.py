@@ -41,8 +41,7 @@ def recover(
     from leitwerk.cli.progress import StepView
     from leitwerk.devices.device import open_device
     from leitwerk.project.inventory import resolve_address
-    from leitwerk.project.library import find_datasheet
-    from leitwerk.project.setups import load_setup
+    from leitwerk.project.setups import datasheet_of, load_setup
     from leitwerk.transfer.recover import inspect_interrupted, unfinished
     from leitwerk.transfer.recover import recover as settle
 
@@ -50,7 +49,7 @@ def recover(
         raise click.UsageError("--finish or --undo, not both")
     wanted = load_setup(setup)
     journal = unfinished(kept_folder(setup, writing.folder), wanted.device.serial)
-    sheet = find_datasheet(wanted.device.model)
+    sheet = datasheet_of(wanted)
     with (
         open_device(sheet, resolve_address(wanted.device.at), link=link) as device,
         StepView() as steps,

@@ -34,11 +34,10 @@ def _moment(text: str | None, zone: ZoneInfo) -> datetime:
 def _checked(setup: str) -> CheckedSetup:
     """A setup checked on its datasheet, also one with errors."""
     from leitwerk.check.compile import check_setup
-    from leitwerk.project.library import find_datasheet
-    from leitwerk.project.setups import load_setup
+    from leitwerk.project.setups import datasheet_of, load_setup
 
     loaded = load_setup(setup)
-    return check_setup(loaded, find_datasheet(loaded.device.model))
+    return check_setup(loaded, datasheet_of(loaded))
 
 
 _from = click.option(

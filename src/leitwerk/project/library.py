@@ -21,29 +21,31 @@ from leitwerk.setup.limits import LimitSet, parse_limits
 DATASHEETS, LIMIT_SETS = "datasheets", "limitsets"  # folders
 
 
-def own_folders(kind: str = DATASHEETS) -> list[Path]:
-    """Where users keep files of their own of a kind (datasheets, limit sets), the nearest first.
+def own_folders(kind: str, near: Path) -> list[Path]:
+    """Where users keep files of their own of a kind (datasheets, limit sets), the first ones first.
 
-    The folder of that name in this one or one above it, then the same in the user's data folder.
+    The folder of that name in the folder ``near`` (that of a setup) or one above it; the same from
+    the current folder; the same in the user's data folder.
     """
-    here = Path.cwd()
-    near = [folder / kind for folder in (here, *here.parents) if (folder / kind).is_dir()]
-    return [*near[:1], Path(user_data_dir("leitwerk", appauthor=False)) / kind]
+    found = []
+    for start in (near.absolute(), Path.cwd()):
+        found += [f / kind for f in (start, *start.parents) if (f / kind).is_dir()][:1]
+    return [*found, Path(user_data_dir("leitwerk", appauthor=False)) / kind]
 
 
-def known_models() -> dict[str, Path | Traversable]:
+def known_models(near: Path = Path()) -> dict[str, Path | Traversable]:
     """The datasheet file of each model that there is one for.
 
-    One of the user's own stands before a shipped one of the same name.
+    One of the user's own, as ``own_folders`` finds it, stands before a shipped one of the same name.
     """
-    return _found_files(DATASHEETS)
+    return _found_files(DATASHEETS, near)
 
 
-def _found_files(kind: str) -> dict[str, Path | Traversable]:
+def _found_files(kind: str, near: Path) -> dict[str, Path | Traversable]:
     """The YAML files of a kind, by name: shipped ones, and before them the user's own."""
     shipped = resources.files("leitwerk") / kind
     found: dict[str, Path | Traversable] = {f.name: f for f in shipped.iterdir()}
-    for folder in reversed(own_folders(kind)):
+    for folder in reversed(own_folders(kind, near)):
         if folder.is_dir():
             found |= {f.name: f for f in folder.iterdir() if f.is_file()}
     return {
@@ -57,8 +59,8 @@ def _content_of(file: Path | Traversable) -> tuple[bytes, str]:
     return file.read_bytes(), file.name
 
 
-def find_datasheet(model: str) -> Datasheet:
-    """The datasheet of a model, the user's own or a shipped one.
+def find_datasheet(model: str, near: Path = Path()) -> Datasheet:
+    """The datasheet of a model, the user's own (from the folder ``near`` on) or a shipped one.
 
     Raises
     ------
@@ -68,7 +70,7 @@ def find_datasheet(model: str) -> Datasheet:
         It has mistakes.
 
     """
-    models = known_models()
+    models = known_models(near)
     if model not in models:
         raise FileProblem(
             f"there is no datasheet for the model {model!r}",
@@ -83,13 +85,13 @@ def _parse_once(content: bytes, file: str) -> Datasheet:
     return parse_datasheet(content, file=file, further=further_protocols)
 
 
-def known_limits() -> dict[str, Path | Traversable]:
+def known_limits(near: Path = Path()) -> dict[str, Path | Traversable]:
     """The file of each limit set, by its name; one's own stand before shipped ones."""
-    return _found_files(LIMIT_SETS)
+    return _found_files(LIMIT_SETS, near)
 
 
-def find_limits(name: str) -> LimitSet:
-    """The limit set of a name, the user's own or a shipped one.
+def find_limits(name: str, near: Path = Path()) -> LimitSet:
+    """The limit set of a name, the user's own (from the folder ``near`` on) or a shipped one.
 
     Raises
     ------
@@ -99,7 +101,7 @@ def find_limits(name: str) -> LimitSet:
         It has mistakes.
 
     """
-    sets = known_limits()
+    sets = known_limits(near)
     if name not in sets:
         raise FileProblem(
             f"there is no limit set {name[:40]!r}",
@@ -115,13 +117,13 @@ def _parse_limits_once(content: bytes, file: str) -> LimitSet:
 
 @dataclass(frozen=True)
 class Library:
-    """What setups in a folder may name: limit sets anywhere, contact lists beside them."""
+    """What setups in a folder may name: limit sets of their project, contact lists beside them."""
 
     folder: Path = Path()
 
     def find_limits(self, name: str) -> LimitSet:
         """The limit set of a name, the user's own or a shipped one."""
-        return find_limits(name)
+        return find_limits(name, self.folder)
 
     def find_contacts(self, name: str) -> dict[str, Contact]:
         """The contacts of a list beside the setup."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from leitwerk.check.compile import check_setup
@@ -49,8 +50,9 @@ def choose_model(setup: Setup) -> list[ModelFit]:
     Which device the setup names plays no part; what its channels, alarms and settings ask for does.
     """
     fits = []
-    for model in known_models():
-        datasheet = find_datasheet(model)
+    near = Path(setup.source.file).parent
+    for model in known_models(near):
+        datasheet = find_datasheet(model, near)
         findings = check_setup(setup, datasheet, any_model=True).findings
         errors = tuple(f for f in findings if f.is_error)
         warnings = sum(f.severity is Severity.WARNING for f in findings)

@@ -150,15 +150,28 @@ def _draft_file(path: str | Path) -> tuple[Setup | None, Findings]:
     return draft_setup(read_bytes(path), file=str(path), library=Library(Path(path).parent))
 
 
+def datasheet_of(setup: Setup) -> Datasheet:
+    """The datasheet of a setup's model: one of its project, or a shipped one.
+
+    Raises
+    ------
+    FileProblem
+        There is none for this model.
+
+    """
+    return find_datasheet(setup.device.model, Path(setup.source.file).parent)
+
+
 def _datasheet_for(setup: Setup, findings: Findings) -> Datasheet | None:
     model = setup.device.model
-    if model in known_models():
-        return find_datasheet(model)
+    known = known_models(Path(setup.source.file).parent)
+    if model in known:
+        return datasheet_of(setup)
     if findings.mentions(("device", "model")):
         findings.error(
             "unknown-model",
             ("device", "model"),
             f"there is no datasheet for the model {model!r}",
-            valid=", ".join(known_models()),
+            valid=", ".join(known),
         )
     return None

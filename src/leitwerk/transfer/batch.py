@@ -107,7 +107,8 @@ def read_batch(setup: str | Path, table: str | Path) -> list[BatchItem]:
         name = f"{setup} with {table}:{line}"
         try:
             one = parse_setup(own, file=name, folder=Path(setup).parent)
-            checked = check_setup(one, find_datasheet(one.device.model)).require()
+            sheet = find_datasheet(one.device.model, Path(setup).parent)
+            checked = check_setup(one, sheet).require()
         except SetupError as error:
             errors += [finding for finding in error.findings if finding.is_error]
         else:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.points import Point, Stored
 from leitwerk.devices.device import Device
 from leitwerk.errors import DeviceRefused, LinkError
 from leitwerk.parsing.quantities import format_number
@@ -61,5 +61,5 @@ def try_datasheet(device: Device) -> Iterator[PointTrial]:
             yield PointTrial(group, point.name, point.place, value, _unit(point), trouble)
 
 
-def _unit(point: Any) -> str:
-    return "" if point.unit in {"signal", "channel"} or point.choices else point.unit
+def _unit(point: Point) -> str:
+    return "" if point.unit in {"signal", "channel"} or point.choice_numbers else point.unit

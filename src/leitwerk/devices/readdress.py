@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TypeVar
 
+from leitwerk.datasheet.points import Point, Stored
 from leitwerk.datasheet.vocabulary import BUS_UNIT, NAME, SET_BUS_UNIT
 from leitwerk.devices.device import Device
 from leitwerk.devices.presence import Presence, probe
@@ -23,6 +24,7 @@ from leitwerk.identity import Identity, same_number
 from leitwerk.links.options import LinkOptions
 from leitwerk.parsing.address import BusAddress, LinkAddress
 
+_T = TypeVar("_T")
 _AFTER_RESTART = (
     "some devices take a new address only after a restart: restart it, then look where it answers "
     "with 'leitwerk find'"
@@ -147,7 +149,7 @@ def change_name(
 def _require_serial(
     device: Device, serial: str, on_progress: Callable[[str, int, int], None]
 ) -> Identity:
-    identity: Identity = _step(on_progress, "identify the device", device.identify)
+    identity = _step(on_progress, "identify the device", device.identify)
     if not same_number(identity.serial, serial):
         raise WrongDevice(
             f"the device at {device.address} has the serial number {identity.serial!r}, not "
@@ -157,7 +159,7 @@ def _require_serial(
     return identity
 
 
-def _unit_point(device: Device) -> Any:
+def _unit_point(device: Device) -> Point:
     for known in (BUS_UNIT, SET_BUS_UNIT):
         family = device.datasheet.family(known)
         if family is not None:
@@ -183,7 +185,7 @@ def _require_free(device: Device, new: LinkAddress) -> None:
 
 
 @contextlib.contextmanager
-def _logged_in(device: Device, point: Any, passwords: Mapping[str, str]) -> Any:
+def _logged_in(device: Device, point: Point, passwords: Mapping[str, str]) -> Iterator[None]:
     role = point.role or device.datasheet.role
     if role:
         device.log_in_with(role, passwords)
@@ -194,7 +196,7 @@ def _logged_in(device: Device, point: Any, passwords: Mapping[str, str]) -> Any:
             device.log_out()
 
 
-def _write(device: Device, point: Any, value: Any) -> None:
+def _write(device: Device, point: Point, value: Stored) -> None:
     device.write_point(point, value)
     if device.commits:
         device.command("commit")
@@ -212,7 +214,7 @@ def _is_at(address: LinkAddress, serial: str, reach: Callable[[LinkAddress], Dev
         return False
 
 
-def _step(on_progress: Callable[[str, int, int], None], name: str, act: Callable[[], Any]) -> Any:
+def _step(on_progress: Callable[[str, int, int], None], name: str, act: Callable[[], _T]) -> _T:
     on_progress(name, 0, 1)
     result = act()
     on_progress(name, 1, 1)

@@ -88,7 +88,7 @@ def large_datasheet() -> Datasheet:
     sheet = find_datasheet("fichte-8")
     takes = sheet.terminals["1"].takes
     settings = {
-        name: replace(family, indices=range(1, CHANNELS + 3)) if family.indices else family
+        name: replace(family, own_indices=range(1, CHANNELS + 3)) if family.indices else family
         for name, family in sheet.groups["settings"].items()
     }
     return replace(

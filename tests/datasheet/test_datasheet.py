@@ -71,7 +71,7 @@ def test_values_are_stored_as_the_device_stores_them(where, value, words, stored
 )
 def test_what_cannot_be_stored_is_refused(where, value, message):
     with pytest.raises(QuantityError, match=message) as caught:
-        where.encode(value)
+        where.storable(value)
     assert caught.value.valid
 
 

@@ -96,7 +96,7 @@ def test_values_as_texts(query, value, text, stored):
 )
 def test_what_cannot_be_told_is_refused(query, value):
     with pytest.raises(lw.QuantityError) as caught:
-        query.encode(value)
+        query.storable(value)
     assert caught.value.valid
 
 

@@ -76,7 +76,7 @@ def _storable(
         message = f"{datasheet.model} cannot store this: {error.message}"
         findings.error("not-storable", w.path, message, valid=error.valid, remedy=error.remedy)
         return None
-    if stored != w.value and isinstance(stored, float) and w.path:
+    if stored != w.value and not isinstance(stored, str) and w.path:
         unit, step = parse_unit(w.unit), format_number(family.template.resolution)
         asked = format_value(float(w.value), unit)
         findings.note(

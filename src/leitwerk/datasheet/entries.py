@@ -12,8 +12,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, WithJsonSchema
 
-from leitwerk.datasheet.register_points import TABLES, TIMES
-from leitwerk.datasheet.registers import NUMBER_TYPES
+from leitwerk.datasheet.register_points import BCD_VERSION, TABLES, UNIX_TIME
+from leitwerk.datasheet.registers import NUMBER_TYPES, time_layout
 from leitwerk.datasheet.text_points import MAX_TEXT
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.models import Model, YesNo, reader, text_of
@@ -57,11 +57,16 @@ def _kind(value: object) -> tuple[str, int]:
         return "text", (int(match[1]) + 1) // 2
     if match := _BCD_TYPE.fullmatch(text):
         return "bcd", int(match[1]) // 4
-    if text in TIMES:
-        return text, 3 if text == "bcd date-time" else 2
+    if text == UNIX_TIME:
+        return text, 2
+    if layout := time_layout(text):
+        return text, len(layout[1])
+    if text == BCD_VERSION:
+        return text, 1
     if text == "bit":
         return "u16", 1
-    valid = ", ".join((*NUMBER_TYPES, "bit", "bcd 8", *TIMES, "text 16"))
+    times = ("bcd date-time", "bcd YYYY MMDD hhmm ss", UNIX_TIME)
+    valid = ", ".join((*NUMBER_TYPES, "bit", "bcd 8", BCD_VERSION, *times, "text 16"))
     raise QuantityError(f"{text!r} is not a type", valid=valid)
 
 
@@ -153,8 +158,8 @@ BitsField = Annotated[
 ]
 CodeField = Annotated[
     int,
-    reader(int, lambda v: parse_code(text_of(v, "an address"))),
-    _shape("An address, such as 0x4000", "0x4000"),
+    reader(int, lambda v: parse_code(text_of(v, "a code"))),
+    _shape("A code or an address as in a manual", 4, "0x4000"),
 ]
 NumberField = Annotated[float, reader(float, _number), _shape("A number in the point's unit", 25.0)]
 KindField = Annotated[
@@ -233,8 +238,9 @@ class RegisterEntry(PointEntry):
     at: AtField
     type: KindField
     offset: NumberField | None = None
-    choices: dict[str, Count] = Field(default_factory=dict)
+    choices: dict[str, CodeField] = Field(default_factory=dict)
     characters: Literal["ascii", "latin-1"] = "ascii"
+    filled_with: Literal["zeros", "spaces"] = "zeros"
     read_only: YesNo = "no"
     words: Literal["high first", "low first"] = "high first"
     bytes: Literal["in order", "swapped"] = "in order"

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import math
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import TypeAlias
 
@@ -23,7 +24,7 @@ from leitwerk.findings import Findings
 from leitwerk.parsing.quantities import parse_quantity
 
 Groups: TypeAlias = Mapping[str, Mapping[str, PointFamily[Point]]]
-_INDEX_SPAN = re.compile(r"\{([a-z]+) +(\d{1,6})\.\.(\d{1,6})\}")
+_INDEX_SPAN = re.compile(r"\{([a-z]+) +(\d{1,6}(?:\.\.\d{1,6})?(?:, *\d{1,6}(?:\.\.\d{1,6})?)*)\}")
 # Registers, by table and address -> the points on them: group, name, and the bits that are theirs.
 _Owner: TypeAlias = tuple[str, str, int]
 _Owners: TypeAlias = dict[tuple[str, int], list[_Owner]]
@@ -44,7 +45,7 @@ def read_family(name: str, entry: PointEntry, protocol: str) -> PointFamily[Poin
 
     """
     match = _INDEX_SPAN.search(name)
-    indices = range(int(match[2]), int(match[3]) + 1) if match else range(0)
+    indices = _indices(match[2]) if match else range(0)
     if isinstance(entry, TextEntry):
         return PointFamily(_text_point(family_name(name), entry, protocol), indices)
     assert isinstance(entry, RegisterEntry)
@@ -60,6 +61,41 @@ def read_family(name: str, entry: PointEntry, protocol: str) -> PointFamily[Poin
     return PointFamily(point, indices, entry.at.stride)
 
 
+def join_families(one: PointFamily[Point], other: PointFamily[Point]) -> PointFamily[Point]:
+    """A family whose members lie in two places: ``{n 1..4}`` here, ``{n 5..8}`` there.
+
+    Raises
+    ------
+    QuantityError
+        Both have a member in common, or differ in more than their place.
+
+    """
+    name = one.template.name
+    if twice := sorted(set(one.indices) & set(other.indices)) or ([0] if not one.indices else []):
+        what = f" for {twice[0]}" if one.indices else ""
+        raise QuantityError(f"{name} is there twice{what}", valid="each index once")
+    first, second = one.template, other.template
+    if isinstance(first, RegisterPoint) and isinstance(second, RegisterPoint):
+        second = replace(second, table=first.table, start=first.start)
+    if first != second:
+        raise QuantityError(
+            f"the members of {name} differ in more than their place",
+            valid="the same type, step, unit and choices for all",
+        )
+    return replace(one, further=(*one.further, other))
+
+
+def _indices(text: str) -> Sequence[int]:
+    """The numbers of ``1..8`` or ``1, 3..4``."""
+    spans = [part.split("..") for part in text.replace(" ", "").split(",")]
+    numbers = [k for span in spans for k in range(int(span[0]), int(span[-1]) + 1)]
+    if not numbers or sorted(set(numbers)) != numbers:
+        raise QuantityError(f"{text} are not rising numbers", valid="1..8, or 1, 3..4")
+    if len(spans) == 1:
+        return range(numbers[0], numbers[-1] + 1)
+    return tuple(numbers)
+
+
 def _register_point(name: str, entry: RegisterEntry) -> RegisterPoint:
     kind, words = entry.type
     point = RegisterPoint(
@@ -70,14 +106,15 @@ def _register_point(name: str, entry: RegisterEntry) -> RegisterPoint:
         kind,
         step=entry.step.value if entry.step else 1.0,
         offset=entry.offset or 0.0,
-        choices=tuple(entry.choices.items()),
+        choices=tuple((word, _signed(code, kind)) for word, code in entry.choices.items()),
         characters=entry.characters,
+        filler=0x20 if entry.filled_with == "spaces" else 0,
         low_word_first=entry.words == "low first",
         bytes_swapped=entry.bytes == "swapped",
         bits=entry.bits,
         unit=_unit(entry),
         limits=None if entry.span is None else (entry.span.low, entry.span.high),
-        special=tuple((_signed(parse_code(c), kind), word) for c, word in entry.special.items()),
+        special=tuple((_special_code(c, kind), word) for c, word in entry.special.items()),
         substitute=entry.value_if_sensor_missing,
         read_only=entry.read_only == "yes" or entry.at.table in {"input", "discrete"},
         role=entry.role,
@@ -121,6 +158,13 @@ def _text_point(name: str, entry: TextEntry, protocol: str) -> TextPoint:
 
 def _unit(entry: PointEntry) -> str:
     return entry.step.unit.symbol if entry.step and entry.step.unit else entry.unit
+
+
+def _special_code(text: str, kind: str) -> float:
+    """A code that stands for no value: in a floating point register also NaN, or a number."""
+    if kind not in FLOATS:
+        return _signed(parse_code(text), kind)
+    return math.nan if text.casefold() == "nan" else parse_quantity(text).value
 
 
 def _signed(code: int, kind: str) -> int:

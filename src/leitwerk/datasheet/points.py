@@ -8,15 +8,19 @@ from __future__ import annotations
 
 import re
 from abc import ABC, abstractmethod
+from collections.abc import Sequence
 from dataclasses import KW_ONLY, dataclass
+from functools import cached_property
 from typing import Generic, Self, TypeAlias, TypeVar
 
 from leitwerk.parsing.quantities import parse_quantity
 from leitwerk.parsing.units import parse_unit
 
-Stored: TypeAlias = float | str
+# A number is a float; a whole one that a float could not hold exactly is an int.
+Stored: TypeAlias = float | int | str
 
 INDEX = re.compile(r"\{(\w+)\}")
+_LONG = re.compile(r"[-+]?\d{16,20}")  # more digits than a float holds
 # Units that another setting decides: that of the input, and that of the channel.
 OF_SIGNAL, OF_CHANNEL = "signal", "channel"
 
@@ -116,8 +120,11 @@ class Point(ABC):
             The text is not a number in such a unit.
 
         """
-        if self.is_text or self.is_time or self.choice_names:
+        is_word = any(text == name for _, name in self.special)
+        if self.is_text or self.is_time or self.choice_names or is_word:
             return text
+        if _LONG.fullmatch(text.strip()):
+            return int(text)
         return parse_quantity(text).value_in(parse_unit(self.unit))
 
 
@@ -130,13 +137,24 @@ def name_at(name: str, index: int) -> str:
 P_co = TypeVar("P_co", bound=Point, covariant=True)
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class PointFamily(Generic[P_co]):
-    """Points that differ by one index: ``channel.{n}.range`` lives at ``start + stride * n``."""
+    """Points that differ by one index: ``channel.{n}.range`` lives at ``start + stride * n``.
+
+    ``further`` are members of the same family that lie elsewhere.
+    """
 
     template: P_co
-    indices: range
+    own_indices: Sequence[int]
     stride: int = 0
+    further: tuple[PointFamily[P_co], ...] = ()
+
+    @cached_property
+    def indices(self) -> Sequence[int]:
+        """The indices of all members; empty for a single point."""
+        if not self.further:
+            return self.own_indices
+        return tuple(sorted([*self.own_indices, *(i for f in self.further for i in f.indices)]))
 
     def name_at(self, index: int | None) -> str:
         """The name of the point of one index."""
@@ -153,9 +171,12 @@ class PointFamily(Generic[P_co]):
         """
         if index is None or not self.indices:
             return self.template
-        if index not in self.indices:
-            raise KeyError(index)
-        return self.template.at(index, self.stride)
+        if index in self.own_indices:
+            return self.template.at(index, self.stride)
+        for family in self.further:
+            if index in family.own_indices:
+                return family.point(index)
+        raise KeyError(index)
 
     def storable(self, value: Stored) -> Stored:
         """As ``Point.storable``; every member of the family stores alike."""

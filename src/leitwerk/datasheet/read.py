@@ -45,6 +45,7 @@ from leitwerk.datasheet.point_entries import (
     check_overlaps,
     family_name,
     in_registers,
+    join_families,
     read_family,
 )
 from leitwerk.datasheet.points import Point, PointFamily
@@ -189,10 +190,11 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
 
 
 def _families(group: str, file: DatasheetFile, findings: Findings) -> dict[str, PointFamily[Point]]:
-    families = {}
+    families: dict[str, PointFamily[Point]] = {}
     for name, entry in getattr(file, group).items():
         with _collect((group, name), findings):
-            families[family_name(name)] = read_family(name, entry, file.link)
+            found, key = read_family(name, entry, file.link), family_name(name)
+            families[key] = join_families(families[key], found) if key in families else found
     return families
 
 

@@ -10,6 +10,7 @@ import re
 import struct
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
+from typing import NoReturn
 
 from leitwerk.datasheet.points import Point, Stored, name_at
 from leitwerk.datasheet.registers import (
@@ -18,19 +19,24 @@ from leitwerk.datasheet.registers import (
     pack_bcd,
     pack_number,
     pack_time,
+    pack_version,
     readable,
     reorder,
     round_steps,
+    time_layout,
     unpack_bcd,
     unpack_number,
     unpack_time,
+    unpack_version,
 )
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import format_number
 
 TABLES = ("holding", "input", "coil", "discrete")
 BIT_TABLES = ("coil", "discrete")
-TIMES = ("bcd date-time", "unix time")
+BCD_VERSION = "bcd version"
+UNIX_TIME = "unix time"
+_CODE = re.compile(r"code ([0-9A-F]+(?: [0-9A-F]+)*)")
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +44,7 @@ class RegisterPoint(Point):
     """One value in ``words`` 16-bit registers (or bits) from ``start`` in ``table``.
 
     A number is ``step`` · raw + ``offset``. ``bits`` (lowest, highest) is for a field inside one
-    register.
+    register. A text is filled up with the character ``filler``.
     """
 
     table: str
@@ -49,6 +55,7 @@ class RegisterPoint(Point):
     offset: float = 0.0
     choices: tuple[tuple[str, int], ...] = ()
     characters: str = "ascii"
+    filler: int = 0
     low_word_first: bool = False
     bytes_swapped: bool = False
     bits: tuple[int, int] | None = None
@@ -70,12 +77,12 @@ class RegisterPoint(Point):
     @property
     def is_text(self) -> bool:
         """Whether the value is a free text."""
-        return self.kind == "text"
+        return self.kind in {"text", BCD_VERSION}
 
     @property
     def is_time(self) -> bool:
         """Whether the value is a moment, written as a text."""
-        return self.kind in TIMES
+        return self.kind == UNIX_TIME or time_layout(self.kind) is not None
 
     @property
     def choice_numbers(self) -> tuple[tuple[str, float], ...]:
@@ -96,6 +103,8 @@ class RegisterPoint(Point):
 
     def special_name(self, value: float) -> str:
         """What a number stands for that is not a value, empty when it is one."""
+        if math.isnan(value):
+            return next((name for code, name in self.special if math.isnan(code)), "")
         near = self.resolution / 2.0
         at = ((abs(value - (code * self.step + self.offset)), name) for code, name in self.special)
         return next((name for distance, name in at if distance <= near), "")
@@ -135,24 +144,44 @@ class RegisterPoint(Point):
             long or has characters it does not have.
 
         """
-        if self.is_text:  # the same as below, without packing and unpacking it
+        if self.kind == "text":  # the same as below, without packing and unpacking it
             text = str(value)
             self._require_text(text)
             return text.rstrip()
+        if not (self.is_text or self.is_time):
+            self._require(value)
         return self.decode(self.encode(value))
+
+    def _require(self, value: Stored) -> None:
+        """Insist on a value that the device accepts; what it may show besides is not one."""
+        if isinstance(value, str):
+            valid = [*(name for name, _ in self.choices), *(name for _, name in self.special)]
+            if value not in valid:
+                what = f"it knows no {value!r} here" if valid else f"{value!r} is not a number"
+                raise QuantityError(what, valid=", ".join(valid) or "a number")
+        elif self.limits is not None:
+            slack = self.step / 2
+            if not self.limits[0] - slack <= value <= self.limits[1] + slack:
+                self._report_outside(value)
 
     def encode(self, value: Stored) -> tuple[int, ...]:
         """The words that stand for a value, rounded to the device's resolution.
 
+        Whatever ``decode`` gives can be written back: also a value that the device does not document.
         A field inside a register gives the register with only this field in it.
 
         Raises
         ------
         QuantityError
-            As for ``storable``.
+            No words stand for it.
 
         """
-        if self.is_text:
+        if (self.is_time or self.kind == "bcd") and (code := _CODE.fullmatch(str(value))):
+            words = tuple(int(word, 16) for word in code[1].split())
+            return reorder(words, low_first=self.low_word_first, swapped=self.bytes_swapped)
+        if self.kind == BCD_VERSION:
+            words = pack_version(str(value))
+        elif self.is_text:
             words = self._encode_text(str(value))
         elif self.is_time:
             words = pack_time(str(value), self.kind)
@@ -169,29 +198,31 @@ class RegisterPoint(Point):
         return reorder(words, low_first=self.low_word_first, swapped=self.bytes_swapped)
 
     def _raw(self, value: Stored) -> float:
-        if self.choices:
-            return self._code(str(value))
         if isinstance(value, str):
-            raise QuantityError(f"{value!r} is not a number", valid="a number")
+            return self._code(value)
         number = value
         if self.kind not in FLOATS and math.isfinite(value):
-            number = round((value - self.offset) / self.step)
-        low, high = self._raw_span()
-        inside = low <= number <= high
-        if inside and self.limits is not None:
-            slack = self.step / 2
-            inside = self.limits[0] - slack <= value <= self.limits[1] + slack
-        if not inside:
-            low, high = self.span()
-            raise QuantityError(
-                f"{format_number(value)} is outside what it can hold",
-                valid=f"{format_number(low)}..{format_number(high)}",
+            is_exact = isinstance(value, int) and self.step == 1.0 and self.offset.is_integer()
+            number = (
+                value - int(self.offset) if is_exact else round((value - self.offset) / self.step)
             )
+        low, high = self._raw_span()
+        if not low <= number <= high:
+            self._report_outside(value)
         return number
+
+    def _report_outside(self, value: float) -> NoReturn:
+        low, high = self.span()
+        raise QuantityError(
+            f"{format_number(value)} is outside what it can hold",
+            valid=f"{format_number(low)}..{format_number(high)}",
+        )
 
     def decode(self, words: tuple[int, ...]) -> Stored:
         """The value that words stand for; an unknown choice is shown as ``code 17``."""
         words = reorder(words, low_first=self.low_word_first, swapped=self.bytes_swapped)
+        if self.kind == BCD_VERSION:
+            return unpack_version(words)
         if self.is_text:
             packed = struct.pack(f">{len(words)}H", *words)
             return readable(packed.split(b"\0")[0].decode("latin-1").rstrip())
@@ -201,7 +232,7 @@ class RegisterPoint(Point):
         if number is None:
             return "code " + " ".join(f"{w:04X}" for w in words)
         for code, name in self.special:
-            if code == number:
+            if code == number or (math.isnan(code) and math.isnan(number)):
                 return name
         if self.choices:
             names = {code: name for name, code in self.choices}
@@ -227,16 +258,19 @@ class RegisterPoint(Point):
         low, high = self.bits
         return ((1 << (high - low + 1)) - 1) << low
 
-    def _code(self, name: str) -> int:
-        for known, code in self.choices:
-            if known == name:
-                return code
-        valid = ", ".join(known for known, _ in self.choices)
-        raise QuantityError(f"it knows no {name!r} here", valid=valid)
+    def _code(self, name: str) -> float:
+        """The code of a choice, of a word for no value, or of what was shown as ``code 17``."""
+        known = {**{word: code for code, word in self.special}, **dict(self.choices)}
+        if name in known:
+            return known[name]
+        shown = name.removeprefix("code ")
+        if self.choices and shown != name and shown.removeprefix("-").isdecimal():
+            return int(shown)
+        raise QuantityError(f"it knows no {name!r} here", valid=", ".join(known) or "a number")
 
     def _encode_text(self, text: str) -> tuple[int, ...]:
         self._require_text(text)
-        raw = text.encode("latin-1").ljust(self.capacity, b"\0")
+        raw = text.encode("latin-1").ljust(self.capacity, bytes([self.filler]))
         return struct.unpack(f">{self.words}H", raw)
 
     def _require_text(self, text: str) -> None:

@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from leitwerk.datasheet.points import INDEX, Point, Stored, name_at
-from leitwerk.datasheet.registers import readable, round_steps
+from leitwerk.datasheet.registers import EXACT, readable, round_steps
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import format_number
 
 # SCPI-1999 volume 1, 7.2.1.4 and 7.2.1.5: these numbers stand for infinity and for no number.
 INFINITE, NO_NUMBER = 9.9e37, 9.91e37
 _CODE_DIGITS = 9
+_PLAIN = re.compile(r"code [\w.+-]{1,40}")
 MAX_TEXT = 256  # characters of a text that anybody stores in an instrument
 
 
@@ -95,35 +97,50 @@ class TextPoint(Point):
             It cannot store that.
 
         """
+        if isinstance(value, str) and not self.is_text and value not in self._words():
+            valid = ", ".join(self._words())
+            what = f"it knows no {value!r} here" if valid else f"{value!r} is not a number"
+            raise QuantityError(what, valid=valid or "a number")
+        if not isinstance(value, str):
+            low, high = self.span()
+            if not low - self.step / 2 <= value <= high + self.step / 2:
+                raise QuantityError(
+                    f"{format_number(value)} is outside what it can hold",
+                    valid=f"{format_number(low)}..{format_number(high)}",
+                )
         return self.decode(self.encode(value))
+
+    def _words(self) -> dict[str, str]:
+        """The words that stand for codes: choices, and what a special code is called."""
+        special = {name: _digits(code) for code, name in self.special}
+        return {**special, **dict(self.choices)}
 
     def encode(self, value: Stored) -> str:
         """The text that stands for a value.
 
+        Whatever ``decode`` gives can be written back: also a value that the device does not document.
+
         Raises
         ------
         QuantityError
-            It cannot store that: a number outside its span, an unknown choice, a text that is too
-            long or has characters that would end or change the message.
+            No text stands for it: a word without a code, a text that is too long or has characters
+            that would end or change the message.
 
         """
-        if self.choices:
-            known = dict(self.choices)
-            if str(value) not in known:
-                raise QuantityError(f"it knows no {value!r} here", valid=", ".join(known))
-            return known[str(value)]
-        if self.is_text:
+        if self.is_text and not self.choices:
             return self._safe(str(value))
-        if isinstance(value, str) or not math.isfinite(value):
+        if isinstance(value, str):
+            words = self._words()
+            if value in words:
+                return words[value]
+            if value.startswith("code ") and _PLAIN.fullmatch(value):
+                return value.removeprefix("code ")
+            raise QuantityError(f"it knows no {value!r} here", valid=", ".join(words) or "a number")
+        if isinstance(value, int):
+            return str(value)
+        if not math.isfinite(value):
             raise QuantityError(f"{value!r} is not a number", valid="a number")
-        number = round(value / self.step) * self.step if self.step else value
-        low, high = self.span()
-        if not low - self.step / 2 <= number <= high + self.step / 2:
-            raise QuantityError(
-                f"{format_number(number)} is outside what it can hold",
-                valid=f"{format_number(low)}..{format_number(high)}",
-            )
-        return f"{number:.12g}"
+        return _digits(round(value / self.step) * self.step if self.step else value)
 
     def _safe(self, text: str) -> str:
         spoils = next((c for c in text if c in self.dialect.forbids), "")
@@ -145,20 +162,39 @@ class TextPoint(Point):
             return f"code {text}"
         if self.is_text:
             return text.removeprefix('"').removesuffix('"')
-        try:
-            number = float(text)
-        except ValueError:
+        number = _number(text)
+        if number is None:
             return f"code {text}"
-        if abs(number) >= INFINITE:
-            return math.nan if number == NO_NUMBER else math.copysign(math.inf, number)
+        if name := self.special_name(float(number)):
+            return name
+        if isinstance(number, int) or not math.isfinite(number):
+            return number
         return round_steps(round(number / self.step), self.step, 0.0) if self.step else number
 
     def number(self, text: str) -> float:
         """An answer as a number: a choice by its position; NaN when it is neither."""
-        value = self.decode(text)
         if self.choices:
-            return dict(self.choice_numbers).get(str(value), math.nan)
-        return value if isinstance(value, float) else math.nan
+            return dict(self.choice_numbers).get(str(self.decode(text)), math.nan)
+        number = _number(text)
+        return math.nan if number is None else float(number)
+
+
+def _number(text: str) -> float | int | None:
+    """The number that an answer is, None when it is none; a long whole number is exact."""
+    text = text.strip()
+    try:
+        number = float(text)
+    except ValueError:
+        return None
+    if abs(number) >= INFINITE:
+        return math.nan if number == NO_NUMBER else math.copysign(math.inf, number)
+    if abs(number) > EXACT and text.removeprefix("+").removeprefix("-").isdecimal():
+        return int(text)
+    return number
+
+
+def _digits(number: float) -> str:
+    return f"{number:.12g}"
 
 
 @dataclass(frozen=True, slots=True)

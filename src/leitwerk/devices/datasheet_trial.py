@@ -26,7 +26,7 @@ class PointTrial:
     trouble: str
 
     def __str__(self) -> str:
-        value = format_number(self.value, 9) if isinstance(self.value, float) else self.value
+        value = format_number(self.value, 9) if isinstance(self.value, float | int) else self.value
         shown = self.trouble or f"{value}" + (f" {self.unit}" if self.unit else "")
         return f"{self.group:9} {self.name:32} {self.place:18} {shown}"
 

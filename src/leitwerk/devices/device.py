@@ -304,8 +304,15 @@ class Device:
         return self.read_points(points)
 
     def write_point(self, point: Point, value: Stored) -> None:
-        """Write one point, such as an address or a window; settings go by ``write_settings``."""
-        self._write_one(point, value)
+        """Write one point, such as an address or a window; settings go by ``write_settings``.
+
+        Raises
+        ------
+        QuantityError
+            The device does not accept this value.
+
+        """
+        self._write_one(point, point.storable(value))
 
     def _write_one(self, point: Point, value: Stored, *, secret: bool = False) -> None:
         with self._explained():
@@ -325,11 +332,13 @@ class Device:
 
 
 def _text(value: Stored) -> str:
-    return value if isinstance(value, str) else f"{value:.15g}"
+    if isinstance(value, float):
+        return f"{value:.15g}"
+    return str(value)
 
 
 def _whole(value: Stored) -> int:
-    return int(value) if isinstance(value, float) else 0
+    return 0 if isinstance(value, str) else int(value)
 
 
 def connect(setup: CheckedSetup, *, link: LinkOptions = USUAL) -> Device:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -33,8 +34,13 @@ class Poller:
         qualities = [channel.quality_point(sheet) for channel in channels]
         self._told = np.array([k for k, q in enumerate(qualities) if q is not None], np.intp)
         points += [quality for quality in qualities if quality is not None]
-        # Where the device says nothing of its quality, the value itself must.
-        self._own = [(k, points[k]) for k, q in enumerate(qualities) if q is None]
+        # Where the device says nothing of its quality, the value itself must; where it says good, a
+        # code in the value still stands for no value.
+        self._own = [
+            (k, points[k])
+            for k, q in enumerate(qualities)
+            if q is None or points[k].special or points[k].substitute is not None
+        ]
         self._has_junction = sheet.has(COLD_JUNCTION)
         if self._has_junction:
             points.append(sheet.point(COLD_JUNCTION))
@@ -60,13 +66,16 @@ class Poller:
         numbers = self._read()
         # A code that the datasheet does not know falls on the last entry: quality unknown.
         last = self._quality_of_code.size - 1
-        codes = np.minimum(numbers[self._codes], last).astype(np.intp)
+        codes = numbers[self._codes]
+        codes = np.where((codes >= 0) & (codes < last), codes, last).astype(np.intp)
         junction = float(numbers[-1]) if self._has_junction else None
         qualities = np.zeros(self._values.stop, dtype=np.uint8)
         qualities[self._told] = self._quality_of_code[codes]
         values = numbers[self._values]
+        qualities[np.isnan(values) & (qualities == Quality.GOOD)] = Quality.NO_NUMBER
         for column, point in self._own:
-            qualities[column] = own_quality(point, float(values[column]))
+            if qualities[column] in {Quality.GOOD, Quality.NO_NUMBER}:
+                qualities[column] = own_quality(point, float(values[column]))
         return values, qualities, junction
 
 
@@ -76,13 +85,12 @@ def own_quality(point: Point, value: float) -> Quality:
     A code that stands for no value is bad, and so is the value that the device shows in place of a
     missing sensor: it must never be taken for a reading.
     """
-    if value != value:
+    if special := point.special_name(value):
+        return _QUALITIES.get(special, Quality.OPEN_SENSOR)
+    if math.isnan(value):
         return Quality.NO_NUMBER
     if point.substitute is not None and abs(value - point.substitute) <= point.resolution / 2.0:
         return Quality.OPEN_SENSOR
-    special = point.special_name(value)
-    if special:
-        return _QUALITIES.get(special, Quality.OPEN_SENSOR)
     low, high = point.span()
     if value < low:
         return Quality.BELOW_RANGE

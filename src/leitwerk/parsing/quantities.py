@@ -94,6 +94,8 @@ def format_number(value: float, digits: int = 6) -> str:
     ('75', '0.3', '0')
 
     """
+    if isinstance(value, int):  # it has more digits than a float holds: all of them count
+        return str(value)
     if not math.isfinite(value):
         return "–"
     text = f"{value:.{digits}g}"

@@ -85,7 +85,7 @@ class LineDevice(ABC):
         point = self._writes[known]
         value = point.decode(line.removeprefix(known))
         try:
-            point.encode(value)
+            point.storable(value)
         except QuantityError:
             return self.refuse("value")
         self.settings[point.name] = value

@@ -91,7 +91,7 @@ class Probe:
             if body.startswith(point.query):
                 value = point.decode(body.removeprefix(point.query))
                 try:
-                    point.encode(value)
+                    point.storable(value)
                 except QuantityError:
                     return "e2"
                 self.values[point.name] = value

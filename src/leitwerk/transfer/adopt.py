@@ -105,7 +105,7 @@ def _head(
     for known, key, unit in _TIMED:
         value = settings.get(known)
         if value is not None:
-            shown = f"{_exact(value)} {unit}" if isinstance(value, float) else str(value)
+            shown = f"{_exact(value)} {unit}" if not isinstance(value, str) else str(value)
             lines.append(f"{key} {shown}")
     return [*lines, ""] if lines[-1] else lines
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 from dataclasses import replace
 
 from leitwerk.alarms.definition import AlarmDefinition, Watch
@@ -16,6 +17,10 @@ from leitwerk.datasheet.vocabulary import (
     ALARM_DELAY,
     ALARM_LATCH,
     ALARM_TRIP,
+    INPUT_ALARM_DELAY,
+    INPUT_ALARM_HIGH,
+    INPUT_ALARM_HYSTERESIS,
+    INPUT_ALARM_LOW,
 )
 from leitwerk.errors import QuantityError, UnitError
 from leitwerk.findings import Findings, KeyPath
@@ -75,6 +80,43 @@ def device_alarm(
     """
     if not alarm.side or alarm.only_while is not None or not _has_all(alarm, datasheet):
         return None
+    return _turned_back(alarm, host)
+
+
+def input_alarms(
+    alarms: Iterable[AlarmDefinition], host: Chain, datasheet: Datasheet
+) -> tuple[AlarmDefinition, ...]:
+    """The alarms that an input of its own can have: one above and one below at the most.
+
+    Both have one delay and one hysteresis, or none where the model has no setting for it. The first
+    that fits decides; the others are left to Leitwerk.
+    """
+    found: dict[str, AlarmDefinition] = {}
+    for alarm in alarms:
+        if not alarm.side or alarm.only_while is not None or alarm.latch or alarm.clear_delay_s:
+            continue
+        turned = _turned_back(alarm, host)
+        if turned is None or turned.side in found:
+            continue
+        known = INPUT_ALARM_HIGH if turned.side == "above" else INPUT_ALARM_LOW
+        common = [(_in_common(other)) for other in found.values()]
+        needs_delay = turned.delay_s > 0 and not datasheet.has(INPUT_ALARM_DELAY)
+        apart = turned.point[0] != turned.point[1]
+        needs_hysteresis = apart and not datasheet.has(INPUT_ALARM_HYSTERESIS)
+        fits = datasheet.has(known) and not (needs_delay or needs_hysteresis)
+        if fits and all(each == _in_common(turned) for each in common):
+            found[turned.side] = turned
+    return tuple(found.values())
+
+
+def _in_common(alarm: AlarmDefinition) -> tuple[float, float]:
+    """What the two alarms of an input share: delay and hysteresis, but for rounding."""
+    trip, clear = alarm.point
+    return alarm.delay_s, round(abs(trip - clear), 9)
+
+
+def _turned_back(alarm: AlarmDefinition, host: Chain) -> AlarmDefinition | None:
+    """An alarm on the value, as one on what the device shows; None where that cannot be."""
     if not host.stages:
         return alarm
     if not host.has_inverse:

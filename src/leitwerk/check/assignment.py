@@ -9,7 +9,7 @@ from typing import NamedTuple
 from leitwerk.alarms.bands import Bands
 from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.check.alarm_doubts import Scope, check_chatter, check_doubt, may_chatter
-from leitwerk.check.alarms import check_alarms, device_alarm
+from leitwerk.check.alarms import check_alarms, device_alarm, input_alarms
 from leitwerk.check.bands import channel_bands
 from leitwerk.check.calibration import calibration_stages, check_reach, correction_of
 from leitwerk.check.channels import (
@@ -358,6 +358,8 @@ def _on_device(
     alarms: Iterable[AlarmDefinition], host: Chain, datasheet: Datasheet
 ) -> tuple[AlarmDefinition, ...]:
     """The alarms that the device can watch itself, in terms of what it shows."""
+    if datasheet.alarms_by_input:
+        return input_alarms(alarms, host, datasheet)
     turned = (device_alarm(alarm, host, datasheet) for alarm in alarms)
     return tuple(alarm for alarm in turned if alarm is not None)
 

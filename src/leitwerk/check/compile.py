@@ -130,7 +130,7 @@ def _check_counts(
         ("channels", c.name, "alarms", alarm.name) for c in channels for alarm in c.device_alarms
     ]
     most = datasheet.limits.alarms
-    if len(alarms) > most:
+    if len(alarms) > most and not datasheet.alarms_by_input:
         findings.error(
             "too-many-alarms",
             alarms[most],

@@ -8,7 +8,7 @@ from functools import lru_cache
 from leitwerk.check.calibration import calibration_stages
 from leitwerk.check.scaling import SignalAxis, build_scale, signal_unit, value_unit
 from leitwerk.datasheet.model import Datasheet, Input
-from leitwerk.datasheet.vocabulary import COLD_JUNCTION, SIGNAL_LOW
+from leitwerk.datasheet.vocabulary import COLD_JUNCTION, SIGNAL_LOW, VALUE_LOW
 from leitwerk.errors import DomainError, QuantityError, UnitError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import Span
@@ -125,7 +125,8 @@ def _of_sensor(
             valid=", ".join(datasheet.sensors),
         )
         return None
-    if sensor.has_cold_junction and not datasheet.has(COLD_JUNCTION):
+    has_junction = datasheet.junction_inside or datasheet.has(COLD_JUNCTION)
+    if sensor.has_cold_junction and not has_junction:
         findings.error(
             "no-cold-junction",
             (*path, "sensor"),
@@ -230,7 +231,7 @@ def _of_signal(
         assert signal is not None
         (low, high), (first, last) = axis.ends(signal), signal.ends_in(unit)
         scale = TwoPoint(low, high, first, last)
-    scales_itself = datasheet.has(SIGNAL_LOW)
+    scales_itself = datasheet.has(SIGNAL_LOW) or bool(kind.ends and datasheet.has(VALUE_LOW))
     return _placed(channel, kind, scale, unit, axis, signal, path, findings, scales_itself)
 
 
@@ -261,12 +262,15 @@ def _placed(
 ) -> Measurement:
     """The scale divided: the device works a line where it can, Leitwerk works the rest."""
     line = as_line(scale, kind.ranges[0].high) if scales_itself else None
+    low, high = kind.ends or (0.0, kind.ranges[0].high)
     if line is not None:
-        shown, rest = line, Chain()
+        # The device may know the values at fixed signals only: the same line, through those.
+        ends = line.value([low, high]).tolist() if kind.ends else ()
+        shown, rest = (TwoPoint(low, high, *ends) if ends else line), Chain()
     else:
         # The device shows the bare signal. It has no way to switch its scale off, so it gets the line
         # that gives each signal itself, over the largest range: any two points of it would do.
-        shown, rest = TwoPoint(0.0, kind.ranges[0].high, 0.0, kind.ranges[0].high), Chain.of(scale)
+        shown, rest = TwoPoint(low, high, low, high), Chain.of(scale)
     if is_loop(channel, axis, signal):
         # What a current outside 3.6..21 mA means, in terms of what the device makes of it.
         bands = _bands_behind(shown, axis.per_typed)

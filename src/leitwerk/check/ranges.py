@@ -93,13 +93,14 @@ def _report_clipping(
     findings: Findings,
 ) -> None:
     fitting = [f for f in every.fits if not f.clips]
-    resolves = format_value(_short(fitting[0].resolution), m.unit) if fitting else ""
+    resolution = fitting[0].resolution if fitting else 0.0
+    resolves = f", which resolves {format_value(_short(resolution), m.unit)}" if resolution else ""
     findings.error(
         "range-clips",
         path,
         f"range {chosen} clips: the channel needs {format_span(*needed, m.input.unit)}",
         valid=", ".join(f.range.name for f in fitting) or "no range of this input is large enough",
-        remedy=f"write 'range: {fitting[0].range}', which resolves {resolves}" if fitting else "",
+        remedy=f"write 'range: {fitting[0].range}'{resolves}" if fitting else "",
     )
 
 
@@ -112,12 +113,17 @@ def _report_waste(
     findings: Findings,
 ) -> None:
     wide, narrow = every.fit(chosen), every.fit(best)
+    steps = (
+        f": one step of the converter is {format_value(_short(wide.resolution), m.unit)} instead "
+        f"of {format_value(_short(narrow.resolution), m.unit)}"
+        if narrow.resolution
+        else ""
+    )
     findings.warning(
         "range-too-wide",
         path,
         f"range {chosen} is {chosen.width / best.width:.3g} times as wide as {best}, which would "
-        f"do: one step of the converter is {format_value(_short(wide.resolution), m.unit)} instead "
-        f"of {format_value(_short(narrow.resolution), m.unit)}",
+        f"do{steps}",
         valid=", ".join(f.range.name for f in every.fits if not f.clips),
         remedy=f"write 'range: {best}'",
     )

@@ -37,6 +37,10 @@ from leitwerk.datasheet.vocabulary import (
     CHANNEL_UNIT,
     CONTACT_NAME,
     CONTACT_NUMBER,
+    INPUT_ALARM_DELAY,
+    INPUT_ALARM_HIGH,
+    INPUT_ALARM_HYSTERESIS,
+    INPUT_ALARM_LOW,
     OUTPUT_BAD,
     OUTPUT_HIGH,
     OUTPUT_LOW,
@@ -97,7 +101,13 @@ def wanted_settings(
         yield from _channel(channel)
     slots = {t.slot for t in datasheet.terminals.values()} - {c.slot for c in used}
     yield from _cleared(CHANNEL_SENSOR, sorted(slots), datasheet)
-    yield from _alarms(datasheet, used)
+    for known in (INPUT_ALARM_HIGH, INPUT_ALARM_LOW):
+        yield from _cleared(known, sorted(slots), datasheet)
+    if datasheet.alarms_by_input:
+        for channel in used:
+            yield from _input_alarms(channel, datasheet)
+    else:
+        yield from _alarms(datasheet, used)
     yield from _bands(datasheet, channels)
     yield from _outputs(datasheet, channels, outputs)
     yield from _contacts(setup, datasheet)
@@ -158,13 +168,28 @@ def _channel(c: WiredChannel) -> Iterator[Wanted]:
     yield Wanted(CHANNEL_UNIT, c.slot, shown_unit, (*path, "unit"))
     if isinstance(scale := c.measurement.shown, TwoPoint):
         signal_unit = c.measurement.input.unit.symbol
-        for known, value, unit in (
-            (SIGNAL_LOW, scale.signal_low, signal_unit),
-            (SIGNAL_HIGH, scale.signal_high, signal_unit),
-            (VALUE_LOW, scale.value_low, shown_unit),
-            (VALUE_HIGH, scale.value_high, shown_unit),
-        ):
-            yield Wanted(known, c.slot, value, (*path, "scale"), unit)
+        if c.measurement.input.ends is None:
+            yield Wanted(SIGNAL_LOW, c.slot, scale.signal_low, (*path, "scale"), signal_unit)
+            yield Wanted(SIGNAL_HIGH, c.slot, scale.signal_high, (*path, "scale"), signal_unit)
+        yield Wanted(VALUE_LOW, c.slot, scale.value_low, (*path, "scale"), shown_unit)
+        yield Wanted(VALUE_HIGH, c.slot, scale.value_high, (*path, "scale"), shown_unit)
+
+
+def _input_alarms(c: WiredChannel, datasheet: Datasheet) -> Iterator[Wanted]:
+    """The alarms of an input that belong to it: one above, one below, with what both have in common."""
+    unit = c.measurement.shown_unit.symbol if isinstance(c, SignalChannel) else ""
+    by_side = {alarm.side: alarm for alarm in c.device_alarms}
+    for side, known in (("above", INPUT_ALARM_HIGH), ("below", INPUT_ALARM_LOW)):
+        if (alarm := by_side.get(side)) is None:
+            yield from _cleared(known, (c.slot,), datasheet)
+            continue
+        path = ("channels", c.name, "alarms", alarm.name)
+        yield Wanted(known, c.slot, alarm.point[0], (*path, side), unit)
+    for alarm in c.device_alarms[:1]:
+        path = ("channels", c.name, "alarms", alarm.name)
+        trip, clear = alarm.point
+        yield Wanted(INPUT_ALARM_DELAY, c.slot, alarm.delay_s, (*path, "after"), "s")
+        yield Wanted(INPUT_ALARM_HYSTERESIS, c.slot, abs(trip - clear), (*path, "clear"), unit)
 
 
 def _alarms(datasheet: Datasheet, channels: Sequence[WiredChannel]) -> Iterator[Wanted]:

@@ -10,6 +10,8 @@ import click
 from leitwerk.cli.exit_codes import FINE, reports_errors
 from leitwerk.cli.options import for_option, link_options
 
+_UNKNOWN_STEP = 1e-4  # of the span, where the converter is not known
+
 if TYPE_CHECKING:
     from leitwerk.links.options import LinkOptions
     from leitwerk.parsing.units import Unit
@@ -64,8 +66,9 @@ def tare(
         return FINE
     found = checked.channel(channel)
     unit = found.unit
-    step = next(f["noise_free"] for f in explain_channel(found).ranges if f["chosen"])
     low, high = found.span
+    steps = (f["noise_free"] for f in explain_channel(found).ranges if f["chosen"])
+    step = next(steps, 0.0) or (high - low) * _UNKNOWN_STEP
     with connect(checked, link=link) as device:
         times, values, good = read_untared(
             checked, device, found, duration_s=duration_s, period_s=min(duration_s, 5.0) / 10.0

@@ -17,13 +17,19 @@ from leitwerk.datasheet.vocabulary import (
     CHANNEL_SENSOR,
     CHANNEL_VALUE,
     DRIVE_RELAY,
+    INPUT_ALARM_HIGH,
+    INPUT_ALARM_LOW,
+    LOGIN,
     RELAY_STATE,
+    VALUE_HIGH,
+    VALUE_LOW,
     VOCABULARY,
     WATCHDOG_AFTER,
     WATCHDOG_COUNT,
     KnownPoint,
 )
 from leitwerk.findings import Findings, KeyPath
+from leitwerk.signals.sensors import SENSORS
 
 _LIKE = 0.8  # similarity, 0 to 1, from which on a name is taken for a slip of another
 # Points of two groups of which the first is of no use without the second.
@@ -38,6 +44,7 @@ def check_datasheet(datasheet: Datasheet, written: Written, findings: Findings) 
     _check_members(datasheet, written, findings)
     _check_quality(datasheet, written, findings)
     _check_clearing(datasheet, written, findings)
+    _check_inputs(datasheet, findings)
     _check_slots(datasheet, written, findings)
     _check_counts(datasheet, written, findings)
     _check_roles(datasheet, findings)
@@ -72,7 +79,10 @@ def _check_near_misses(written: Written, findings: Findings) -> None:
 
 def _check_members(datasheet: Datasheet, written: Written, findings: Findings) -> None:
     """Points of a group that make no sense one without the other."""
+    fixed_ends = any(kind.ends for kind in datasheet.inputs.values())
     for (group, name), known in VOCABULARY.items():
+        if fixed_ends and known in {VALUE_LOW, VALUE_HIGH}:
+            continue  # the datasheet says at which signals they are
         if name in written[group]:
             missing = [other for other in known.along if other not in written[group]]
             if missing:
@@ -117,6 +127,38 @@ def _check_clearing(datasheet: Datasheet, written: Written, findings: Findings) 
                 at_key=True,
                 valid=f"{known.cleared!r} among the choices, if the device has it",
             )
+    for known in (INPUT_ALARM_HIGH, INPUT_ALARM_LOW):
+        words = [word for _, word in datasheet.point(known).special] if datasheet.has(known) else []
+        if datasheet.has(known) and known.cleared not in words:
+            findings.warning(
+                "cannot-be-cleared",
+                _place(written, known),
+                f"{known} has no code for {known.cleared!r}: an alarm that a setup does not use stays",
+                at_key=True,
+                valid="special: {0x8000: none}, if the device has such a code",
+            )
+
+
+def _check_inputs(datasheet: Datasheet, findings: Findings) -> None:
+    """Terminals whose value nothing shows, and sensors without the input that they need."""
+    if datasheet.terminals and not datasheet.has(CHANNEL_VALUE):
+        findings.error(
+            "no-value",
+            ("terminals",),
+            f"no reading {CHANNEL_VALUE} shows what is measured at them",
+            at_key=True,
+            remedy="add it to the readings; what the device measures by itself has no terminals",
+        )
+    for name in datasheet.sensors:
+        quantity = SENSORS[name].quantity
+        if quantity not in datasheet.inputs:
+            findings.error(
+                "sensor-without-input",
+                ("inputs",),
+                f"the device takes {name}, and has no input for {quantity}",
+                at_key=True,
+                valid=f"{quantity}: {{unit: {SENSORS[name].signal_unit}, ranges: [...]}}",
+            )
 
 
 def _check_slots(datasheet: Datasheet, written: Written, findings: Findings) -> None:
@@ -149,6 +191,14 @@ def _check_counts(datasheet: Datasheet, written: Written, findings: Findings) ->
 
 def _check_roles(datasheet: Datasheet, findings: Findings) -> None:
     roles = datasheet.writing.roles
+    if datasheet.has(LOGIN) and not roles:
+        findings.warning(
+            "login-unused",
+            ("access", LOGIN.name),
+            "no role logs in there: settings are written without a password",
+            at_key=True,
+            valid="transfer: {roles: [operator]}",
+        )
     for point in datasheet.points("settings"):
         if point.role and point.role not in roles:
             findings.error(

@@ -162,6 +162,11 @@ CodeField = Annotated[
     _shape("A code or an address as in a manual", 4, "0x4000"),
 ]
 NumberField = Annotated[float, reader(float, _number), _shape("A number in the point's unit", 25.0)]
+LogOutField = Annotated[
+    str,
+    reader(str, lambda v: v if v == "" else text_of(v, "what ends a login")),
+    _shape("What is written to the login to end it; nothing if not given", 0, ""),
+]
 KindField = Annotated[
     tuple[str, int], reader(tuple, _kind), _shape("How it is stored", "u16", "f32", "text 16")
 ]
@@ -198,6 +203,11 @@ class InputEntry(Model):
     bits: Count = 0
     noise_free_bits: Count = 0
     ranges: list[Text] = Field(default_factory=list)
+    ends: Ends | None = Field(
+        None,
+        description="The signals that the settings value_low and value_high of a channel stand for, "
+        "if fixed",
+    )
 
 
 class TerminalEntry(Model):
@@ -343,6 +353,9 @@ class Transfer(Model):
         default_factory=list,
         description="Who may write settings, by password; each may do all that those before it may",
     )
+    log_out: LogOutField | None = None
+    login_lasts: Amount | None = Field(None, description="The time after which a login lapses")
+    login_writes: Count = Field(0, description="The write requests after which a login lapses")
     requires_stopped: YesNo = "no"
     minimum_to_write: dict[str, Amount] = Field(
         default_factory=dict, description="Readings of its status that must be this large"
@@ -371,6 +384,9 @@ class DatasheetFile(Model):
     battery: Battery | None = None
     report: Report | None = None
     clock: Literal["local", "utc"] = "local"
+    cold_junction: Literal["reading", "inside"] = Field(
+        "reading", description="Whether thermocouples need the reading cold_junction"
+    )
     refusals: dict[str, Text] = Field(default_factory=dict)
     identity: dict[str, Any]
     status: dict[str, Any] = Field(default_factory=dict)

@@ -8,7 +8,15 @@ from functools import cached_property
 
 from leitwerk.datasheet.points import Point, PointFamily
 from leitwerk.datasheet.text_points import Replies
-from leitwerk.datasheet.vocabulary import CHANNEL_SENSOR, COMMAND, KnownPoint
+from leitwerk.datasheet.vocabulary import (
+    ALARM_TRIP,
+    CHANNEL_SENSOR,
+    COMMAND,
+    COMMANDS,
+    INPUT_ALARM_HIGH,
+    INPUT_ALARM_LOW,
+    KnownPoint,
+)
 from leitwerk.findings import Finding
 from leitwerk.parsing.quantities import Span, bytes_text
 from leitwerk.parsing.units import Unit
@@ -41,7 +49,9 @@ class Range:
 class Input:
     """What a kind of input takes: its ranges, in ``unit``, smallest first, and converter bits.
 
-    ``noise_free_bits`` are those that stand still when the signal does.
+    ``noise_free_bits`` are those that stand still when the signal does. Bits of 0 are not known: steps
+    of 0. ``ends`` are the signals that the settings for the low and the high value stand for, where a
+    model has no settings for the signals.
     """
 
     quantity: str
@@ -49,14 +59,16 @@ class Input:
     ranges: tuple[Range, ...] = ()
     bits: int = 0
     noise_free_bits: int = 0
+    ends: tuple[float, float] | None = None
 
     def step(self, chosen: Range) -> float:
-        """The smallest signal that the converter resolves in a range."""
-        return chosen.width / float(2**self.bits)
+        """The smallest signal that the converter resolves in a range; 0 when it is not known."""
+        return chosen.width / float(2**self.bits) if self.bits else 0.0
 
     def noise_free_step(self, chosen: Range) -> float:
-        """The smallest step of the signal that stands out of the converter's noise."""
-        return chosen.width / float(2 ** (self.noise_free_bits or self.bits))
+        """The smallest step of the signal that stands out of the noise; 0 when it is not known."""
+        bits = self.noise_free_bits or self.bits
+        return chosen.width / float(2**bits) if bits else 0.0
 
     def smallest_range(self, low: float, high: float) -> Range | None:
         """The smallest range that holds a signal, or None."""
@@ -170,12 +182,17 @@ class WritingTerms:
     """What writing settings takes.
 
     ``roles`` may write, by their passwords; each may do all that those before it may. ``minimum``
-    holds for points of the status, each with its unit.
+    holds for points of the status, each with its unit. ``log_out`` is what is written to the login to
+    end it, None where nothing is. A login lapses after ``login_lasts_s`` or ``login_writes`` write
+    requests; 0: it lasts.
     """
 
     roles: tuple[str, ...] = ()
     requires_stopped: bool = False
     minimum: Mapping[str, tuple[float, str]] = field(default_factory=dict)
+    log_out: str | None = None
+    login_lasts_s: float = 0.0
+    login_writes: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -209,6 +226,7 @@ class Datasheet:
     battery: Supply | None
     report_bytes: tuple[int, int] | None
     clock_is_utc: bool
+    junction_inside: bool
     max_gap: int
     refusals: Mapping[int, str]
     replies: Replies
@@ -228,10 +246,30 @@ class Datasheet:
         """The sensors whose curve the device has itself: choices of its setting for them."""
         return tuple(name for name in self.choices(CHANNEL_SENSOR) if name in SENSORS)
 
+    @property
+    def alarms_by_input(self) -> bool:
+        """Whether each input has alarms of its own, in place of a list of alarms."""
+        return not self.has(ALARM_TRIP) and (
+            self.has(INPUT_ALARM_HIGH) or self.has(INPUT_ALARM_LOW)
+        )
+
     @cached_property
     def commands(self) -> tuple[str, ...]:
-        """The commands of the device."""
-        return self.choices(COMMAND)
+        """The commands of the device: choices of one point, or points of their own."""
+        own = tuple(name for name, known in COMMANDS.items() if self.has(known))
+        return (*self.choices(COMMAND), *own)
+
+    def command_point(self, name: str) -> Point:
+        """The point by which a command is given.
+
+        Raises
+        ------
+        KeyError
+            The model has no such command.
+
+        """
+        known = COMMANDS.get(name)
+        return self.point(known if known is not None and self.has(known) else COMMAND)
 
     def input_for(self, dimension: str) -> Input | None:
         """The kind of input that takes signals of a dimension, or None."""

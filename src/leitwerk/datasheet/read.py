@@ -174,6 +174,7 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
         battery=battery,
         report_bytes=(file.report.bytes, file.report.value) if file.report else None,
         clock_is_utc=file.clock == "utc",
+        junction_inside=file.cold_junction == "inside",
         max_gap=file.transfer.max_gap if file.transfer else 0,
         refusals={
             int(code): text
@@ -218,7 +219,14 @@ def _writing(entry: Transfer | None) -> WritingTerms:
         name: (amount.value, amount.unit.symbol if amount.unit else "")
         for name, amount in entry.minimum_to_write.items()
     }
-    return WritingTerms(tuple(entry.roles), entry.requires_stopped == "yes", minimum)
+    return WritingTerms(
+        roles=tuple(entry.roles),
+        requires_stopped=entry.requires_stopped == "yes",
+        minimum=minimum,
+        log_out=entry.log_out,
+        login_lasts_s=entry.login_lasts.seconds if entry.login_lasts else 0.0,
+        login_writes=entry.login_writes,
+    )
 
 
 def _outputs(entries: Mapping[str, OutputEntry]) -> Iterator[OutputTerminal]:
@@ -295,7 +303,10 @@ def _input(name: str, entry: InputEntry) -> Input:
         low, high = parse_span(text).ends_in(unit)
         ranges.append(Range(text, low, high))
     ranges.sort(key=lambda r: r.width)
-    return Input(name, unit, tuple(ranges), entry.bits, entry.noise_free_bits)
+    ends = entry.ends.ends_in(unit) if entry.ends else None
+    if ends is not None and not ends[0] < ends[1]:
+        raise QuantityError(f"the ends {entry.ends} do not rise", valid="4..20 mA")
+    return Input(name, unit, tuple(ranges), entry.bits, entry.noise_free_bits, ends)
 
 
 def _terminals(entries: Mapping[str, TerminalEntry]) -> Iterator[tuple[str, Terminal]]:

@@ -142,6 +142,23 @@ SIGNAL_HIGH = _known("settings", _SCALE[1], "The scale: the upper signal", along
 VALUE_LOW = _known("settings", _SCALE[2], "The scale: the value at the lower signal", along=_SCALE)
 VALUE_HIGH = _known("settings", _SCALE[3], "The scale: the value at the upper signal", along=_SCALE)
 
+# Alarms that belong to an input; models without a list of alarms have these.
+INPUT_ALARM_HIGH = _known(
+    "settings", "channel.{n}.alarm.high", "Trip point of the input's own high alarm",
+    without=LEITWERK, cleared="none",
+)  # fmt: skip
+INPUT_ALARM_LOW = _known(
+    "settings", "channel.{n}.alarm.low", "Trip point of the input's own low alarm",
+    without=LEITWERK, cleared="none",
+)  # fmt: skip
+INPUT_ALARM_DELAY = _known(
+    "settings", "channel.{n}.alarm.delay", "The delay of both", without=LEITWERK
+)
+INPUT_ALARM_HYSTERESIS = _known(
+    "settings", "channel.{n}.alarm.hysteresis", "How far behind the trip point both clear",
+    without=LEITWERK,
+)  # fmt: skip
+
 _ALARM = ("alarm.{k}.channel", "alarm.{k}.condition", "alarm.{k}.trip")
 ALARM_CHANNEL = _known(
     "settings", _ALARM[0], "The slot of the channel that it watches", along=_ALARM
@@ -232,6 +249,10 @@ COMMAND = _known(
     "access", "command", "Carries out what is written to it",
     choices=("commit", "drop", "start", "stop", "erase recordings", "restart"),
 )  # fmt: skip
+COMMANDS = {
+    name: _known("access", f"command.{name.replace(' ', '_')}", f"The command {name!r} by itself")
+    for name in COMMAND.choices
+}
 LOGIN = _known("access", "login", "Takes the password of a role")
 SET_CLOCK = _known("access", "clock", "Sets its clock")
 SET_BUS_UNIT = _known(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self
@@ -15,7 +15,6 @@ from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point, Stored
 from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import (
-    COMMAND,
     DEVICE_CLOCK,
     LOGGED_IN,
     LOGIN,
@@ -63,6 +62,7 @@ class Device:
         kind = find_kind(datasheet.link)
         self.sleeps = kind.sleeps
         self._session: Session = kind.session(link, datasheet)
+        self._login: _Login | None = None
 
     def __enter__(self) -> Self:
         return self
@@ -203,12 +203,19 @@ class Device:
         settings = self.datasheet.settings
         points = {settings[name]: value for name, value in values.items()}
         with self._explained():
-            return self._session.write(points, progress, backwards=backwards)
+            return self._session.write(
+                points, progress, backwards=backwards, before=self._stay_logged_in
+            )
 
     def count_writes(self, values: Mapping[str, Stored]) -> int:
         """How many requests it would take to write settings."""
         settings = self.datasheet.settings
         return self._session.count_writes({settings[name]: v for name, v in values.items()})
+
+    @property
+    def drops(self) -> bool:
+        """Whether what was written can be dropped before it is in force, by a command."""
+        return "drop" in self.datasheet.commands
 
     @property
     def restarts(self) -> bool:
@@ -240,7 +247,9 @@ class Device:
 
     def command(self, name: str) -> None:
         """Have a command carried out: commit, drop, start, stop, erase recordings."""
-        self._write_one(self.datasheet.point(COMMAND), name)
+        point = self.datasheet.command_point(name)
+        value = name if point.choice_names else 1.0
+        self._write_one(point, value)
 
     def log_in(self, role: str, password: str) -> None:
         """Log in with the password of a role.
@@ -251,12 +260,9 @@ class Device:
             The password is not the one.
 
         """
-        point = self.datasheet.point(LOGIN)
         remedy = f"give the {role}'s password"
         try:
-            is_number = password.isdecimal() and not point.is_text
-            value: Stored = float(password) if is_number else password
-            self._write_one(point, value, secret=True)
+            self._send_login(password)
         except (DeviceRefused, QuantityError) as error:
             code = getattr(error, "code", None)
             message = f"the device refuses the password given for the {role}"
@@ -265,6 +271,14 @@ class Device:
         if not self.datasheet.may_act_as(logged_in, role):
             message = f"the password given is not the {role}'s"
             raise DeviceRefused(message, remedy=remedy)
+
+    def _send_login(self, password: str) -> None:
+        point = self.datasheet.point(LOGIN)
+        with self._explained():
+            self._session.write({point: _password(password, point)}, secret=True)
+        terms = self.datasheet.writing
+        if terms.login_lasts_s or terms.login_writes:
+            self._login = _Login(password, time.monotonic())
 
     def log_in_with(self, role: str, passwords: Mapping[str, str]) -> None:
         """Log in with the password of a role, out of several passwords.
@@ -284,9 +298,23 @@ class Device:
         self.log_in(role, password)
 
     def log_out(self) -> None:
-        """Give up the rights of a login."""
-        point = self.datasheet.point(LOGIN)
-        self._write_one(point, "" if point.is_text else 0.0)
+        """Give up the rights of a login, where the device has a way to do that."""
+        self._login = None
+        if self.datasheet.writing.log_out is not None:
+            point = self.datasheet.point(LOGIN)
+            self._write_one(point, _password(self.datasheet.writing.log_out, point))
+
+    def _stay_logged_in(self) -> None:
+        """Before a write: log in again where a login lapses by time or by the number of writes."""
+        if self._login is None:
+            return
+        terms = self.datasheet.writing
+        self._login.writes += 1
+        age_s = time.monotonic() - self._login.at_s
+        by_time = terms.login_lasts_s > 0 and age_s > terms.login_lasts_s / 2.0
+        by_count = 0 < terms.login_writes < self._login.writes
+        if by_time or by_count:
+            self._send_login(self._login.password)
 
     def read_points(self, points: Sequence[Point]) -> dict[str, Stored]:
         """The values of some points of the datasheet, by name."""
@@ -314,9 +342,9 @@ class Device:
         """
         self._write_one(point, point.storable(value))
 
-    def _write_one(self, point: Point, value: Stored, *, secret: bool = False) -> None:
+    def _write_one(self, point: Point, value: Stored) -> None:
         with self._explained():
-            self._session.write({point: value}, secret=secret)
+            self._session.write({point: value}, before=self._stay_logged_in)
 
     @contextmanager
     def _explained(self) -> Iterator[None]:
@@ -329,6 +357,20 @@ class Device:
                 raise
             message = f"{error.message}: {meaning}"
             raise DeviceRefused(message, code=error.code, remedy=error.remedy) from error
+
+
+@dataclass(slots=True)
+class _Login:
+    """A login that lapses: its password, when it was sent, and how many writes came since."""
+
+    password: str = field(repr=False)
+    at_s: float
+    writes: int = 0
+
+
+def _password(text: str, point: Point) -> Stored:
+    """A password as its point takes it: a number where the device has numbers."""
+    return float(text) if text.isdecimal() and not point.is_text else text
 
 
 def _text(value: Stored) -> str:

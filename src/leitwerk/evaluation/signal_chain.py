@@ -153,8 +153,11 @@ class Explanation:
             else:
                 text = (
                     f"one step {fit['resolution']:.2g} {self.unit}, noise-free "
-                    f"{fit['noise_free']:.2g} {self.unit}, headroom {fit['headroom']:.0%}"
+                    f"{fit['noise_free']:.2g} {self.unit}"
+                    if fit["resolution"]
+                    else "resolution not known"
                 )
+                text += f", headroom {fit['headroom']:.0%}"
                 text += ", recommended" if fit["recommended"] else ""
                 text += ", wastes a decade" if fit["wasteful"] else ""
             lines.append(f"  {mark} {fit['range']:{width}}  {text}")
@@ -268,7 +271,7 @@ def _steps(
     x, quality = at_input, Quality.GOOD
     if chosen is not None:
         x, quality = _converted(at_input, chosen, m.input.step(chosen))
-        text = f"range {chosen}, {m.input.bits} bits"
+        text = f"range {chosen}" + (f", {m.input.bits} bits" if m.input.bits else "")
         steps.append(ChainStep("converter", text, x, m.input.unit.symbol))
     for who, stage, unit in _stages(channel, on_device):
         values, qualities = stage.convert([x], [quality])
@@ -286,6 +289,8 @@ def _converted(signal: float, chosen: Range, step: float) -> tuple[float, Qualit
     if not chosen.holds(signal, signal):
         quality = Quality.BELOW_RANGE if signal < chosen.low else Quality.ABOVE_RANGE
         return signal, quality
+    if not step:
+        return signal, Quality.GOOD  # the converter is not known
     return chosen.low + round((signal - chosen.low) / step) * step, Quality.GOOD
 
 
@@ -317,6 +322,7 @@ def _budget(channel: SignalChannel, whole: Chain, at_input: float) -> Budget:
                 ("one step of the converter", m.input.step(chosen)),
                 ("noise of the converter", m.input.noise_free_step(chosen)),
             )
+            if step
         ]
     contributions += [
         Contribution("calibration", stage.expanded, "expanded")

@@ -34,10 +34,11 @@ class Session(Protocol):
         *,
         secret: bool = False,
         backwards: bool = False,
+        before: Callable[[], None] = lambda: None,
     ) -> int:
         """Write values in as few requests as possible; returns how many it took.
 
-        ``backwards`` sends the last request first.
+        ``backwards`` sends the last request first; ``before`` is called before each request.
         """
 
     def count_writes(self, values: Mapping[Point, Stored]) -> int:
@@ -68,6 +69,7 @@ class RegisterSession:
         *,
         secret: bool = False,
         backwards: bool = False,
+        before: Callable[[], None] = lambda: None,
     ) -> int:
         """Neighbours together; registers of which only a field changes are read first."""
         words_of = _registers(values)
@@ -78,6 +80,7 @@ class RegisterSession:
         if backwards:
             requests = requests[::-1]
         for done, request in enumerate(requests, start=1):
+            before()
             self._link.write(replace(request, secret=secret))
             progress(done, len(requests))
         return len(requests)

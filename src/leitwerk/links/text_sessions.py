@@ -66,12 +66,14 @@ class QuerySession(ABC):
         *,
         secret: bool = False,
         backwards: bool = False,
+        before: Callable[[], None] = lambda: None,
     ) -> int:
         """One after the other; what is refused ends it."""
         every = list(zip(texts(values), values.values(), strict=True))
         for done, (point, value) in enumerate(every[::-1] if backwards else every, start=1):
             head = point.write.partition("{}")[0]
             message = point.write.replace("{}", point.encode(value))
+            before()
             self.send(message, public=head if secret else None)
             progress(done, len(values))
         return len(values)

@@ -14,6 +14,10 @@ class SettingsState(enum.StrEnum):
         "it works with its old settings; what was written is uncommitted, has no effect, "
         "and is dropped by the next upload"
     )
+    WAITING = (
+        "it works with its old settings; what was written waits for a commit, and the device has no "
+        "way to drop it; 'leitwerk recover' finishes or undoes it"
+    )
     PARTLY = (
         "some of its settings are new and some are old, as it has no commit; the journal has the "
         "old ones, and 'leitwerk recover' finishes or undoes it"

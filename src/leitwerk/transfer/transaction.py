@@ -93,6 +93,7 @@ class _Attempt:
         self.logged_in = False
         self.stops = False
         self.erases = False
+        self.recommits = False
         self.stopped = False
         self.started_again = False
         self.discarded = 0
@@ -127,14 +128,16 @@ class _Attempt:
         self.changes = diff_settings(before, self.task.wanted, device.datasheet)
         self.require_idle(status)
         requests = 0
-        if self.changes or status.uncommitted or self.erases or self.stopped:
+        # What an interrupted upload left staged cannot be seen; where it cannot be dropped, it counts.
+        self.recommits = self.earlier is not None and device.commits and not device.drops
+        if self.changes or status.uncommitted or self.erases or self.stopped or self.recommits:
             self.require_fit()
             self.look_at_clock()
             self.log_in()
-            if self.changes or self.stops:
+            if self.changes or self.stops or self.recommits:
                 self.open_journal(files, identity, started)
             self.make_ready(status, files, before)
-            if self.changes:
+            if self.changes or self.recommits:
                 requests = self.write()
                 self.commit()
         restart = self.restart()
@@ -289,16 +292,22 @@ class _Attempt:
             else:
                 self.discarded = status.unfetched
             self.step("erase recordings", lambda: self.device.command("erase recordings"))
-        if self.device.commits:
+        if self.device.drops:
             self.device.command("drop")
 
     def write(self) -> int:
-        self.settings = SettingsState.STAGED if self.device.commits else SettingsState.PARTLY
+        self.settings = self.uncommitted()
         return self.device.write_settings(
             {change.setting: change.new for change in self.changes},
             lambda done, total: self.options.on_progress("write what differs", done, total),
             backwards=self.task.backwards,
         )
+
+    def uncommitted(self) -> SettingsState:
+        """What the settings are between the first write and the commit."""
+        if not self.device.commits:
+            return SettingsState.PARTLY
+        return SettingsState.STAGED if self.device.drops else SettingsState.WAITING
 
     def commit(self) -> None:
         if not self.device.commits:
@@ -311,7 +320,7 @@ class _Attempt:
             self.step("commit", lambda: self.device.command("commit"))
         except DeviceRefused:
             # It has answered, and said no: what was written still waits.
-            self.settings = SettingsState.STAGED
+            self.settings = self.uncommitted()
             raise
         self.settings = SettingsState.UNVERIFIED
 
@@ -367,7 +376,7 @@ class _Attempt:
             if self.settings is SettingsState.STAGED:
                 self.device.command("drop")
                 self.settings = SettingsState.UNTOUCHED
-            if self.settings is SettingsState.PARTLY:
+            if self.settings in {SettingsState.PARTLY, SettingsState.WAITING}:
                 self._undo()
             untouched = self.settings is SettingsState.UNTOUCHED and self.earlier is None
             whole = untouched or self.settings is SettingsState.UNDONE

@@ -27,6 +27,8 @@ from leitwerk.datasheet.vocabulary import (
     CHANNEL_SENSOR,
     CHANNEL_UNIT,
     CONTACT_NUMBER,
+    INPUT_ALARM_HIGH,
+    INPUT_ALARM_LOW,
     RELAY_ALARMS,
     RELAY_LEAST_OFF,
     RELAY_LEAST_ON,
@@ -40,6 +42,7 @@ from leitwerk.datasheet.vocabulary import (
     STORAGE_INTERVAL,
     STORAGE_STATISTICS,
     TITLE,
+    VALUE_LOW,
     VOCABULARY,
     WHEN_FULL,
     KnownPoint,
@@ -318,7 +321,8 @@ class _Book:
     def _scale(self, channel: CheckedChannel) -> _Ending:
         """Stored where the device shows the value itself; else it shows the signal."""
         m = channel.measurement if isinstance(channel, SignalChannel) else None
-        if m is not None and m.shown_unit == m.unit and self.sheet.has(SIGNAL_LOW):
+        known = SIGNAL_LOW if m is not None and m.input.ends is None else VALUE_LOW
+        if m is not None and m.shown_unit == m.unit and self.sheet.has(known):
             return Fate.STORED, "its scale"
         return _worked(When.READ)
 
@@ -393,14 +397,31 @@ _SECTIONS: Mapping[str, _Section] = {
 
 def _unused(sheet: Datasheet, wanted: Sequence[Wanted]) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """Parts of the device that setups assign and this one does not use: cleared, and left."""
-    cleared = _spans((w.known.block or w.known.name, w.number) for w in wanted if w.clears)
-    used = {(w.known.block, w.number) for w in wanted if not w.clears}
+    idle = {w.number for w in wanted if w.clears and w.known is CHANNEL_SENSOR}
+    cleared = [
+        (_part(w.known), w.number)
+        for w in wanted
+        if w.clears and not (w.known in _INPUT_ALARMS and w.number in idle)
+    ]
+    used = {(_part(w.known), w.number) for w in wanted if not w.clears}
     left: list[tuple[str, int | None]] = []
     for known in _assigned(sheet):
         family = sheet.family(known)
         if family is not None and not can_clear(known, sheet):
-            left += [(known.block, k) for k in family.indices if (known.block, k) not in used]
-    return cleared, _spans(left)
+            left += [(_part(known), k) for k in family.indices if (_part(known), k) not in used]
+    return _spans(cleared), _spans(left)
+
+
+# Alarms that belong to an input are given up one by one, also where the input is in use.
+_INPUT_ALARMS = {
+    INPUT_ALARM_HIGH: "high alarm of input",
+    INPUT_ALARM_LOW: "low alarm of input",
+}
+
+
+def _part(known: KnownPoint) -> str:
+    """What a part of the device is called that a setting assigns: channel, alarm, relay."""
+    return _INPUT_ALARMS.get(known) or (known.block or known.name).partition(".")[0]
 
 
 def _assigned(sheet: Datasheet) -> Iterator[KnownPoint]:
@@ -413,5 +434,5 @@ def _spans(parts: Iterable[tuple[str, int | None]]) -> tuple[str, ...]:
     by_block: dict[str, set[int]] = {}
     for block, index in parts:
         if index is not None:
-            by_block.setdefault(block.partition(".")[0], set()).add(index)
+            by_block.setdefault(block, set()).add(index)
     return tuple(f"{block} {show_spans(indices)}" for block, indices in by_block.items())

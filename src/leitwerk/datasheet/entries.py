@@ -291,7 +291,7 @@ class OutputEntry(Model):
 class LimitsEntry(Model):
     """How much the device can do."""
 
-    interval: Ends
+    interval: Ends | None = Field(None, description="Not for devices that have none to set")
     channels: Count
     alarms: Count
 

@@ -202,7 +202,8 @@ def _families(group: str, file: DatasheetFile, findings: Findings) -> dict[str, 
 def _limits(entry: LimitsEntry | None) -> DeviceLimits:
     if entry is None:
         return DeviceLimits()
-    return DeviceLimits(entry.interval.ends_in(parse_unit("s")), entry.channels, entry.alarms)
+    interval = entry.interval.ends_in(parse_unit("s")) if entry.interval else None
+    return DeviceLimits(interval, entry.channels, entry.alarms)
 
 
 def _surroundings(entry: Environment | None) -> Surroundings:

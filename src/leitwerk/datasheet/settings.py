@@ -71,6 +71,11 @@ def show_setting(value: Stored | None, unit: str) -> str:
     return format_number(value, _DIGITS) + (f" {unit}" if unit else "")
 
 
+def same_stored(one: Stored | None, other: Stored | None) -> bool:
+    """Whether two values are the same in a device; what is not a number is the same as another."""
+    return one == other or (one != one and other != other)
+
+
 def diff_settings(
     present: DeviceSettings, wanted: DeviceSettings, datasheet: Datasheet
 ) -> list[SettingChange]:
@@ -79,7 +84,7 @@ def diff_settings(
     return [
         SettingChange(name, present.values.get(name), value, setting_unit(name, merged, datasheet))
         for name, value in wanted.values.items()
-        if present.values.get(name) != value
+        if not same_stored(present.values.get(name), value)
     ]
 
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from functools import lru_cache
 from importlib import resources
 from importlib.resources.abc import Traversable
+from itertools import islice
 from pathlib import Path
 
 from platformdirs import user_data_dir
@@ -19,6 +21,9 @@ from leitwerk.setup.contacts import Contact, parse_contacts
 from leitwerk.setup.limits import LimitSet, parse_limits
 
 DATASHEETS, LIMIT_SETS = "datasheets", "limitsets"  # folders
+_NAMED_BY = {DATASHEETS: "model", LIMIT_SETS: "name"}  # the key by which a file says its name
+_YAML = ".yaml"
+_FIRST_LINES = 100  # of a file, among which its name stands
 
 
 def own_folders(kind: str, near: Path) -> list[Path]:
@@ -44,13 +49,29 @@ def known_models(near: Path = Path()) -> dict[str, Path | Traversable]:
 def _found_files(kind: str, near: Path) -> dict[str, Path | Traversable]:
     """The YAML files of a kind, by name: shipped ones, and before them the user's own."""
     shipped = resources.files("leitwerk") / kind
-    found: dict[str, Path | Traversable] = {f.name: f for f in shipped.iterdir()}
+    found: dict[str, Path | Traversable] = {
+        f.name.removesuffix(_YAML): f for f in shipped.iterdir() if f.name.endswith(_YAML)
+    }
     for folder in reversed(own_folders(kind, near)):
         if folder.is_dir():
-            found |= {f.name: f for f in folder.iterdir() if f.is_file()}
-    return {
-        name.removesuffix(".yaml"): found[name] for name in sorted(found) if name.endswith(".yaml")
-    }
+            files = sorted(f for f in folder.iterdir() if f.is_file() and f.name.endswith(_YAML))
+            found |= {_name_in(f, _NAMED_BY[kind]): f for f in files}
+    return dict(sorted(found.items()))
+
+
+def _name_in(file: Path, key: str) -> str:
+    """The name that a file gives itself: its own name on the disk is for people.
+
+    That of the file where it does not say, or cannot be read; its reader will tell why.
+    """
+    try:
+        with file.open(encoding="utf-8", errors="replace") as lines:
+            for line in islice(lines, _FIRST_LINES):
+                if match := re.match(rf"{key}:\s+(\S.*?)\s*(?:\s#.*)?$", line[:500]):
+                    return match[1].strip("'\"")
+    except OSError:
+        pass
+    return file.name.removesuffix(_YAML)
 
 
 def _content_of(file: Path | Traversable) -> tuple[bytes, str]:

@@ -22,6 +22,10 @@ from leitwerk.datasheet.vocabulary import (
     CHANNEL_RANGE,
     CHANNEL_SENSOR,
     CHANNEL_UNIT,
+    INPUT_ALARM_DELAY,
+    INPUT_ALARM_HIGH,
+    INPUT_ALARM_HYSTERESIS,
+    INPUT_ALARM_LOW,
     NAME,
     REPORT_INTERVAL,
     SAMPLE_INTEGRATION,
@@ -32,6 +36,7 @@ from leitwerk.datasheet.vocabulary import (
     TITLE,
     VALUE_HIGH,
     VALUE_LOW,
+    VOCABULARY,
     WHEN_FULL,
 )
 from leitwerk.errors import SetupError
@@ -137,10 +142,10 @@ def _wired(settings: DeviceSettings, sheet: Datasheet) -> Iterator[tuple[str, li
         lines = [f"label: {_text(label)}"] if label else []
         lines.append(f"terminal: {terminal.name}    # takes {' or '.join(terminal.takes)}")
         lines += _measurement(str(sensor), settings, slot, sheet)
-        if slot in alarms:
-            unit = str(settings.get(CHANNEL_UNIT, slot) or "")
-            lines += ["alarms:"]
-            lines += (f"  {_alarm_line(settings, k, unit)}" for k in alarms[slot])
+        unit = str(settings.get(CHANNEL_UNIT, slot) or "")
+        own = [_alarm_line(settings, k, unit) for k in alarms.get(slot, ())]
+        own += _input_alarm_lines(settings, slot)
+        lines += ["alarms:", *(f"  {line}" for line in own)] if own else []
         yield label or f"terminal_{terminal.name}", lines
 
 
@@ -153,10 +158,9 @@ def _measurement(sensor: str, settings: DeviceSettings, slot: int, sheet: Datash
     else:
         kind = sheet.inputs[sensor]
         symbol = kind.unit.symbol
-        low, high, first, last = (
-            _exact(float(settings.get(known, slot) or 0.0))
-            for known in (SIGNAL_LOW, SIGNAL_HIGH, VALUE_LOW, VALUE_HIGH)
-        )
+        ends = kind.ends or [float(settings.get(s, slot) or 0.0) for s in (SIGNAL_LOW, SIGNAL_HIGH)]
+        values = [float(settings.get(v, slot) or 0.0) for v in (VALUE_LOW, VALUE_HIGH)]
+        low, high, first, last = map(_exact, (*ends, *values))
         lines = [f"signal: {low}..{high} {symbol}"]
         first, last = f"{first} {unit}".strip(), f"{last} {unit}".strip()
         lines.append(
@@ -193,6 +197,21 @@ def _alarm_line(settings: DeviceSettings, k: int, unit: str) -> str:
     )
 
 
+def _input_alarm_lines(settings: DeviceSettings, slot: int) -> Iterator[str]:
+    """The alarms that belong to an input."""
+    delay, apart = (settings.get(k, slot) for k in (INPUT_ALARM_DELAY, INPUT_ALARM_HYSTERESIS))
+    for known, name, side, sign in (
+        (INPUT_ALARM_HIGH, "high", "above", -1.0),
+        (INPUT_ALARM_LOW, "low", "below", 1.0),
+    ):
+        trip = settings.get(known, slot)
+        if trip is None or isinstance(trip, str):
+            continue
+        more = f", after: {_exact(float(delay))} {_SECONDS}" if delay else ""
+        more += f", clear: {_exact(trip + sign * float(apart))}" if apart else ""
+        yield f"{name}: {{{side}: {_exact(trip)}{more}}}"
+
+
 def _own(sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
     """What a device measures by itself."""
     for name, point in sheet.own_readings.items():
@@ -208,7 +227,8 @@ def _settings(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
     lines = []
     for name, value in settings.values.items():
         point = sheet.settings.get(name)
-        if name in _ELSEWHERE or name.startswith(_BLOCKS) or point is None or point.read_only:
+        has_key = name in _ELSEWHERE or _is_in_blocks(name, sheet)
+        if has_key or point is None or point.read_only:
             continue
         if value == "":
             # A setup names only what shall be there; an empty text stays as it is.
@@ -217,6 +237,12 @@ def _settings(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
         lines.append(f"  {name}: {_text(show_setting(value, point.unit))}{_span(point)}")
     has_values = any(not line.startswith("  #") for line in lines)
     return ["settings:" if has_values else "# settings:", *lines] if lines else []
+
+
+def _is_in_blocks(name: str, sheet: Datasheet) -> bool:
+    """Whether a setting is one of a channel or an alarm that a setup has keys for."""
+    family, _ = sheet.setting_places[name]
+    return name.startswith(_BLOCKS) and ("settings", family) in VOCABULARY
 
 
 def _span(point: Point) -> str:

@@ -11,6 +11,7 @@ from typing import Any
 
 from leitwerk.check.account import Account
 from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.registers import EXACT
 from leitwerk.datasheet.settings import DeviceSettings, SettingChange, lines_by_block
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
@@ -41,6 +42,7 @@ class Receipt:
     previous: str
     clock: str
     rounded: tuple[str, ...]
+    left: tuple[str, ...]
     account: Account | None
     adjusted: tuple[str, ...]
     discarded: int
@@ -66,6 +68,7 @@ class Receipt:
             "previous": self.previous,
             "clock": self.clock,
             "rounded": list(self.rounded),
+            "left": list(self.left),
             "account": self.account.to_dict() if self.account else None,
             "adjusted": list(self.adjusted),
             "recordings_discarded": self.discarded,
@@ -110,6 +113,7 @@ class Receipt:
             head, *more = [*self.account.lines(), *self.account.unused_lines()]
             lines += [f"  account:   {head}", *(f"             {line}" for line in more)]
         lines += [f"  rounded:   {text}" for text in self.rounded]
+        lines += [f"  left:      {text}" for text in self.left]
         lines += [f"  adjusted:  {text} (the device does that by itself)" for text in self.adjusted]
         if count:
             changes = [(c.setting, f"{c.shown_old()} -> {c.shown_new()}") for c in self.changes]
@@ -231,4 +235,4 @@ def stored_value(value: object) -> Stored:
         return value
     if isinstance(value, bool) or not isinstance(value, int | float):
         raise TypeError(f"{value!r} is not a setting")
-    return float(value)
+    return value if isinstance(value, int) and abs(value) > EXACT else float(value)

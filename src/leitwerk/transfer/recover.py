@@ -11,6 +11,7 @@ from leitwerk.datasheet.settings import DeviceSettings, SettingChange
 from leitwerk.devices.device import Device
 from leitwerk.errors import FileProblem
 from leitwerk.project.kept import device_folder
+from leitwerk.transfer.give_back import give_back
 from leitwerk.transfer.journal import Journal, read_journal
 from leitwerk.transfer.receipt import JOURNAL, Receipt
 from leitwerk.transfer.task import UploadOptions, UploadTask, content_hash
@@ -131,4 +132,4 @@ def recover(journal: Journal, device: Device, options: UploadOptions, *, undo: b
         backwards=undo,
         replaces=True,
     )
-    return carry(device, task, options)
+    return give_back(device, task, options) if undo else carry(device, task, options)

@@ -7,16 +7,15 @@ from pathlib import Path
 from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import BUS_UNIT
 from leitwerk.devices.device import Device
+from leitwerk.transfer.give_back import give_back
 from leitwerk.transfer.receipt import Receipt, read_backup
 from leitwerk.transfer.task import TaskSource, UploadOptions, UploadTask
-from leitwerk.transfer.transaction import carry
 
 
 def restore(backup: str | Path, device: Device, options: UploadOptions) -> Receipt:
     """Give a device the settings of a backup back, and prove that it has them.
 
-    Only to the device that the backup is of. What cannot be written is left, and so is the address
-    at which it is reached.
+    Only to the device that the backup is of. The address at which it is reached stays.
 
     Raises
     ------
@@ -34,8 +33,5 @@ def restore(backup: str | Path, device: Device, options: UploadOptions) -> Recei
         if name in points and not points[name].read_only and name != BUS_UNIT.name
     }
     source = TaskSource("restore", str(backup), f"settings of {identity.model}", digest)
-    return carry(
-        device,
-        UploadTask(DeviceSettings(settings.model, writable), source, identity.serial),
-        options,
-    )
+    task = UploadTask(DeviceSettings(settings.model, writable), source, identity.serial)
+    return give_back(device, task, options)

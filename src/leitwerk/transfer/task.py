@@ -102,8 +102,8 @@ class UploadTask:
     """What is carried to which device, and where that comes from.
 
     ``backwards`` undoes: the last request comes first. ``replaces`` says that it settles an upload
-    that was interrupted. ``rounded`` says what the device will round, ``account`` where each entry of
-    a setup ends.
+    that was interrupted. ``rounded`` says what the device will round, ``left`` what is not carried and
+    why, ``account`` where each entry of a setup ends.
     """
 
     wanted: DeviceSettings
@@ -112,6 +112,7 @@ class UploadTask:
     backwards: bool = False
     replaces: bool = False
     rounded: tuple[str, ...] = ()
+    left: tuple[str, ...] = ()
     account: Account | None = None
 
 

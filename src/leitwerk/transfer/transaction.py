@@ -9,7 +9,12 @@ from datetime import datetime
 from pathlib import Path
 from typing import TypeVar
 
-from leitwerk.datasheet.settings import DeviceSettings, SettingChange, diff_settings
+from leitwerk.datasheet.settings import (
+    DeviceSettings,
+    SettingChange,
+    diff_settings,
+    same_stored,
+)
 from leitwerk.datasheet.vocabulary import DEVICE_CLOCK
 from leitwerk.devices.device import Device, Status
 from leitwerk.errors import (
@@ -158,6 +163,7 @@ class _Attempt:
             previous=head_of(files.folder),
             clock=self.clock,
             rounded=self.task.rounded,
+            left=self.task.left,
             account=self.task.account,
             adjusted=tuple(
                 f"{c.setting} to {c.shown_old()}, asked {c.shown_new()}" for c in self.adjusted
@@ -407,7 +413,7 @@ class _Attempt:
         old = self.journal.old if self.journal is not None else {}
         self.device.write_settings(old, backwards=not self.task.backwards)
         present = self.device.read_settings().values
-        if all(present.get(name) == value for name, value in old.items()):
+        if all(same_stored(present.get(name), value) for name, value in old.items()):
             self.settings = SettingsState.UNDONE
 
 

@@ -49,6 +49,15 @@ def report(channel, values, qualities=G, **context):
          "reads 22.9 °C, that is 3.9 °C above the expected 19 ± 1.5 °C: exactly the cold junction"),
         ("timber_core", [MIRRORED], G, "fail", "wired with reversed polarity"),
         ("timber_core", [30.0], G, "fail", "that is 11 °C above the expected"),
+        # expected: 55 ± 3 %; the mean is right in all of them
+        ("humidity", [46, 64, 46, 64], G, "unsteady",
+         "it swings from 46 % to 64 %: 0 of 4 readings are within 55 ± 3 %"),
+        ("humidity", [55] * 18 + [70, 40], G, "unsteady", "18 of 20 readings are within"),
+        ("humidity", [55] * 19 + [58.1], G, "pass", ""),
+        ("humidity", np.linspace(53, 57.5, 30), G, "unsteady", "it drifts by 4.5 %"),
+        ("humidity", np.linspace(54, 56, 30), G, "pass", ""),
+        # Student's t of 2 degrees of freedom is 4.30: 57 ± 4.3 · 1 / √3
+        ("humidity", [57, 56, 58], G, "unsteady", "its mean is known to ± 2.484 % from 3 readings"),
         ("door", [1, 1], G, "pass", ""),
         ("door", [1, 0], G, "fail", "is ajar, expected shut (1 of 2 readings)"),
     ],

@@ -18,6 +18,7 @@ _DIVISORS: dict[str, float] = {
     "triangular": math.sqrt(6.0),
     "u-shaped": math.sqrt(2.0),
 }
+_ROUNDING = 1.0 + 1e-9  # whole degrees of freedom may come out of sums a little too small
 COVERAGE = 0.9545  # JCGM 100:2008, G.6.6: k = 2 for many degrees of freedom
 
 
@@ -110,7 +111,7 @@ class Budget:
         freedom = self.freedom
         if math.isinf(freedom):
             return 2.0
-        return float(stdtrit(max(1.0, math.floor(freedom)), 0.5 + COVERAGE / 2.0))
+        return float(stdtrit(max(1.0, math.floor(freedom * _ROUNDING)), 0.5 + COVERAGE / 2.0))
 
     @property
     def expanded(self) -> float:

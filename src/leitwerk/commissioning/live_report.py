@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 _COLUMNS = (
     "name", "label", "unit", "count", "good", "last", "mean", "minimum", "maximum",
-    "standard_deviation", "quality", "alarms", "band", "expected", "tolerance", "verdict", "reason",
+    "standard_deviation", "within", "quality", "alarms", "band", "expected", "tolerance", "verdict", "reason",
 )  # fmt: skip
 
 
@@ -160,9 +160,11 @@ class LiveReport:
     def summary(self) -> str:
         """The counts of the verdicts in one line."""
         counts = self.counts()
-        asked = len(self.channels) - counts[Verdict.NO_EXPECTATION]
-        parts = [f"{counts[Verdict.PASS]} of {asked} expectations met"]
-        parts += [f"{counts[v]} {v.value}" for v in (Verdict.FAIL, Verdict.NO_READING) if counts[v]]
+        asked = sum(channel.expected is not None for channel in self.channels)
+        met = f"{counts[Verdict.PASS]} of {asked} expectations met"
+        parts = [met if asked else "nothing is expected: there is nothing to prove"]
+        failed = (Verdict.FAIL, Verdict.UNSTEADY, Verdict.NO_READING)
+        parts += [f"{counts[v]} {v.value}" for v in failed if counts[v]]
         return f"{self.outcome.value.upper()}: {', '.join(parts)}"
 
 

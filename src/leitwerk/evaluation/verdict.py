@@ -6,6 +6,7 @@ import enum
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -24,6 +25,11 @@ if TYPE_CHECKING:
 
 
 _ENOUGH = 5  # readings that a standard deviation is worked out from
+# What a pass rests on, besides the mean: so many of the readings lie within the tolerance, the mean is
+# known well enough (GUM, 4.2.3: type A; the interval of 95 %), and they do not drift through it.
+_WITHIN = 0.95
+_CONFIDENCE = 0.95
+_CLEAR_TREND = 4.0  # standard errors of a slope, from which on it is one
 
 
 class Verdict(enum.StrEnum):
@@ -31,6 +37,7 @@ class Verdict(enum.StrEnum):
 
     PASS = "pass"  # noqa: S105 - no password
     FAIL = "fail"
+    UNSTEADY = "unsteady"
     NO_READING = "no reading"
     NO_EXPECTATION = "no expectation"
 
@@ -38,6 +45,7 @@ class Verdict(enum.StrEnum):
 _OUTCOMES = {
     Verdict.PASS: Outcome.PASSED,
     Verdict.FAIL: Outcome.FAILED,
+    Verdict.UNSTEADY: Outcome.FAILED,
     Verdict.NO_READING: Outcome.FAILED,
     Verdict.NO_EXPECTATION: Outcome.UNKNOWN,
 }
@@ -45,7 +53,10 @@ _OUTCOMES = {
 
 @dataclass(frozen=True, slots=True)
 class ChannelReport:
-    """One channel of a live check. Numbers are in ``unit``; None where there is nothing to say."""
+    """One channel of a live check. Numbers are in ``unit``; None where there is nothing to say.
+
+    ``within`` is the part of the good readings that lies within the tolerance, 0 to 1.
+    """
 
     name: str
     label: str
@@ -57,6 +68,7 @@ class ChannelReport:
     minimum: float | None
     maximum: float | None
     standard_deviation: float | None
+    within: float | None
     quality: str
     alarms: dict[str, str]
     band: str
@@ -139,6 +151,7 @@ def judge(
         minimum=_or_none(np.min, good),
         maximum=_or_none(np.max, good),
         standard_deviation=float(np.std(good, ddof=1)) if good.size > 1 else None,
+        within=_within(channel, good),
         quality=last_quality.reason,
         alarms={name: state.words for name, state in context.alarms.items()},
         band=_band(channel, np.where(is_good, values, np.nan)),
@@ -211,7 +224,8 @@ def _verdict(
         return Verdict.FAIL, _because(message, context)
     mean = float(np.mean(good))
     if abs(mean - expected) <= tolerance:
-        return Verdict.PASS, ""
+        unsteady = _unsteady(channel, good, context.interval_s)
+        return (Verdict.UNSTEADY, unsteady) if unsteady else (Verdict.PASS, "")
     side = "above" if mean > expected else "below"
     message = (
         f"reads {_number(mean, channel)}, that is "
@@ -220,6 +234,59 @@ def _verdict(
     )
     cause = likely_cause(channel, Seen(mean, Quality.GOOD, context.cold_junction))
     return Verdict.FAIL, _because(message + (f": {cause}" if cause else ""), context)
+
+
+def _within(channel: CheckedChannel, good: NDArray[np.float64]) -> float | None:
+    """The part of the good readings that lies within the tolerance."""
+    if channel.expected is None or not good.size:
+        return None
+    expected, tolerance = channel.expected
+    slack = 1e-9 * max(1.0, abs(expected))
+    return float(np.mean(np.abs(good - expected) <= tolerance + slack))
+
+
+def _unsteady(channel: CheckedChannel, good: NDArray[np.float64], interval_s: float) -> str:
+    """Why readings whose mean is right do not prove it; empty when they do."""
+    assert channel.expected is not None
+    expected, tolerance = channel.expected
+    meant = f"{format_number(expected)} ± {_number(tolerance, channel)}"
+    low, high = _number(float(good.min()), channel), _number(float(good.max()), channel)
+    within = _within(channel, good) or 0.0
+    if within < _WITHIN:
+        count = round(within * good.size)
+        return f"it swings from {low} to {high}: {count} of {good.size} readings are within {meant}"
+    if good.size < 3:
+        return ""  # too few to tell more
+    mean, drift = float(good.mean()), _drift(good)
+    if abs(drift) > tolerance:
+        seconds = interval_s * (good.size - 1)
+        return f"it drifts by {_number(drift, channel)} in {seconds:.3g} s, and is not at rest at {meant}"
+    deviation = float(np.std(good, ddof=1))
+    doubt = _student(good.size - 1) * deviation / math.sqrt(good.size)
+    if abs(mean - expected) + doubt > tolerance:
+        return (
+            f"its mean is known to ± {_number(doubt, channel)} from {good.size} readings: that does not "
+            f"prove {meant}; watch it for longer"
+        )
+    return ""
+
+
+@lru_cache(maxsize=256)
+def _student(freedom: int) -> float:
+    """Student's t for an interval of 95 % to both sides (GUM, G.3.2 and table G.2)."""
+    from scipy.special import stdtrit  # noqa: PLC0415 - takes long to load, and only here
+
+    return float(stdtrit(freedom, (1.0 + _CONFIDENCE) / 2.0))
+
+
+def _drift(good: NDArray[np.float64]) -> float:
+    """The change from the first to the last reading along their straight line; 0 when it is none."""
+    x = np.arange(good.size) - (good.size - 1) / 2.0
+    squares = float((x * x).sum())
+    slope = float((x * (good - good.mean())).sum()) / squares
+    rest = good - good.mean() - slope * x
+    error = math.sqrt(float((rest * rest).sum()) / max(1, good.size - 2) / squares)
+    return slope * (good.size - 1) if abs(slope) > _CLEAR_TREND * error else 0.0
 
 
 def _most_frequent(qualities: NDArray[np.uint8]) -> Quality:

@@ -128,7 +128,7 @@ def _check_clearing(datasheet: Datasheet, written: Written, findings: Findings) 
                 valid=f"{known.cleared!r} among the choices, if the device has it",
             )
     for known in (INPUT_ALARM_HIGH, INPUT_ALARM_LOW):
-        words = [word for _, word in datasheet.point(known).special] if datasheet.has(known) else []
+        words = datasheet.point(known).special_words if datasheet.has(known) else ()
         if datasheet.has(known) and known.cleared not in words:
             findings.warning(
                 "cannot-be-cleared",

@@ -12,9 +12,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, WithJsonSchema
 
-from leitwerk.datasheet.register_points import BCD_VERSION, TABLES, UNIX_TIME
-from leitwerk.datasheet.registers import NUMBER_TYPES, time_layout
+from leitwerk.datasheet.register_points import BCD_VERSION, TABLES
+from leitwerk.datasheet.registers import NUMBER_TYPES
 from leitwerk.datasheet.text_points import MAX_TEXT
+from leitwerk.datasheet.times import UNIX_TIME, USUAL_TIME, register_layout, time_form
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.models import Model, YesNo, reader, text_of
 from leitwerk.parsing.quantities import Quantity, Span, parse_quantity, parse_span
@@ -59,15 +60,23 @@ def _kind(value: object) -> tuple[str, int]:
         return "bcd", int(match[1]) // 4
     if text == UNIX_TIME:
         return text, 2
-    if layout := time_layout(text):
-        return text, len(layout[1])
+    if layout := register_layout(text):
+        return text, len(layout.groups)
     if text == BCD_VERSION:
         return text, 1
     if text == "bit":
         return "u16", 1
-    times = ("bcd date-time", "bcd YYYY MMDD hhmm ss", UNIX_TIME)
+    times = (USUAL_TIME, "bcd YYYY MMDD hhmm ss", UNIX_TIME)
     valid = ", ".join((*NUMBER_TYPES, "bit", "bcd 8", BCD_VERSION, *times, "text 16"))
     raise QuantityError(f"{text!r} is not a type", valid=valid)
+
+
+def _layout(value: object) -> str:
+    text = text_of(value, "the layout of a time")
+    if not time_form(text):
+        valid = "YYYY,MM,DD; hh:mm:ss; YYYY-MM-DD hh:mm:ss"
+        raise QuantityError(f"{text!r} is not the layout of a date, a time or both", valid=valid)
+    return text
 
 
 def _bits(value: object) -> tuple[int, int]:
@@ -162,6 +171,11 @@ CodeField = Annotated[
     _shape("A code or an address as in a manual", 4, "0x4000"),
 ]
 NumberField = Annotated[float, reader(float, _number), _shape("A number in the point's unit", 25.0)]
+LayoutField = Annotated[
+    str,
+    reader(str, _layout),
+    _shape("How a time is written: YYYY, MM, DD, hh, mm, ss with what is between them", "hh:mm:ss"),
+]
 LogOutField = Annotated[
     str,
     reader(str, lambda v: v if v == "" else text_of(v, "what ends a login")),
@@ -238,6 +252,7 @@ class TextEntry(PointEntry):
     field: Count = 0
     columns: ColumnsField | None = None
     type: Literal["number", "text"] = "number"
+    layout: LayoutField | None = None
     choices: dict[str, str] = Field(default_factory=dict)
     max_length: Count = MAX_TEXT
 

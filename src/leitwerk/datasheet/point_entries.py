@@ -129,11 +129,17 @@ def _text_point(name: str, entry: TextEntry, protocol: str) -> TextPoint:
     if not entry.query and not entry.write:
         message = f"{name!r} has neither a query nor a way to write it"
         raise QuantityError(message, valid='query: "MEAS:LEV?"')
-    if entry.write and not entry.choices and "{}" not in entry.write:
+    if (
+        not name.startswith("command")
+        and entry.write
+        and not entry.choices
+        and "{}" not in entry.write
+    ):
         valid = f'write: "{entry.write} {{}}"'
         raise QuantityError(f"{entry.write!r} has no place for the value", valid=valid)
     if "\n" in entry.query + entry.write:
         raise QuantityError("a command is one line", valid="a text without line breaks")
+    special = [(_text_code(code), word) for code, word in entry.special.items()]
     return TextPoint(
         name,
         entry.query,
@@ -144,16 +150,26 @@ def _text_point(name: str, entry: TextEntry, protocol: str) -> TextPoint:
         choices=tuple(entry.choices.items()),
         max_length=entry.max_length,
         columns=entry.columns,
+        layout=entry.layout or "",
         dialect=DIALECTS.get(protocol, Dialect()),
         unit=_unit(entry),
         limits=None if entry.span is None else (entry.span.low, entry.span.high),
-        special=tuple((parse_quantity(code).value, word) for code, word in entry.special.items()),
+        special=tuple((n, word) for n, word in special if isinstance(n, float)),
+        codes=tuple((code, word) for code, word in special if isinstance(code, str)),
         substitute=entry.value_if_sensor_missing,
         read_only=not entry.write,
         role=entry.role,
         needs=entry.needs,
         self_adjusting=entry.self_adjusting == "yes",
     )
+
+
+def _text_code(code: str) -> float | str:
+    """A code that stands for no value in texts: a number, or a word of the device."""
+    try:
+        return parse_quantity(code).value
+    except QuantityError:
+        return code
 
 
 def _unit(entry: PointEntry) -> str:

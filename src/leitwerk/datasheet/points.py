@@ -67,6 +67,11 @@ class Point(ABC):
         """Whether the value is a free text."""
 
     @property
+    def special_words(self) -> tuple[str, ...]:
+        """What its codes for no value are called."""
+        return tuple(name for _, name in self.special)
+
+    @property
     def is_time(self) -> bool:
         """Whether the value is a moment, written as a text."""
         return False
@@ -120,7 +125,7 @@ class Point(ABC):
             The text is not a number in such a unit.
 
         """
-        is_word = any(text == name for _, name in self.special)
+        is_word = text in self.special_words
         if self.is_text or self.is_time or self.choice_names or is_word:
             return text
         if _LONG.fullmatch(text.strip()):

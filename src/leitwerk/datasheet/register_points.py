@@ -18,24 +18,21 @@ from leitwerk.datasheet.registers import (
     INTEGER_SPANS,
     pack_bcd,
     pack_number,
-    pack_time,
     pack_version,
     readable,
     reorder,
     round_steps,
-    time_layout,
     unpack_bcd,
     unpack_number,
-    unpack_time,
     unpack_version,
 )
+from leitwerk.datasheet.times import UNIX_TIME, pack_time, register_layout, unpack_time
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import format_number
 
 TABLES = ("holding", "input", "coil", "discrete")
 BIT_TABLES = ("coil", "discrete")
 BCD_VERSION = "bcd version"
-UNIX_TIME = "unix time"
 _CODE = re.compile(r"code ([0-9A-F]+(?: [0-9A-F]+)*)")
 
 
@@ -82,7 +79,7 @@ class RegisterPoint(Point):
     @property
     def is_time(self) -> bool:
         """Whether the value is a moment, written as a text."""
-        return self.kind == UNIX_TIME or time_layout(self.kind) is not None
+        return self.kind == UNIX_TIME or register_layout(self.kind) is not None
 
     @property
     def choice_numbers(self) -> tuple[tuple[str, float], ...]:

@@ -1,11 +1,10 @@
-"""How a value becomes 16-bit words and back: numbers, BCD, bit fields, texts, times."""
+"""How a value becomes 16-bit words and back: numbers, BCD, versions, texts."""
 
 from __future__ import annotations
 
 import math
 import re
 import struct
-from datetime import datetime
 
 import numpy as np
 
@@ -25,16 +24,7 @@ INTEGER_SPANS = {
     for kind, (_, words) in NUMBER_TYPES.items()
     if kind not in FLOATS
 }
-_TIME = "%Y-%m-%d %H:%M:%S"
-# How a device lays a time out: a group for each register, in BCD or binary (two fields: a byte each).
-_FIELDS = {"YYYY": "%Y", "YY": "%y", "MM": "%m", "DD": "%d", "hh": "%H", "mm": "%M", "ss": "%S"}
-_FIELD = re.compile("|".join(_FIELDS))
-_LAYOUT = re.compile(
-    r"(bcd )?((?:YYYY|(?:YY|MM|DD|hh|mm|ss){1,2})(?: (?:YYYY|(?:YY|MM|DD|hh|mm|ss){1,2}))*)"
-)
-_USUAL_LAYOUT = "bcd YYMM DDhh mmss"
 EXACT = 2**53  # IEEE 754 binary64 holds every whole number up to here
-_CENTURY = 2000  # a BCD year has two digits
 
 
 def reorder(words: tuple[int, ...], *, low_first: bool, swapped: bool) -> tuple[int, ...]:
@@ -74,19 +64,6 @@ def unpack_bcd(words: tuple[int, ...]) -> int | None:
     return int(digits) if digits.isdecimal() else None
 
 
-def time_layout(kind: str) -> tuple[bool, tuple[str, ...]] | None:
-    """Whether a kind of time is in BCD, and its groups of fields, one for each register.
-
-    None when the kind is not such a layout, or lacks a field or has one twice.
-    """
-    match = _LAYOUT.fullmatch(_USUAL_LAYOUT if kind == "bcd date-time" else kind)
-    if match is None:
-        return None
-    fields = sorted(field[:2] for field in _FIELD.findall(match[2]))
-    is_whole = fields == sorted(["YY", "MM", "DD", "hh", "mm", "ss"])
-    return (bool(match[1]), tuple(match[2].split())) if is_whole else None
-
-
 def pack_version(text: str) -> tuple[int, ...]:
     """A version such as 2.13 in one register, in BCD: major and minor, a byte each.
 
@@ -107,67 +84,6 @@ def unpack_version(words: tuple[int, ...]) -> str:
     if unpack_bcd(words) is None:
         return f"code {words[0]:04X}"
     return f"{words[0] >> 8:x}.{words[0] & 0xFF:02x}"
-
-
-def pack_time(text: str, kind: str) -> tuple[int, ...]:
-    """A time, ``2026-03-02 08:40:00``, as a device keeps it.
-
-    Raises
-    ------
-    QuantityError
-        The text is not a time, or one that the device cannot hold.
-
-    """
-    try:
-        moment = datetime.strptime(text, _TIME)  # noqa: DTZ007 - the device's own time, no zone
-    except ValueError:
-        raise QuantityError(f"{text[:40]!r} is not a time", valid="2026-03-02 08:40:00") from None
-    if kind == "unix time":
-        seconds = int((moment - datetime(1970, 1, 1)).total_seconds())  # noqa: DTZ001
-        if not 0 <= seconds < 2**32:
-            raise QuantityError(f"{text} is outside what it can hold", valid="1970 to 2106")
-        return pack_number("u32", seconds)
-    if not _CENTURY <= moment.year < _CENTURY + 100:
-        raise QuantityError(f"{text} is outside what it can hold", valid="the years 2000 to 2099")
-    layout = time_layout(kind)
-    assert layout is not None
-    words = []
-    for group in layout[1]:
-        values = [int(moment.strftime(_FIELDS[field])) for field in _FIELD.findall(group)]
-        if layout[0]:
-            words.append(int("".join(f"{value:02d}" for value in values), 16))
-        else:
-            words.append(values[0] if len(values) == 1 else values[0] << 8 | values[1])
-    return tuple(words)
-
-
-def unpack_time(words: tuple[int, ...], kind: str) -> str:
-    """A device's time as text; an invalid time as its raw words in hexadecimal."""
-    raw = "code " + " ".join(f"{w:04X}" for w in words)
-    if kind == "unix time":
-        seconds = int(unpack_number("u32", words))
-        moment = datetime(1970, 1, 1) + np.timedelta64(seconds, "s").item()  # noqa: DTZ001
-        return moment.strftime(_TIME)
-    layout = time_layout(kind)
-    assert layout is not None
-    is_bcd, groups = layout
-    if is_bcd and unpack_bcd(words) is None:
-        return raw
-    found: dict[str, int] = {}
-    for group, word in zip(groups, words, strict=True):
-        fields = _FIELD.findall(group)
-        if is_bcd:
-            digits = f"{word:x}".zfill(4 if len(group) > 2 else 2)
-            values = [int(digits)] if len(fields) == 1 else [int(digits[:-2]), int(digits[-2:])]
-        else:
-            values = [word] if len(fields) == 1 else [word >> 8, word & 0xFF]
-        found |= {field[:2]: value for field, value in zip(fields, values, strict=True)}
-    year = found["YY"] if "YYYY" in " ".join(groups) else _CENTURY + found["YY"]
-    try:
-        moment = datetime(year, *(found[f] for f in ("MM", "DD", "hh", "mm", "ss")))  # type: ignore[arg-type] # noqa: DTZ001
-    except ValueError:
-        return raw
-    return moment.strftime(_TIME)
 
 
 def readable(text: str) -> str:

@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 from leitwerk.datasheet.points import INDEX, Point, Stored, name_at
 from leitwerk.datasheet.registers import EXACT, readable, round_steps
+from leitwerk.datasheet.times import time_from_text, time_to_text
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import format_number
 
@@ -36,7 +37,8 @@ class TextPoint(Point):
 
     Of an answer of several fields, ``field`` (from 1) is the one that is meant; of one with fixed
     columns, ``columns`` (first and last, from 1). In ``write``, ``{}`` stands for the value. ``kind``
-    is ``number`` or ``text``; choices are written as their codes' texts.
+    is ``number`` or ``text``; choices are written as their codes' texts; a time has a ``layout``.
+    ``codes`` are texts that stand for no value, each with its name.
     """
 
     query: str
@@ -47,6 +49,8 @@ class TextPoint(Point):
     choices: tuple[tuple[str, str], ...] = ()
     max_length: int = MAX_TEXT
     columns: tuple[int, int] | None = None
+    layout: str = ""
+    codes: tuple[tuple[str, str], ...] = ()
     dialect: Dialect = DIALECTS["scpi"]
 
     @property
@@ -55,9 +59,19 @@ class TextPoint(Point):
         return self.kind == "text"
 
     @property
+    def is_time(self) -> bool:
+        """Whether the value is a moment, written as a text."""
+        return bool(self.layout)
+
+    @property
     def choice_numbers(self) -> tuple[tuple[str, float], ...]:
         """Each choice with its position among them; its code is a text."""
         return tuple((name, float(k)) for k, (name, _) in enumerate(self.choices))
+
+    @property
+    def special_words(self) -> tuple[str, ...]:
+        """What its codes for no value are called."""
+        return tuple(name for _, name in (*self.special, *self.codes))
 
     @property
     def place(self) -> str:
@@ -97,7 +111,8 @@ class TextPoint(Point):
             It cannot store that.
 
         """
-        if isinstance(value, str) and not self.is_text and value not in self._words():
+        is_free = self.is_text or self.is_time
+        if isinstance(value, str) and not is_free and value not in self._words():
             valid = ", ".join(self._words())
             what = f"it knows no {value!r} here" if valid else f"{value!r} is not a number"
             raise QuantityError(what, valid=valid or "a number")
@@ -113,7 +128,7 @@ class TextPoint(Point):
     def _words(self) -> dict[str, str]:
         """The words that stand for codes: choices, and what a special code is called."""
         special = {name: _digits(code) for code, name in self.special}
-        return {**special, **dict(self.choices)}
+        return {**special, **{name: code for code, name in self.codes}, **dict(self.choices)}
 
     def encode(self, value: Stored) -> str:
         """The text that stands for a value.
@@ -127,6 +142,8 @@ class TextPoint(Point):
             that would end or change the message.
 
         """
+        if self.layout and not str(value).startswith("code "):
+            return time_to_text(str(value), self.layout)
         if self.is_text and not self.choices:
             return self._safe(str(value))
         if isinstance(value, str):
@@ -155,21 +172,23 @@ class TextPoint(Point):
     def decode(self, text: str) -> Stored:
         """The value that an answer stands for; an unknown choice is shown as ``code X``."""
         text = readable(text.strip())
-        if self.choices:
-            for name, code in self.choices:
-                if code.casefold() == text.casefold():
-                    return name
-            return f"code {text}"
-        if self.is_text:
+        if self.layout:
+            return time_from_text(text, self.layout)
+        named = [(code, name) for name, code in self.choices] + list(self.codes)
+        for code, name in named:
+            if code.casefold() == text.casefold():
+                return name
+        if self.is_text and not self.choices:
             return text.removeprefix('"').removesuffix('"')
-        number = _number(text)
-        if number is None:
-            return f"code {text}"
+        number = None if self.choices else _number(text)
+        return f"code {text}" if number is None else self._value(number)
+
+    def _value(self, number: float) -> Stored:
         if name := self.special_name(float(number)):
             return name
-        if isinstance(number, int) or not math.isfinite(number):
+        if isinstance(number, int) or not math.isfinite(number) or not self.step:
             return number
-        return round_steps(round(number / self.step), self.step, 0.0) if self.step else number
+        return round_steps(round(number / self.step), self.step, 0.0)
 
     def number(self, text: str) -> float:
         """An answer as a number: a choice by its position; NaN when it is neither."""

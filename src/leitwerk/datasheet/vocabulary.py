@@ -91,6 +91,8 @@ UNCOMMITTED = _known("status", "uncommitted", "How many registers wait for a com
 LOGGED_IN = _known("status", "logged_in", "The role that is logged in")
 MEMORY_USED = _known("status", "memory.used", "How full its memory is, in %")
 DEVICE_CLOCK = _known("status", "clock", "What its clock shows")
+CLOCK_DATE = _known("status", "clock.date", "The date, where time has a point of its own")
+CLOCK_TIME = _known("status", "clock.time", "The time, where the date has a point of its own")
 RELAY_STATE = _known("status", "relay.{r}.state", "What a relay is now", choices=("on", "off"))
 ALARM_STATE = _known("status", "alarm.{k}.state", "What its own alarm is now", choices=("active",))
 WATCHDOG_COUNT = _known("status", "watchdog.count", "How often its watchdog has acted")
@@ -254,7 +256,10 @@ COMMANDS = {
     for name in COMMAND.choices
 }
 LOGIN = _known("access", "login", "Takes the password of a role")
+LOG_OUT = _known("access", "command.log_out", "Ends a login, where that is a command")
 SET_CLOCK = _known("access", "clock", "Sets its clock")
+SET_DATE = _known("access", "clock.date", "Sets the date of its clock")
+SET_TIME = _known("access", "clock.time", "Sets the time of its clock")
 SET_BUS_UNIT = _known(
     "access", "bus.unit", "Its unit identifier, where it is not among the settings"
 )

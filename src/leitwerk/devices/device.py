@@ -15,14 +15,20 @@ from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point, Stored
 from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import (
+    CLOCK_DATE,
+    CLOCK_TIME,
     DEVICE_CLOCK,
+    LOG_OUT,
     LOGGED_IN,
     LOGIN,
     RECORDING,
     RECORDINGS,
     SET_CLOCK,
+    SET_DATE,
+    SET_TIME,
     UNCOMMITTED,
     UNFETCHED,
+    KnownPoint,
 )
 from leitwerk.devices.clock import CLOCK_FORM, ClockReading, now, read_clock
 from leitwerk.errors import DeviceRefused, LinkError, QuantityError, WrongDevice
@@ -131,11 +137,29 @@ class Device:
             What it shows is not a time.
 
         """
-        family = self.datasheet.family(DEVICE_CLOCK)
-        if family is None:
+        points = [self.datasheet.point(known) for known in self._clock_points()]
+        if not points:
             return None
-        shown = self.read_points([family.template])["clock"]
-        return read_clock(str(shown), self.datasheet, now(self.datasheet))
+        shown = self.read_points(points)
+        if (
+            len(points) > 1
+            and self.read_points(points[:1])[points[0].name] != shown[points[0].name]
+        ):
+            shown = self.read_points(points)  # midnight has passed between date and time
+        text = " ".join(str(shown[point.name]) for point in points)
+        return read_clock(text, self.datasheet, now(self.datasheet))
+
+    def _clock_points(self) -> tuple[KnownPoint, ...]:
+        """The points of its clock: one, or date and time."""
+        if self.datasheet.has(DEVICE_CLOCK):
+            return (DEVICE_CLOCK,)
+        both = (CLOCK_DATE, CLOCK_TIME)
+        return both if all(map(self.datasheet.has, both)) else ()
+
+    @property
+    def has_clock(self) -> bool:
+        """Whether it has a clock that can be read."""
+        return bool(self._clock_points())
 
     def set_clock(self) -> None:
         """Set its clock to the time of this machine. A device may want a login first.
@@ -149,8 +173,9 @@ class Device:
             Its clock cannot be set, or not now.
 
         """
-        family = self.datasheet.family(SET_CLOCK)
-        if family is None:
+        both = (SET_DATE, SET_TIME)
+        known = both if all(map(self.datasheet.has, both)) else (SET_CLOCK,)
+        if not self.datasheet.has(known[0]):
             raise DeviceRefused(
                 f"the clock of {self.datasheet.model} cannot be set",
                 remedy="look into its manual: does it set itself, or has it keys for that?",
@@ -162,7 +187,9 @@ class Device:
         rest_s = 1.0 - ahead.microsecond / 1e6
         time.sleep(rest_s)
         full = (ahead + timedelta(seconds=rest_s)).replace(microsecond=0)
-        self._write_one(family.template, full.strftime(CLOCK_FORM))
+        parts = full.strftime(CLOCK_FORM).split(" ", len(known) - 1)
+        for each, part in zip(known, parts, strict=True):
+            self._write_one(self.datasheet.point(each), part)
 
     def status_points(self) -> dict[str, Stored]:
         """All that it says of its own state, as its datasheet names it."""
@@ -300,7 +327,10 @@ class Device:
     def log_out(self) -> None:
         """Give up the rights of a login, where the device has a way to do that."""
         self._login = None
-        if self.datasheet.writing.log_out is not None:
+        if self.datasheet.has(LOG_OUT):
+            point = self.datasheet.point(LOG_OUT)
+            self._write_one(point, point.choice_names[0] if point.choice_names else 1.0)
+        elif self.datasheet.writing.log_out is not None:
             point = self.datasheet.point(LOGIN)
             self._write_one(point, _password(self.datasheet.writing.log_out, point))
 

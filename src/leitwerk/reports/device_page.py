@@ -15,7 +15,13 @@ from leitwerk.datasheet.settings import (
     show_setting,
     show_spans,
 )
-from leitwerk.datasheet.vocabulary import DEVICE_CLOCK, RECORDINGS, UNFETCHED
+from leitwerk.datasheet.vocabulary import (
+    CLOCK_DATE,
+    CLOCK_TIME,
+    DEVICE_CLOCK,
+    RECORDINGS,
+    UNFETCHED,
+)
 from leitwerk.devices.clock import ClockReading
 from leitwerk.devices.device import Device
 from leitwerk.devices.recordings import RecordingInfo, list_recordings
@@ -26,7 +32,7 @@ from leitwerk.transfer.receipt import last_receipts
 
 _RECEIPTS = 3
 # Points of the status that have a row of their own, or say nothing by themselves.
-_ELSEWHERE = {DEVICE_CLOCK.name, RECORDINGS.name, UNFETCHED.name}
+_ELSEWHERE = {k.name for k in (DEVICE_CLOCK, CLOCK_DATE, CLOCK_TIME, RECORDINGS, UNFETCHED)}
 _SWITCHES = {"sensor", "condition"}  # with these, a channel or an alarm is switched off
 _YES = {"yes", "on", "enabled"}
 

@@ -15,7 +15,6 @@ from leitwerk.datasheet.settings import (
     diff_settings,
     same_stored,
 )
-from leitwerk.datasheet.vocabulary import DEVICE_CLOCK
 from leitwerk.devices.device import Device, Status
 from leitwerk.errors import (
     DeviceInUse,
@@ -240,7 +239,7 @@ class _Attempt:
 
     def look_at_clock(self) -> None:
         """What is recorded has its times from the device's clock: a wrong one is reported."""
-        if self.device.datasheet.family(DEVICE_CLOCK) is None:
+        if not self.device.has_clock:
             return
         try:
             reading = self.step("look at its clock", self.device.clock)

@@ -13,7 +13,9 @@ import leitwerk as lw
 from conftest import ROOT
 
 PAGE = (ROOT / "docs" / "guide" / "own-device.md").read_text("utf-8")
-DATASHEET, SETUP = re.findall(r"```yaml\n((?:datasheet|leitwerk): 1\n.*?)```", PAGE, re.DOTALL)
+DATASHEET, SETUP, SECOND = re.findall(
+    r"```yaml\n((?:datasheet|leitwerk): 1\n.*?)```", PAGE, re.DOTALL
+)
 
 
 def words(layout, *values):
@@ -86,3 +88,8 @@ def test_the_page_leads_to_a_working_device(pump, leitwerk, tmp_path, monkeypatc
 def test_the_pages_setup_has_no_findings():
     findings = lw.check_setup(lw.parse_setup(SETUP), lw.parse_datasheet(DATASHEET)).findings
     assert findings == ()
+
+
+def test_the_second_example_leaves_no_doubt():
+    sheet = lw.parse_datasheet(SECOND, file="tx4.yaml")
+    assert (sheet.doubts, sheet.commands, sheet.alarms_by_input) == ((), ("commit",), True)

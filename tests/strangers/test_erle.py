@@ -1,4 +1,4 @@
-"""A transmitter that nobody here has seen: its server is written from a manual page, apart from the code."""
+"""A transmitter that the code has never seen: its server is written from a manual page."""
 
 import contextlib
 import shutil
@@ -84,9 +84,8 @@ def test_a_cut_at_every_request_leaves_all_old_or_all_new(device, undo):
     assert total > 10
     for cut in range(1, total + 1):
         shutil.rmtree("kept")
-        fresh = Erle()
-        device.staged, device.holding = fresh.staged, dict(fresh.staged)
-        fresh.close()
+        with Erle() as fresh:
+            device.staged, device.holding = fresh.staged, dict(fresh.staged)
         device.requests, device.cut_at, device.unlocked = 0, cut, 0
         with contextlib.suppress(lw.LeitwerkError):
             upload()

@@ -1,4 +1,4 @@
-"""A power meter that nobody here has seen: its server is written from a manual page, apart from the code."""
+"""A power meter that the code has never seen: its server is written from a manual page."""
 
 import contextlib
 import shutil
@@ -43,9 +43,8 @@ def test_the_whole_thread(device, leitwerk, monkeypatch):
 
     where = f"scpi+tcp://127.0.0.1:{device.port}"
     assert leitwerk("device", where, "--set-clock").exit_code == 0
-    assert (
-        not device.clock["SYST:DATE"].startswith("2026,11,26") or "," in device.clock["SYST:TIME"]
-    )
+    assert device.clock["SYST:TIME"] != "21,3,0"
+    assert "slow" not in leitwerk("device", where).stdout
     adopted = leitwerk("adopt", where, "--to", "as-it-is.yaml")
     assert adopted.exit_code == 0, adopted.output
     plan = leitwerk("upload", "as-it-is.yaml", "--plan")

@@ -31,10 +31,11 @@ from leitwerk.datasheet.model import Datasheet, Range, Terminal
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import Expected, Span
-from leitwerk.parsing.units import Unit, parse_unit
+from leitwerk.parsing.units import Unit, convert, parse_unit
 from leitwerk.setup.fields import CONTACT
 from leitwerk.setup.model import Channel, Setup
-from leitwerk.signals.scale import Chain
+from leitwerk.signals.linear import Linear
+from leitwerk.signals.scale import Chain, Labelled
 
 
 def assign_channels(
@@ -218,11 +219,18 @@ def _own_reading(
     useless = ("terminal", "sensor", "signal", "range", "scale", "shunt", "leads", "states")
     why = "means nothing where the device measures this itself"
     report_useless(channel, useless, why, path, findings)
-    unit = parse_unit(point.unit)
+    unit, converted = parse_unit(point.unit), Chain()
     if channel.unit is not None and channel.unit != unit:
-        message = f"{datasheet.model} gives {point.name} in {unit}, not in {channel.unit}"
-        findings.error("wrong-unit", (*path, "unit"), message, valid=str(unit))
-    host = calibration_stages(channel, unit, path, findings)
+        if channel.unit.dimension == unit.dimension:
+            offset = convert(0.0, unit, channel.unit)
+            gain = convert(1.0, unit, channel.unit) - offset
+            stage = Labelled(f"{unit} to {channel.unit}", Linear(gain, offset))
+            unit, converted = channel.unit, Chain((stage,))
+        else:
+            message = f"{datasheet.model} gives {point.name} in {unit}, not in {channel.unit}"
+            valid = f"a unit of {unit.dimension}, such as {unit}"
+            findings.error("wrong-unit", (*path, "unit"), message, valid=valid)
+    host = converted.then(calibration_stages(channel, unit, path, findings))
     low, high = host.value(point.span()).tolist()
     span = (min(low, high), max(low, high))
     expected = _expected_number(channel, unit, span, path, findings)

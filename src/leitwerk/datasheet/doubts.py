@@ -28,7 +28,9 @@ from leitwerk.datasheet.vocabulary import (
     WATCHDOG_COUNT,
     KnownPoint,
 )
+from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.units import parse_unit
 from leitwerk.signals.sensors import SENSORS
 
 _LIKE = 0.8  # similarity, 0 to 1, from which on a name is taken for a slip of another
@@ -48,6 +50,7 @@ def check_datasheet(datasheet: Datasheet, written: Written, findings: Findings) 
     _check_slots(datasheet, written, findings)
     _check_counts(datasheet, written, findings)
     _check_roles(datasheet, findings)
+    _check_decided(datasheet, written, findings)
     if not datasheet.has(CHANNEL_RANGE):
         for name, kind in datasheet.inputs.items():
             if len(kind.ranges) > 1 and datasheet.has(CHANNEL_SENSOR):
@@ -215,6 +218,38 @@ def _check_roles(datasheet: Datasheet, findings: Findings) -> None:
                 f"{name!r} is not a point of the status",
                 valid=", ".join(list(datasheet.groups["status"])[:12]),
             )
+
+
+def _check_decided(datasheet: Datasheet, written: Written, findings: Findings) -> None:
+    """Readings that a setting decides: it must be there, and have units or a number."""
+    for group, families in datasheet.groups.items():
+        for name, family in families.items():
+            point = family.template
+            for key, other in (("unit_by", point.unit_by), ("decimals_by", point.decimals_by)):
+                if not other:
+                    continue
+                problem = _decides_nothing(key, other, point.unit, datasheet)
+                if group not in {"readings", "status"}:
+                    problem = "only readings and points of the status can be decided by a setting"
+                if problem:
+                    place = (group, written[group][name], key)
+                    findings.error("decided-by-nothing", place, problem)
+
+
+def _decides_nothing(key: str, other: str, unit: str, datasheet: Datasheet) -> str:
+    decider = datasheet.settings.get(other)
+    if decider is None:
+        return f"the datasheet has no setting {other!r}"
+    if key == "decimals_by":
+        return f"{other} is no number" if decider.choice_names or decider.is_text else ""
+    try:
+        own = parse_unit(unit).dimension
+        wrong = [name for name in decider.choice_names if parse_unit(name).dimension != own]
+    except QuantityError as error:
+        return error.message
+    if wrong or not decider.choice_names:
+        return f"the choices of {other} must be units of {own}: {', '.join(wrong) or 'it has none'}"
+    return ""
 
 
 def _place(written: Written, known: KnownPoint) -> KeyPath:

@@ -239,6 +239,8 @@ class PointEntry(Model):
     span: Ends | None = None
     special: dict[str, Text] = Field(default_factory=dict)
     value_if_sensor_missing: NumberField | None = None
+    unit_by: str = Field("", description="The setting whose choice is the unit of this reading")
+    decimals_by: str = Field("", description="The setting with the decimals of this reading")
     role: str = ""
     needs: Literal["", "stopped", "restart"] = ""
     self_adjusting: YesNo = "no"

@@ -120,6 +120,8 @@ def _register_point(name: str, entry: RegisterEntry) -> RegisterPoint:
         role=entry.role,
         needs=entry.needs,
         self_adjusting=entry.self_adjusting == "yes",
+        unit_by=entry.unit_by,
+        decimals_by=entry.decimals_by,
     )
     _check_register_point(point)
     return point
@@ -161,6 +163,8 @@ def _text_point(name: str, entry: TextEntry, protocol: str) -> TextPoint:
         role=entry.role,
         needs=entry.needs,
         self_adjusting=entry.self_adjusting == "yes",
+        unit_by=entry.unit_by,
+        decimals_by=entry.decimals_by,
     )
 
 

@@ -32,7 +32,9 @@ class Point(ABC):
     A number lies within ``limits`` where the device says so. What is ``self_adjusting`` may end at
     another value than was written, and that is right. ``needs`` is ``stopped`` or ``restart`` where
     writing takes that, or has no effect without it. ``special`` names codes that stand for no value,
-    ``substitute`` is the value that the device shows when a sensor is missing.
+    ``substitute`` is the value that the device shows when a sensor is missing. ``unit_by`` and
+    ``decimals_by`` are settings that decide in which unit, and with how many decimals, a reading comes;
+    ``unit`` is the one in which it is given here.
     """
 
     name: str
@@ -45,6 +47,8 @@ class Point(ABC):
     role: str = ""
     needs: str = ""
     self_adjusting: bool = False
+    unit_by: str = ""
+    decimals_by: str = ""
 
     @property
     @abstractmethod

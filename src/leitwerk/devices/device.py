@@ -10,7 +10,10 @@ from datetime import timedelta
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self
 
+import numpy as np
+
 from leitwerk.check.checked import CheckedSetup
+from leitwerk.datasheet.decided import conversion, deciding_settings, in_own_unit
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point, Stored
 from leitwerk.datasheet.settings import DeviceSettings
@@ -41,7 +44,6 @@ from leitwerk.project.inventory import resolve_address
 from leitwerk.project.passwords import broker_password
 
 if TYPE_CHECKING:
-    import numpy as np
     from numpy.typing import NDArray
 
 
@@ -348,11 +350,24 @@ class Device:
 
     def read_points(self, points: Sequence[Point]) -> dict[str, Stored]:
         """The values of some points of the datasheet, by name."""
+        deciding = deciding_settings(points, self.datasheet)
         with self._explained():
-            return self._session.read(points)
+            found = self._session.read([*points, *deciding])
+        if not deciding:
+            return found
+        return {point.name: in_own_unit(found[point.name], point, found) for point in points}
+
+    def conversions(self, points: Sequence[Point]) -> NDArray[np.float64]:
+        """Gain and offset of each point, shape (n_points, 2): from a number read to its own unit."""
+        deciding = deciding_settings(points, self.datasheet)
+        found = self.read_points(deciding) if deciding else {}
+        return np.array([conversion(point, found) for point in points]).reshape(len(points), 2)
 
     def reader(self, points: Sequence[Point]) -> Callable[[], NDArray[np.float64]]:
-        """Something that reads the same points again and again, as numbers of shape (n_points,)."""
+        """Something that reads the same points again and again, as numbers of shape (n_points,).
+
+        They are as the device sends them; ``conversions`` has what leads to their own units.
+        """
         return self._session.reader(points)
 
     def _read_group(self, group: str) -> dict[str, Stored]:

@@ -45,6 +45,9 @@ class Poller:
         if self._has_junction:
             points.append(sheet.point(COLD_JUNCTION))
         self._read = device.reader(points)
+        conversions = device.conversions(points[:count])
+        self._gain, self._offset = conversions[:, 0], conversions[:, 1]
+        self._converts = bool((conversions != (1.0, 0.0)).any())
         self._values = slice(0, count)
         self._codes = slice(count, count + self._told.size)
         choices = points[count].choice_numbers if self._told.size else ()
@@ -76,6 +79,8 @@ class Poller:
         for column, point in self._own:
             if qualities[column] in {Quality.GOOD, Quality.NO_NUMBER}:
                 qualities[column] = own_quality(point, float(values[column]))
+        if self._converts:
+            values = values * self._gain + self._offset
         return values, qualities, junction
 
 

@@ -134,7 +134,8 @@ class Point(ABC):
             return text
         if _LONG.fullmatch(text.strip()):
             return int(text)
-        return parse_quantity(text).value_in(parse_unit(self.unit))
+        unit = "" if self.unit in {OF_SIGNAL, OF_CHANNEL} else self.unit
+        return parse_quantity(text).value_in(parse_unit(unit))
 
 
 def name_at(name: str, index: int) -> str:

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from typing import Any
 
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.points import OF_CHANNEL, OF_SIGNAL, Stored
+from leitwerk.datasheet.points import OF_CHANNEL, OF_SIGNAL, Point, Stored
 from leitwerk.datasheet.vocabulary import ALARM_CHANNEL, CHANNEL_SENSOR, CHANNEL_UNIT, KnownPoint
+from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import format_number
 
 _WIDTH = 100  # characters of a line
@@ -74,6 +75,14 @@ def show_setting(value: Stored | None, unit: str) -> str:
 def same_stored(one: Stored | None, other: Stored | None) -> bool:
     """Whether two values are the same in a device; what is not a number is the same as another."""
     return one == other or (one != one and other != other)
+
+
+def is_documented(point: Point, value: Stored) -> bool:
+    """Whether a value is one that the device accepts by its datasheet."""
+    try:
+        return same_stored(point.storable(value), value)
+    except QuantityError:
+        return False
 
 
 def diff_settings(

@@ -20,7 +20,7 @@ from leitwerk.errors import LeitwerkError, QuantityError
 from leitwerk.evaluation.course import Course, parse_course
 from leitwerk.parsing.address import BusAddress, LinkAddress, SerialLine
 from leitwerk.project.files import read_bytes
-from leitwerk.project.library import find_datasheet
+from leitwerk.project.library import find_datasheet, read_datasheet
 from leitwerk.protocols.board_image import from_hex, parse_program
 from leitwerk.protocols.sdi12 import UNITS
 from leitwerk.standins.charger import Charger
@@ -28,6 +28,7 @@ from leitwerk.standins.clock import DeviceClock
 from leitwerk.standins.faults import Disturbances, Faults, Troubles
 from leitwerk.standins.firmware import Firmware, Profile
 from leitwerk.standins.flow import FlowTransmitter
+from leitwerk.standins.from_datasheet import make, profile_of
 from leitwerk.standins.indicator import Indicator
 from leitwerk.standins.lines import (
     TEXT_LINE,
@@ -108,7 +109,21 @@ class _Options:
 
 
 @click.command()
-@click.argument("models", nargs=-1, required=True)
+@click.argument("models", nargs=-1)
+@click.option(
+    "--datasheet",
+    "datasheets",
+    multiple=True,
+    metavar="FILE",
+    help="A device that does what this datasheet says.",
+)
+@click.option(
+    "--value",
+    "values",
+    multiple=True,
+    metavar="READING=VALUE",
+    help="What a reading of it shows: 'pressure=3.4 bar'.",
+)
 @click.option(
     "--port",
     default=0,
@@ -178,23 +193,26 @@ class _Options:
     help="Drive a spot of the kiln along a course: 'air_top: 21; to 85 in 20 s; stay 1 min'.",
 )
 @click.option("--with-parent", is_flag=True, help="End when standard input is closed.")
-def main(models: tuple[str, ...], **values: Any) -> None:
+def main(
+    models: tuple[str, ...], datasheets: tuple[str, ...], values: tuple[str, ...], **more: Any
+) -> None:
     """Run simulated devices until Ctrl+C: one of each of MODELS, each on its own port.
 
-    They listen on ports of the loopback address or on pseudo-terminals, and print their addresses.
-    Copies of a probe share one bus.
+    They listen on ports of the loopback address or on pseudo-terminals, and print their addresses,
+    with their passwords. Copies of a probe share one bus. With --datasheet, a datasheet of your own
+    becomes a device in factory condition, to try a setup before it goes to the field.
     """
-    options = _Options(**values)
+    options = _Options(**more)
+    if not models and not datasheets:
+        raise click.UsageError("name a model, or a datasheet with --datasheet")
 
-    def servers_of(model: str) -> list[Coroutine[Any, Any, None]]:
-        profile = find_profile(model)
+    def servers_of(profile: Profile, sheet: Datasheet) -> list[Coroutine[Any, Any, None]]:
         profile = replace(
             profile,
             serial=options.serial or profile.serial,
             model=options.as_model or profile.model,
             unit=options.unit or profile.unit,
         )
-        sheet = find_datasheet(model)
         if profile.kind == "station":
             return [_run_station(sheet, profile, options)]
         if profile.kind == "probe":
@@ -215,11 +233,22 @@ def main(models: tuple[str, ...], **values: Any) -> None:
     servers: list[Coroutine[Any, Any, None]] = []
     shared: list[Firmware] = []
     try:
-        servers += [server for model in models for server in servers_of(model)]
+        units = _units(models, datasheets, values)
+        servers += [server for unit in units for server in servers_of(*unit)]
         servers += [_serve_rtu(shared, options)] if shared else []
     except (LeitwerkError, ValueError) as error:
         _give_up(str(error))
     _run(servers, options)
+
+
+def _units(
+    models: tuple[str, ...], datasheets: tuple[str, ...], values: tuple[str, ...]
+) -> list[tuple[Profile, Datasheet]]:
+    """The devices to run: shipped ones, and those of datasheets with what their readings show."""
+    units = [(find_profile(model), find_datasheet(model)) for model in models]
+    shown = {n.strip(): v.strip() for n, _, v in (text.partition("=") for text in values)}
+    own = map(read_datasheet, datasheets)
+    return [*units, *((profile_of(sheet, shown), sheet) for sheet in own)]
 
 
 def _run(servers: list[Coroutine[Any, Any, None]], options: _Options) -> None:
@@ -338,7 +367,9 @@ def _serial(scheme: str, unit: BusAddress, path: str, line: SerialLine) -> LinkA
 
 
 def _announce(profile: Profile, address: LinkAddress) -> None:
-    click.echo(f"{profile.model} {profile.serial} listens at {address}")
+    passwords = ", ".join(f"{role}: {password}" for role, password in profile.passwords.items())
+    told = f" (password of {passwords})" if passwords else ""
+    click.echo(f"{profile.model} {profile.serial} listens at {address}{told}")
     sys.stdout.flush()
 
 
@@ -352,6 +383,8 @@ def _make(profile: Profile, datasheet: Datasheet, options: _Options) -> Firmware
     if BUS_UNIT.name in profile.factory:
         profile = replace(profile, factory={**profile.factory, BUS_UNIT.name: profile.unit})
     more: dict[str, Any] = {"device_clock": clock, "troubles": troubles}
+    if profile.kind == "datasheet":
+        return make(datasheet, profile, time.monotonic, **more)
     missing = bool(options.disturbances.open)
     if profile.kind == "charger":
         return Charger(datasheet, profile, time.monotonic, sensor_missing=missing, **more)

@@ -15,14 +15,20 @@ from dataclasses import dataclass
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point, Stored
 from leitwerk.datasheet.register_points import BIT_TABLES, RegisterPoint, registers
-from leitwerk.datasheet.vocabulary import BUS_UNIT, COMMAND, LOGIN, SET_CLOCK, KnownPoint
+from leitwerk.datasheet.vocabulary import (
+    BUS_UNIT,
+    COMMAND,
+    COMMANDS,
+    LOGIN,
+    SET_CLOCK,
+    KnownPoint,
+)
 from leitwerk.standins.clock import DeviceClock
 from leitwerk.standins.faults import Troubles
 
 _TABLE_SIZES = {"holding": 1000, "input": 500, "coil": 64, "discrete": 64}
 _LOGIN_LASTS_S = 300.0
 _STARTS_S = 0.5  # after a restart it answers nothing for this time
-ROLES = ("none", "operator", "administrator")
 
 
 class Refusal(enum.IntEnum):
@@ -83,8 +89,12 @@ class Firmware(ABC):
         self.clock = clock
         self.device_clock = device_clock or DeviceClock()
         self.troubles = troubles or Troubles()
-        self.holding = [0] * _TABLE_SIZES["holding"]
+        self._sizes = dict(_TABLE_SIZES)
+        for point in registers(p for group in datasheet.groups for p in datasheet.points(group)):
+            self._sizes[point.table] = max(self._sizes[point.table], point.end)
+        self.holding = [0] * self._sizes["holding"]
         self.staged: dict[int, int] = {}
+        self.roles = ("none", *datasheet.writing.roles)
         self.role = 0
         self.role_until_s = 0.0
         self.starting_until_s = float("-inf")
@@ -152,12 +162,12 @@ class Firmware(ABC):
             The table ends before.
 
         """
-        if table not in _TABLE_SIZES or start + count > _TABLE_SIZES[table]:
+        if table not in self._sizes or start + count > self._sizes[table]:
             raise RefusedError(Refusal.NO_SUCH_SETTING)
         self.tick()
         if table == "holding":
             return self.holding[start : start + count]
-        words = [0] * _TABLE_SIZES[table]
+        words = [0] * self._sizes[table]
         measured = {**self._identity(), "clock": self.device_clock.text(), **self.measured()}
         for point in self._shown:
             if point.table == table and point.name in measured:
@@ -185,6 +195,10 @@ class Firmware(ABC):
             value = self.written(known, None, start, words)
             if value is not None:
                 act(value)
+                return
+        for name, known in COMMANDS.items():
+            if self.written(known, None, start, words) is not None:
+                self._command(name)
                 return
         self._take_settings(dict(zip(range(start, start + len(words)), words, strict=True)))
 
@@ -232,7 +246,7 @@ class Firmware(ABC):
         now = self.clock()
         if now > self.role_until_s:
             self.role = 0
-        if self.role < ROLES.index(role):
+        if self.role < self.roles.index(role):
             raise RefusedError(Refusal.NOT_ALLOWED)
         self.role_until_s = now + _LOGIN_LASTS_S
 
@@ -244,7 +258,7 @@ class Firmware(ABC):
             raise RefusedError(Refusal.NOT_ALLOWED)
         for role, password in self.profile.passwords.items():
             if number == float(password):
-                self.role = ROLES.index(role)
+                self.role = self.roles.index(role)
                 self.role_until_s = self.clock() + _LOGIN_LASTS_S
                 return
         raise RefusedError(Refusal.NOT_ALLOWED)
@@ -274,7 +288,8 @@ class Firmware(ABC):
             after[address] = word
         for point in dict.fromkeys(owner for address in words for owner in self._owners[address]):
             value = point.decode(tuple(after[point.start : point.end]))
-            unknown = point.choices and value not in dict(point.choices)
+            known = {*dict(point.choices), *point.special_words}
+            unknown = point.choices and value not in known
             low, high = point.limits or (float("-inf"), float("inf"))
             if unknown or (isinstance(value, float) and not low <= value <= high):
                 raise RefusedError(Refusal.BAD_VALUE)

@@ -28,7 +28,7 @@ from leitwerk.signals.linear import TwoPoint
 from leitwerk.signals.quality import Quality
 from leitwerk.signals.sensors import SENSORS
 from leitwerk.standins.faults import Disturbances
-from leitwerk.standins.firmware import ROLES, Firmware, Profile, Refusal, RefusedError
+from leitwerk.standins.firmware import Firmware, Profile, Refusal, RefusedError
 from leitwerk.standins.guard import RELAYS, Guard
 from leitwerk.standins.plant import TERMINALS_C, Plant, Signal
 
@@ -144,7 +144,7 @@ class Logger(Firmware):
         used = sum(len(r.rows) for r in self.recordings) / _MEMORY_ROWS
         shown: dict[str, Stored] = {
             "recording": "recording" if recording else "stopped",
-            "logged_in": ROLES[self.role],
+            "logged_in": self.roles[self.role],
             "uncommitted": float(len(self.staged)),
             "recordings": float(len(self.recordings)),
             "recordings.unfetched": float(unfetched),

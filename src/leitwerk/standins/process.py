@@ -52,7 +52,8 @@ def start_standin(model: str, *words: str) -> StandIn:
     Parameters
     ----------
     model : str
-        A model of which there is a stand-in.
+        A model of which there is a stand-in; or the file of a datasheet, ``mine.yaml``, for a device
+        that does what the datasheet says.
     *words : str
         Further models, and options of ``leitwerk standin``, such as ``"--short", "3"``.
 
@@ -62,7 +63,8 @@ def start_standin(model: str, *words: str) -> StandIn:
         It did not start.
 
     """
-    command = [sys.executable, "-m", "leitwerk.standins", model, "--with-parent", *words]
+    named = ["--datasheet", model] if model.endswith(".yaml") else [model]
+    command = [sys.executable, "-m", "leitwerk.standins", *named, "--with-parent", *words]
     process = subprocess.Popen(  # noqa: S603 - our own module, no shell
         command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, encoding="utf-8"
     )

@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from leitwerk.check.compile import check_setup
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point
-from leitwerk.datasheet.settings import DeviceSettings, diff_settings, show_setting
+from leitwerk.datasheet.settings import DeviceSettings, diff_settings, is_documented, show_setting
 from leitwerk.datasheet.vocabulary import (
     ALARM_CHANNEL,
     ALARM_CLEAR,
@@ -229,6 +229,10 @@ def _settings(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
         point = sheet.settings.get(name)
         has_key = name in _ELSEWHERE or _is_in_blocks(name, sheet)
         if has_key or point is None or point.read_only:
+            continue
+        if not is_documented(point, value):
+            shown = show_setting(value, point.unit)
+            lines.append(f"  # {name}: is {shown}, which the device does not accept")
             continue
         if value == "":
             # A setup names only what shall be there; an empty text stays as it is.

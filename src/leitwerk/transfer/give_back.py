@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from leitwerk.datasheet.points import Point, Stored
-from leitwerk.datasheet.settings import DeviceSettings, same_stored, show_setting
+from leitwerk.datasheet.settings import DeviceSettings, is_documented, same_stored, show_setting
 from leitwerk.devices.device import Device
-from leitwerk.errors import DeviceRefused, QuantityError, UploadError
+from leitwerk.errors import DeviceRefused, UploadError
 from leitwerk.transfer.receipt import Receipt
 from leitwerk.transfer.task import UploadOptions, UploadTask
 from leitwerk.transfer.transaction import carry
@@ -28,7 +27,7 @@ def give_back(device: Device, task: UploadTask, options: UploadOptions) -> Recei
     """
     points = device.datasheet.settings
     wanted = task.wanted.values
-    odd = {name: v for name, v in wanted.items() if not _is_documented(points[name], v)}
+    odd = {name: v for name, v in wanted.items() if not is_documented(points[name], v)}
     try:
         return carry(device, task, options)
     except UploadError as error:
@@ -44,11 +43,3 @@ def give_back(device: Device, task: UploadTask, options: UploadOptions) -> Recei
     )
     again = replace(task, wanted=DeviceSettings(task.wanted.model, rest), left=left)
     return carry(device, again, options)
-
-
-def _is_documented(point: Point, value: Stored) -> bool:
-    """Whether a value is one that the device accepts by its datasheet."""
-    try:
-        return same_stored(point.storable(value), value)
-    except QuantityError:
-        return False

@@ -1,6 +1,7 @@
 """The explanation of a channel, against what the device and the live check say."""
 
 import json
+import math
 import struct
 
 import numpy as np
@@ -24,7 +25,7 @@ def test_a_line_with_alarms_and_expectation_and_their_signals():
     found = explained("humidity", signal="550 mV")
     assert found.value == pytest.approx(55, abs=0.01)
     assert [(s.who, s.unit) for s in found.steps] == [
-        ("terminal", "mV"), ("converter", "mV"), ("device", "%"),
+        ("terminal", "mV"), ("converter", "mV"), ("device", "%"), ("Leitwerk", "%"),
     ]  # fmt: skip
     marks = {(m.name, m.what): m.signal for m in found.marks}
     assert marks == pytest.approx(
@@ -39,6 +40,31 @@ def test_a_line_with_alarms_and_expectation_and_their_signals():
     assert "at 250 mV" in text
     ruler = text.split("\n\n")[1].splitlines()[0]
     assert ruler.index("!") < ruler.index("o") < ruler.index("*")
+
+
+@pytest.mark.parametrize(
+    ("signal", "value", "quality"),
+    [
+        # NAMUR NE 43: 3.8 to 20.5 mA are measurement, from 3.6 and 21 mA on a failure.
+        ("20.4 mA", 100 * math.sqrt(16.4 / 16), "good"),
+        ("3.9 mA", 0.0, "good"),
+        ("20.8 mA", 100 * math.sqrt(16.8 / 16), "transmitter at its upper limit"),
+        ("3.5 mA", None, "sensor failure"),
+        ("21.5 mA", None, "sensor failure"),
+    ],
+)
+def test_a_square_root_of_a_loop_has_its_bands(signal, value, quality):
+    root = "scale: {root of: 4..20 mA, full flow: 100 %}"
+    text = kiln_text().replace("scale: {4 mA: 0 %, 20 mA: 100 %}", root)
+    found = explained("valve", text, signal=signal)
+    assert found.quality == quality
+    assert found.value == (None if value is None else pytest.approx(value, abs=0.01))
+
+
+@pytest.mark.parametrize(("signal", "quality"), [("-0.5 V", 1), ("-0.002 V", 0), ("0.9 V", 0)])
+def test_what_lies_outside_the_signal_of_a_sensor_is_marked(signal, quality):
+    found = explained("humidity", signal=signal)
+    assert (found.quality == "outside the signal of the sensor") == bool(quality)
 
 
 def test_what_it_computes_is_what_the_device_shows(device, logger, tmp_path):

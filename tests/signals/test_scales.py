@@ -111,9 +111,9 @@ def test_a_chain_finds_its_domain_through_its_links():
 @pytest.mark.parametrize(
     ("scale", "signal", "value"),
     [
-        (SquareRoot(4, 20, 100, 0.1), [3.99, 4, 4.15, 4.16, 8, 20, 20.1],
+        (SquareRoot(4, 20, 100, 0.1), [3.99, 4, 4.15, 4.16, 8, 20, 21.1],
          [0, 0, 0, 10, 50, 100, math.nan]),
-        (SquareRoot(4, 20, 100), [3.9, 4.0], [math.nan, 0]),
+        (SquareRoot(4, 20, 100), [3.5, 3.9, 4.0], [math.nan, 0, 0]),
         (Polynomial((0, 0, 1), -3, 2), [-3, 0, 2, 2.1], [9, 0, 4, math.nan]),
         (PointTable(((0, 1), (1, 10), (2, 1000)), "logarithmic"), [0.5, 1.5], [10**0.5, 100]),
         (PointTable(((0, 0), (1, 1), (2, 4)), extrapolate=True), [-1, 3], [-1, 7]),

@@ -14,7 +14,8 @@ from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import Span
 from leitwerk.parsing.units import Unit, convert, parse_unit
 from leitwerk.setup.model import Channel
-from leitwerk.setup.scales import Factor, ScaleText
+from leitwerk.setup.scales import Factor, Logarithm, Pairs, Root, ScaleText
+from leitwerk.signals.bounds import SignalBounds
 from leitwerk.signals.linear import Linear, TwoPoint
 from leitwerk.signals.loop import LoopBands
 from leitwerk.signals.rtd import lead_error
@@ -276,6 +277,9 @@ def _placed(
         bands = _bands_behind(shown, axis.per_typed)
         named = bands if line is None else Labelled(str(LoopBands()), bands)
         rest = Chain.of(named, rest)
+    elif signal is not None:
+        bounds = _bounds_behind(shown, axis.ends(signal))
+        rest = Chain.of(Labelled(f"within {signal}", bounds), rest)
     upkeep = calibration_stages(channel, unit, path, findings)
     ends = _typed_ends(scale, signal, axis, kind)
     return Measurement(
@@ -300,6 +304,11 @@ def _bands_behind(line: TwoPoint, per_ma: float) -> LoopBands:
 
 
 @lru_cache(maxsize=1024)
+def _bounds_behind(line: TwoPoint, ends: tuple[float, float]) -> SignalBounds:
+    return SignalBounds(*sorted(line.value(ends).tolist()))
+
+
+@lru_cache(maxsize=1024)
 def _values_at(scale: Scale, ends: tuple[float, float]) -> tuple[float, float]:
     values = scale.value(ends).tolist()
     return min(values), max(values)
@@ -320,9 +329,11 @@ def is_loop(channel: Channel, axis: SignalAxis, signal: Span | None) -> bool:
         return False
     if signal is not None:
         ends = signal.ends_in(parse_unit("mA")) if signal.unit else (0.0, 0.0)
-    elif channel.scale is not None and hasattr(channel.scale, "points"):
+    elif isinstance(channel.scale, Pairs):
         first, last = channel.scale.points[0][0], channel.scale.points[-1][0]
         ends = first.value_in(axis.typed), last.value_in(axis.typed)
+    elif isinstance(channel.scale, Root | Logarithm):
+        ends = channel.scale.signal.ends_in(axis.typed)
     else:
         return False
     return sorted(ends) == list(LOOP)

@@ -29,6 +29,7 @@ class Quality(enum.IntEnum):
     UNDER_LIMIT = 16
     OVER_LIMIT = 17
     EXTRAPOLATED = 18
+    OUTSIDE_SIGNAL = 19
 
     @classmethod
     def describe(cls, codes: ArrayLike) -> NDArray[np.str_]:
@@ -65,6 +66,7 @@ _REASONS = {
     Quality.UNDER_LIMIT: "transmitter at its lower limit",
     Quality.OVER_LIMIT: "transmitter at its upper limit",
     Quality.EXTRAPOLATED: "extrapolated",
+    Quality.OUTSIDE_SIGNAL: "outside the signal of the sensor",
 }
 # The same by code, with an empty text for codes that no quality has.
 _BY_CODE = {int(quality): reason for quality, reason in _REASONS.items()}

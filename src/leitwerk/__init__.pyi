@@ -8,6 +8,7 @@ from .commissioning.alarm_proof import prove as prove
 from .commissioning.live_check import LiveProgress as LiveProgress
 from .commissioning.live_check import verify as verify
 from .commissioning.live_report import LiveReport as LiveReport
+from .commissioning.live_report import Silence as Silence
 from .datasheet.model import Datasheet as Datasheet
 from .datasheet.read import parse_datasheet as parse_datasheet
 from .datasheet.settings import DeviceSettings as DeviceSettings

@@ -83,10 +83,39 @@ def test_alarms_are_followed_with_their_delays(ready, logger, tmp_path):
     assert report.channels[3].alarms == {"too_dry": "normal"}
 
 
-def test_a_device_that_falls_silent_ends_the_watch(ready, logger):
+def test_what_was_seen_is_kept_when_the_device_falls_silent(ready, logger):
     ready.link.fails_at = len(ready.link.requests) + 9
-    with pytest.raises(lw.LinkTimeout):
-        watch(ready, logger)
+    report = watch(ready, logger)
+    assert 0 < report.times_s.size < 11
+    assert report.outcome is lw.Outcome.UNKNOWN
+    assert "no answer from" in report.reasons[0]
+    assert not report.silences[-1].ended
+
+
+def test_a_watch_goes_on_after_a_drop_out(ready, logger, monkeypatch):
+    read, count = ready.link.read, iter(range(1000))
+
+    def interrupted(requests):
+        if 6 <= next(count) < 9:
+            raise lw.LinkTimeout("no answer")
+        return read(requests)
+
+    monkeypatch.setattr(ready.link, "read", interrupted)
+    report = watch(ready, logger)
+    (silence,) = report.silences
+    assert silence.ended
+    assert report.outcome is lw.Outcome.PASSED
+    assert "no answer from" in str(report)
+
+
+def test_a_watch_that_is_stopped_is_judged_by_what_was_seen(ready, logger):
+    def stop(sample):
+        if sample.number == 3:
+            raise KeyboardInterrupt
+
+    report = watch(ready, logger, on_sample=stop)
+    assert (report.times_s.size, report.stopped) == (3, True)
+    assert "stopped from the keyboard" in str(report)
 
 
 @pytest.mark.parametrize("more", [{"duration_s": 0}, {"period_s": -1}, {"duration_s": 1e9}])

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import csv
 import sys
+from collections.abc import Sequence
 from contextlib import nullcontext
-from typing import TYPE_CHECKING, Self
+from pathlib import Path
+from typing import TYPE_CHECKING, Self, TextIO
 
 import click
 
@@ -23,7 +26,7 @@ if TYPE_CHECKING:
 @every_option("0.5 s")
 @click.option("--json", "form", flag_value="json", help="Print the report as JSON.")
 @click.option("--csv", "form", flag_value="csv", help="Print a CSV line for each channel.")
-@click.option("--samples", metavar="FILE", help="Keep every sample as CSV.")
+@click.option("--samples", metavar="FILE", help="Write every sample to a CSV file as it comes.")
 @click.option("--figure", metavar="FILE", help="Draw the values against expectations (PNG).")
 @reports_errors
 @link_options(2.0)
@@ -42,12 +45,9 @@ def live(
     Exit code 0: passed. 1: not passed, or nothing is expected. 2: usage. 3: device not reached. 4:
     another device, or it refused.
     """
-    from pathlib import Path
-
     from leitwerk.cli.devices import remember
     from leitwerk.commissioning.live_check import verify
     from leitwerk.devices.device import connect
-    from leitwerk.project.files import write_atomic
     from leitwerk.project.setups import read_setup
 
     checked = read_setup(setup)
@@ -55,17 +55,22 @@ def live(
     with (
         connect(checked, link=link) as device,
         view or nullcontext(),
+        SampleFile(samples, [c.name for c in checked.channels]) as file,
     ):
+
+        def show(sample: LiveProgress) -> None:
+            file.keep(sample)
+            if view is not None:
+                view.show(sample)
+
         report = verify(
             checked,
             device,
             duration_s=duration_s,
             period_s=period_s,
-            on_sample=view.show if view else lambda sample: None,
+            on_sample=show,
         )
     remember(report.identity, device.address)
-    if samples:
-        write_atomic(Path(samples), report.samples_csv())
     if figure:
         from leitwerk.reports.live_figure import draw_report
 
@@ -119,3 +124,42 @@ class TableView:
         width = self._live.console.width
         table = live_table(sample.channels(), self._title, caption, width)
         self._live.update(table, refresh=True)
+
+
+class SampleFile:
+    """A CSV file to which each sample goes at once: what was seen is kept, however it ends.
+
+    It is begun with the first sample, so that a device that is not reached costs no older file.
+    """
+
+    def __init__(self, path: str | None, names: Sequence[str]) -> None:
+        self._path, self._names = path, names
+        self._file: TextIO | None = None
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        if self._file is not None:
+            self._file.close()
+
+    def keep(self, sample: LiveProgress) -> None:
+        """Write a sample."""
+        if self._path is None:
+            return
+        from leitwerk.commissioning.live_report import sample_columns, sample_row
+        from leitwerk.errors import FileProblem
+
+        rows = [sample_row(sample.cells())]
+        try:
+            if self._file is None:
+                self._file = Path(self._path).open("w", encoding="utf-8", newline="")  # noqa: SIM115
+                rows.insert(0, sample_columns(self._names))
+            csv.writer(self._file).writerows(rows)
+            self._file.flush()
+        except OSError as error:
+            reason = error.strerror or type(error).__name__
+            raise FileProblem(
+                f"cannot write {self._path}: {reason}",
+                remedy="is the folder there, writable, and the disk not full?",
+            ) from error

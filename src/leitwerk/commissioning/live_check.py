@@ -11,9 +11,10 @@ import numpy as np
 
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.checked import CheckedSetup
-from leitwerk.commissioning.live_report import LiveReport
+from leitwerk.commissioning.live_report import LiveReport, Silence
 from leitwerk.datasheet.settings import SettingChange, diff_settings
 from leitwerk.devices.device import Device
+from leitwerk.errors import LinkError
 from leitwerk.evaluation.situation import Situation
 from leitwerk.evaluation.verdict import ChannelReport, Context, judge
 from leitwerk.monitoring.pacing import paced, sample_count
@@ -27,11 +28,16 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class LiveProgress:
-    """A live check after a sample. ``channels`` judges all samples up to now."""
+    """A live check after a sample. ``channels`` judges all samples up to now.
+
+    ``cells`` is the sample as a row of ``samples_csv``: its time in s, then value and quality of each
+    channel.
+    """
 
     number: int
     total: int
     channels: Callable[[], tuple[ChannelReport, ...]]
+    cells: Callable[[], list[float]]
 
 
 def verify(
@@ -44,6 +50,9 @@ def verify(
     clock: Clock = REAL_TIME,
 ) -> LiveReport:
     """Poll a device and hold its readings against the setup's expectations.
+
+    When the link is lost on the way, it goes on, and the report says for how long no answer came. An
+    interrupt from the keyboard ends it early; what was seen until then is judged.
 
     Parameters
     ----------
@@ -66,7 +75,7 @@ def verify(
     WrongDevice
         Another device answered.
     LinkError, DeviceRefused
-        The device was not reached, or refused.
+        The device was not reached at the start, or refused.
     QuantityError
         Duration or period cannot be used.
 
@@ -78,9 +87,24 @@ def verify(
     poller = Poller(device, channels)
     watch = _Watch(channels, changes, count, setup.setup.zone, clock)
     started = clock.now()
-    for time_s in paced(range(count), period_s, clock):
-        watch.add(time_s, *poller.poll())
-        on_sample(LiveProgress(watch.taken, count, watch.reports))
+    silence = _Silence()
+    stopped = False
+    try:
+        for time_s in paced(range(count), period_s, clock):
+            try:
+                sample = poller.poll()
+            except LinkError as error:
+                if not watch.taken:
+                    raise
+                silence.at(time_s, error)
+                continue
+            silence.over(time_s)
+            watch.add(time_s, *sample)
+            on_sample(LiveProgress(watch.taken, count, watch.reports, watch.cells))
+    except KeyboardInterrupt:
+        if not watch.taken:
+            raise
+        stopped = True
     values, qualities = watch.values()
     return LiveReport(
         title=setup.setup.title,
@@ -89,10 +113,40 @@ def verify(
         started=started,
         channels=watch.reports(),
         differing=tuple(str(change) for change in changes),
-        times_s=watch.times_s,
+        times_s=watch.times_s[: watch.taken],
+        silences=silence.spans(),
+        stopped=stopped,
         values=values,
         qualities=qualities,
     )
+
+
+class _Silence:
+    """When no answer came."""
+
+    def __init__(self) -> None:
+        self._spans: list[Silence] = []
+        self._since_s: float | None = None
+        self._last_s = 0.0
+        self._why = ""
+
+    def at(self, time_s: float, error: LinkError) -> None:
+        """No answer at this time."""
+        if self._since_s is None:
+            self._since_s, self._why = time_s, error.message
+        self._last_s = time_s
+
+    def over(self, time_s: float) -> None:
+        """It answers again."""
+        if self._since_s is not None:
+            self._spans.append(Silence(self._since_s, time_s, self._why, ended=True))
+            self._since_s = None
+
+    def spans(self) -> tuple[Silence, ...]:
+        """All of them, the last one perhaps without an end."""
+        if self._since_s is None:
+            return tuple(self._spans)
+        return (*self._spans, Silence(self._since_s, self._last_s, self._why, ended=False))
 
 
 class _Watch:
@@ -142,6 +196,13 @@ class _Watch:
     def values(self) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
         """Values in the channels' units and qualities of the samples so far."""
         return to_values(self.channels, self.shown[: self.taken], self.qualities[: self.taken])
+
+    def cells(self) -> list[float]:
+        """The last sample: its time, then value and quality of each channel."""
+        last = slice(self.taken - 1, self.taken)
+        values, qualities = to_values(self.channels, self.shown[last], self.qualities[last])
+        pairs = zip(values[0].tolist(), qualities[0].tolist(), strict=True)
+        return [float(self.times_s[self.taken - 1]), *(cell for pair in pairs for cell in pair)]
 
     def reports(self) -> tuple[ChannelReport, ...]:
         """Every channel, judged by the samples so far."""

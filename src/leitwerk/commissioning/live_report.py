@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import csv
 import io
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Sequence
+from dataclasses import asdict, dataclass, field
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
@@ -26,12 +27,27 @@ _COLUMNS = (
 )  # fmt: skip
 
 
+@dataclass(frozen=True, slots=True)
+class Silence:
+    """A time in which the device did not answer, in s from the start; ``ended`` when it did again."""
+
+    since_s: float
+    until_s: float
+    reason: str
+    ended: bool
+
+    def __str__(self) -> str:
+        end = f"to {self.until_s:.1f} s" if self.ended else "on"
+        return f"no answer from {self.since_s:.1f} s {end}: {self.reason}"
+
+
 @dataclass(frozen=True)
 class LiveReport:
     """The verdicts on all channels, and the samples they rest on.
 
     ``times_s`` has shape (n_samples,), in s from the start; ``values`` and ``qualities`` have shape
-    (n_samples, n_channels), each column in its channel's unit.
+    (n_samples, n_channels), each column in its channel's unit. ``silences`` are times without an answer,
+    ``stopped`` says that it was ended from the keyboard.
     """
 
     title: str
@@ -43,15 +59,27 @@ class LiveReport:
     times_s: NDArray[np.float64] = field(repr=False)
     values: NDArray[np.float64] = field(repr=False)
     qualities: NDArray[np.uint8] = field(repr=False)
+    silences: tuple[Silence, ...] = ()
+    stopped: bool = False
 
     @property
     def outcome(self) -> Outcome:
-        """Passed when every expectation was met; unknown when nothing was expected at all."""
-        return overall(c.outcome for c in self.channels if c.verdict is not Verdict.NO_EXPECTATION)
+        """Passed when every expectation was met.
+
+        Unknown when nothing was expected at all, or when the device did not answer in the end.
+        """
+        found = [c.outcome for c in self.channels if c.verdict is not Verdict.NO_EXPECTATION]
+        return overall([*found, Outcome.UNKNOWN] if self._is_silent else found)
+
+    @property
+    def _is_silent(self) -> bool:
+        return any(not silence.ended for silence in self.silences)
 
     @property
     def reasons(self) -> tuple[str, ...]:
         """Why channels did not pass."""
+        if self._is_silent:
+            return (str(self.silences[-1]), *(r for c in self.channels for r in c.reasons))
         if self.outcome is Outcome.UNKNOWN:
             return ("no channel has an expectation: there is nothing to prove",)
         return tuple(reason for c in self.channels for reason in c.reasons)
@@ -93,6 +121,8 @@ class LiveReport:
             "started": self.started.isoformat(timespec="seconds").replace("+00:00", "Z"),
             "duration_s": round(float(self.times_s[-1]), 3) if self.times_s.size else 0.0,
             "samples": int(self.times_s.size),
+            "stopped": self.stopped,
+            "silences": [asdict(silence) for silence in self.silences],
             "outcome": self.outcome.value,
             "counts": self.counts(),
             "settings_that_differ": list(self.differing),
@@ -114,13 +144,12 @@ class LiveReport:
         """One line for each sample: time, then value and quality of each channel."""
         text = io.StringIO()
         writer = csv.writer(text)
-        names = [name for c in self.channels for name in (c.name, f"{c.name}.quality")]
-        writer.writerow(["time_s", *names])
+        writer.writerow(sample_columns(c.name for c in self.channels))
         for time_s, values, qualities in zip(
             self.times_s.tolist(), self.values.tolist(), self.qualities.tolist(), strict=True
         ):
             cells = [cell for pair in zip(values, qualities, strict=True) for cell in pair]
-            writer.writerow([round(time_s, 4), *map(_cell, cells)])
+            writer.writerow(sample_row([time_s, *cells]))
         return text.getvalue()
 
     def __str__(self) -> str:
@@ -149,13 +178,15 @@ class LiveReport:
 
     def closing(self) -> list[str]:
         """The last lines: what in the device is not as the setup says, and the summary."""
+        before = [str(silence) for silence in self.silences]
+        before += ["stopped from the keyboard"] if self.stopped else []
         count = len(self.differing)
         if not count:
-            return [self.summary()]
+            return [*before, self.summary()]
         shown = "; ".join(self.differing[:3]) + ("; …" if count > 3 else "")
         plural = "s" if count != 1 else ""
         differ = f"note: {count} setting{plural} in the device differ from this setup: {shown}"
-        return [differ, self.summary()]
+        return [*before, differ, self.summary()]
 
     def summary(self) -> str:
         """The counts of the verdicts in one line."""
@@ -166,6 +197,16 @@ class LiveReport:
         failed = (Verdict.FAIL, Verdict.UNSTEADY, Verdict.NO_READING)
         parts += [f"{counts[v]} {v.value}" for v in failed if counts[v]]
         return f"{self.outcome.value.upper()}: {', '.join(parts)}"
+
+
+def sample_columns(names: Iterable[str]) -> list[str]:
+    """The head of a table of samples: time, then value and quality of each channel."""
+    return ["time_s", *(column for name in names for column in (name, f"{name}.quality"))]
+
+
+def sample_row(cells: Sequence[float]) -> list[Any]:
+    """A sample as a row of such a table."""
+    return [round(cells[0], 4), *map(_cell, cells[1:])]
 
 
 def _cell(value: Any) -> Any:

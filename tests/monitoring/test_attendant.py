@@ -506,7 +506,8 @@ def test_the_device_switches_a_relay_off_when_the_computer_is_gone(sheet, tmp_pa
 
 
 @pytest.mark.process
-def test_a_service_that_is_ended_leaves_outputs_safe(standin, tmp_path, gateway):
+@pytest.mark.parametrize("number", [signal.SIGTERM, signal.SIGHUP])
+def test_a_service_that_is_ended_leaves_outputs_safe(standin, tmp_path, gateway, number):
     text = GUARD.replace("{pulse: horn, for: 3 s}", "{set: horn, to: on}").replace(
         "after: 5 s", "after: 0 s"
     )
@@ -522,7 +523,37 @@ def test_a_service_that_is_ended_leaves_outputs_safe(standin, tmp_path, gateway)
     with subprocess.Popen(words, stderr=subprocess.PIPE, text=True, env=known) as attending:
         for line in attending.stderr:
             if line.split()[1:4] == ["output", "horn", "on"]:
-                attending.send_signal(signal.SIGTERM)
+                attending.send_signal(number)
         assert attending.wait(20) == 0
     with lw.connect(wanted) as device:
+        assert device.status_points()["relay.2.state"] == "off"
+
+
+@pytest.mark.process
+def test_a_pulse_is_given_back_when_the_terminal_closes(standin, tmp_path):
+    setup = tmp_path / "guard.yaml"
+    setup.write_text(example("kiln-guard", standin().address), "utf-8")
+    wanted = lw.read_setup(setup)
+    with lw.connect(wanted) as device:
+        lw.upload(wanted, device, kept(tmp_path / "kept"))
+    words = [
+        sys.executable,
+        "-m",
+        "leitwerk",
+        "pulse",
+        str(setup),
+        "horn",
+        "--for",
+        "60 s",
+        "--arm",
+    ]
+    known = {**os.environ, "LEITWERK_PASSWORD_OPERATOR": "1834"}
+    with (
+        subprocess.Popen(words, env=known, stderr=subprocess.PIPE) as pulsing,
+        lw.connect(wanted) as device,
+    ):
+        while device.status_points()["relay.2.state"] != "on":
+            assert pulsing.poll() is None
+        pulsing.send_signal(signal.SIGHUP)
+        assert pulsing.wait(20) == 130
         assert device.status_points()["relay.2.state"] == "off"

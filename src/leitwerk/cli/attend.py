@@ -54,7 +54,6 @@ def attend(
     Exit code 0: ended as asked. 1: the setup has errors. 2: usage. 3: device not reached.
     """
     import math
-    import signal
 
     from leitwerk.devices.device import connect
     from leitwerk.monitoring.attendant import Attendant
@@ -68,8 +67,6 @@ def attend(
         armed = "outputs are armed" if arm else "outputs are not armed"
         title, rules = checked.setup.title, len(checked.rules)
         click.echo(f"{title}: {alarms} alarms, {rules} rules, {armed}", err=True)
-        # A service manager ends a program with this signal; outputs must be made safe then, too.
-        signal.signal(signal.SIGTERM, signal.default_int_handler)
         try:
             attendant.attend(period_s=period_s, duration_s=duration_s or math.inf)
         except KeyboardInterrupt:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import signal
 import sys
-from collections.abc import Callable
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from functools import wraps
-from typing import ParamSpec
+from typing import NoReturn, ParamSpec
 
 import click
 
@@ -52,13 +55,43 @@ def result_code(result: Result) -> int:
     return FINE if result.outcome is Outcome.PASSED else FOUND
 
 
+@contextmanager
+def _ends_in_order() -> Iterator[None]:
+    """SIGTERM and SIGHUP (a closed terminal) end a command as Ctrl+C does.
+
+    So outputs are released, devices are told, and files are closed, whoever ends the program. A signal
+    that is ignored from outside, as by nohup, stays so.
+    """
+    if threading.current_thread() is not threading.main_thread():
+        yield
+        return
+    kinds = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
+    before = {kind: signal.getsignal(kind) for kind in kinds}
+    taken = {kind: handler for kind, handler in before.items() if handler is not signal.SIG_IGN}
+    for kind in taken:
+        signal.signal(kind, _interrupt)
+    try:
+        yield
+    finally:
+        for kind, handler in taken.items():
+            signal.signal(kind, handler)
+
+
+def _interrupt(number: int, frame: object) -> NoReturn:
+    """End once: the same signal again does not disturb what is being left in order."""
+    del frame
+    signal.signal(number, signal.SIG_IGN)
+    raise KeyboardInterrupt
+
+
 def reports_errors(command: Callable[P, int]) -> Callable[P, None]:
     """A command that returns its exit code, and whose errors are reported instead of raised."""
 
     @wraps(command)
     def run(*args: P.args, **kwargs: P.kwargs) -> None:
         try:
-            code = command(*args, **kwargs)
+            with _ends_in_order():
+                code = command(*args, **kwargs)
         except LeitwerkError as error:
             click.echo(str(error), err=True)
             code = exit_code(error)
@@ -67,7 +100,8 @@ def reports_errors(command: Callable[P, int]) -> Callable[P, None]:
             sys.stderr.close()
             code = FINE
         except KeyboardInterrupt:
-            click.echo("stopped by the keyboard", err=True)
+            with suppress(OSError):  # the terminal may be gone
+                click.echo("stopped by the keyboard or a signal", err=True)
             code = STOPPED
         sys.exit(code)
 

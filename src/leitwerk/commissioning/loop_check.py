@@ -10,13 +10,15 @@ from typing import Any
 import numpy as np
 
 from leitwerk.check.outputs import LOOP_POINTS, AnalogOutput, CheckedOutput, Loop, RelayOutput
+from leitwerk.datasheet.points import Point, Stored
 from leitwerk.datasheet.vocabulary import DRIVE_OUTPUT, DRIVE_RELAY, RELAY_STATE
 from leitwerk.devices.device import Device
-from leitwerk.errors import DeviceRefused, QuantityError
+from leitwerk.errors import DeviceRefused, LinkError, QuantityError
 from leitwerk.parsing.quantities import format_number
 from leitwerk.project.clock import REAL_TIME, Clock
 from leitwerk.results import Outcome, overall
 
+_RELEASES = 3  # attempts to give an output back
 _SETTLES_S = 1.0
 TOLERANCE = 0.005  # of the signal's span: what an output and a good meter leave together
 _FLAT = 0.02  # of the span: points that differ by less although they were asked to
@@ -179,8 +181,30 @@ def check_loop(
             points.append(LoopPoint(signal, shown, measure(signal), near))
             on_point(points[-1])
     finally:
-        device.write_point(drive, 0.0)
+        _release(device, drive, 0.0, output.name)
     return LoopCheck(output.name, loop.unit, tuple(points), _reserve(loop), _cause(loop, points))
+
+
+def _release(device: Device, point: Point, value: Stored, name: str) -> None:
+    """Give an output back, in more than one attempt: it must not be left driven.
+
+    Raises
+    ------
+    LinkError
+        The device does not answer; the output may still be driven.
+
+    """
+    for attempt in range(_RELEASES):
+        try:
+            device.write_point(point, value)
+        except LinkError as error:
+            if attempt + 1 == _RELEASES:
+                raise LinkError(
+                    f"output {name} may still be driven: {error.message}",
+                    remedy="switch it off at the device, or restore the link and run this again",
+                ) from error
+        else:
+            return
 
 
 def _reserve(loop: Loop) -> float | None:
@@ -250,7 +274,7 @@ def pulse(
         during = str(device.read_points([shown])[shown.name])
         clock.wait(lasts_s)
     finally:
-        device.write_point(point, "released")
+        _release(device, point, "released", output.name)
     after = str(device.read_points([shown])[shown.name])
     if during != "on":
         raise DeviceRefused(

@@ -83,6 +83,31 @@ def test_alarms_are_followed_with_their_delays(ready, logger, tmp_path):
     assert report.channels[3].alarms == {"too_dry": "normal"}
 
 
+def test_a_thermometer_is_read_in_another_unit_and_the_device_keeps_its_own(
+    device, logger, tmp_path
+):
+    text = kiln_text()
+    for old, new in (
+        ("unit: °C\n    expect: 21.5 ± 0.5 °C", "unit: °F\n    expect: 70.7 ± 0.9 °F"),
+        ("above: 78 °C, clear: 75 °C", "above: 172.4 °F, clear: 167"),
+        ("unit: °C\n    expect: 19.0 ± 1.5 °C", "unit: K\n    expect: 292.15 ± 1.5 K"),
+    ):
+        assert old in text
+        text = text.replace(old, new)
+    setup = checked(text)
+    assert setup.ok, setup.findings
+    lw.upload(setup, device, kept(tmp_path))
+    held = device.read_settings().values
+    assert (held["channel.1.unit"], held["alarm.1.trip"], held["alarm.1.clear"]) == ("°C", 78, 75)
+    report = watch(device, logger, setup)
+    air = report.channels[0]
+    assert (air.unit, air.verdict) == ("°F", "pass")
+    assert (report.channels[2].unit, report.channels[2].verdict) == ("K", "pass")
+    assert air.mean == pytest.approx(21.5 * 1.8 + 32, abs=0.3)
+    account = {".".join(e.path): str(e.fate) for e in setup.account.entries}
+    assert account["channels.air_top.unit"] == "worked by Leitwerk"
+
+
 def test_what_was_seen_is_kept_when_the_device_falls_silent(ready, logger):
     ready.link.fails_at = len(ready.link.requests) + 9
     report = watch(ready, logger)

@@ -314,6 +314,10 @@ class _Book:
             return (Fate.STORED, "a band of the device") if own else _worked(When.READ)
         if key in {"scale", "shunt"}:
             return self._scale(channel)
+        if key == "unit" and isinstance(channel, SignalChannel):
+            m = channel.measurement
+            if m.shown_unit != m.unit:
+                return _worked(When.READ)
         if isinstance(channel, ReadingChannel):
             return _OF_READING.get(key)
         return self.at_terminal.get(key)

@@ -25,16 +25,16 @@ from leitwerk.check.measurement import (
     has_two_scales,
     read_measurement,
     report_useless,
+    unit_stage,
 )
 from leitwerk.check.ranges import choose_range, needed_signal, ranging
 from leitwerk.datasheet.model import Datasheet, Range, Terminal
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import Expected, Span
-from leitwerk.parsing.units import Unit, convert, parse_unit
+from leitwerk.parsing.units import Unit, parse_unit
 from leitwerk.setup.fields import CONTACT
 from leitwerk.setup.model import Channel, Setup
-from leitwerk.signals.linear import Linear
 from leitwerk.signals.scale import Chain, Labelled
 
 
@@ -222,9 +222,7 @@ def _own_reading(
     unit, converted = parse_unit(point.unit), Chain()
     if channel.unit is not None and channel.unit != unit:
         if channel.unit.dimension == unit.dimension:
-            offset = convert(0.0, unit, channel.unit)
-            gain = convert(1.0, unit, channel.unit) - offset
-            stage = Labelled(f"{unit} to {channel.unit}", Linear(gain, offset))
+            stage = Labelled(f"{unit} to {channel.unit}", unit_stage(unit, channel.unit))
             unit, converted = channel.unit, Chain((stage,))
         else:
             message = f"{datasheet.model} gives {point.name} in {unit}, not in {channel.unit}"

@@ -36,7 +36,8 @@ class Measurement:
     signal in the input's unit to what the device shows, in ``shown_unit``; ``host`` from there to
     the channel's value in ``unit``, and is worked by Leitwerk. ``typed`` is the scale as typed,
     ``scale`` the scale that results, ``axis`` places typed signals; ``ends`` are the signals between which it
-    works, ``span`` the values there.
+    works, ``span`` the values there. ``conversion`` leads from the unit of a sensor to the channel's where
+    they differ, and is one of the stages of ``host``.
     """
 
     kind: str
@@ -47,10 +48,22 @@ class Measurement:
     host: Chain = field(default_factory=Chain)
     scale: Scale | None = None
     sensor: Sensor | None = None
+    conversion: Linear | None = None
     typed: ScaleText | None = None
     axis: SignalAxis | None = None
     ends: tuple[float, float] = (0.0, 1.0)
     span: tuple[float, float] = (0.0, 1.0)
+
+    @property
+    def relation(self) -> Scale:
+        """From the signal in the input's unit to a value in ``unit``, as the sensor or scale has it."""
+        if self.sensor is None:
+            return self.scale or self.shown
+        return self.shown if self.conversion is None else self.shown.then(self.conversion)
+
+    def in_sensor_unit(self, value: float) -> float:
+        """A value of the channel in the unit of its sensor."""
+        return value if self.conversion is None else float(self.conversion.signal(value))
 
     @property
     def total(self) -> Chain:
@@ -136,17 +149,16 @@ def _of_sensor(
             remedy="use a transmitter with its own cold junction, or a resistance thermometer",
         )
         return None
-    unit = parse_unit(sensor.unit)
-    if channel.unit is not None and channel.unit != unit:
-        same = channel.unit.dimension == unit.dimension
-        what = f"shows {sensor.name} in {unit}" if same else f"{sensor.name} measures in {unit}"
+    shown_unit = parse_unit(sensor.unit)
+    unit = channel.unit or shown_unit
+    if unit.dimension != shown_unit.dimension:
         findings.error(
             "wrong-unit",
             (*path, "unit"),
-            f"{datasheet.model} {what}, not in {channel.unit}" if same else
-            f"{what}; {channel.unit} is a unit of {channel.unit.dimension}",
-            valid=str(unit),
-        )  # fmt: skip
+            f"{sensor.name} measures in {shown_unit}; {unit} is a unit of {unit.dimension}",
+            valid=f"a unit of {shown_unit.dimension}, such as {shown_unit}",
+        )
+        unit = shown_unit
     report_useless(channel, ("states",), "is for contacts only", path, findings)
     report_useless(channel, ("shunt",), "is for current loops only", path, findings)
     kind = datasheet.inputs[sensor.quantity]
@@ -154,16 +166,29 @@ def _of_sensor(
     per = convert(1.0, kind.unit, parse_unit(sensor.signal_unit))
     curve = sensor.scale if per == 1.0 else Linear(per).then(sensor.scale)
     host = _lead_stages(channel, sensor, path, findings)
+    conversion = None if unit == shown_unit else unit_stage(shown_unit, unit)
+    span = sensor.span
+    if conversion is not None:
+        host = host.then(Labelled(f"{shown_unit} to {unit}", conversion))
+        low, high = conversion.value(span).tolist()
+        span = (low, high)
     return Measurement(
         kind=sensor.name,
         input=kind,
         unit=unit,
         shown=curve,
-        shown_unit=unit,
+        shown_unit=shown_unit,
         host=host.then(calibration_stages(channel, unit, path, findings)),
         sensor=sensor,
-        span=sensor.span,
+        conversion=conversion,
+        span=span,
     )
+
+
+def unit_stage(shown: Unit, wanted: Unit) -> Linear:
+    """From values in one unit to values in another one of the same kind."""
+    offset = convert(0.0, shown, wanted)
+    return Linear(convert(1.0, shown, wanted) - offset, offset)
 
 
 def _lead_stages(channel: Channel, sensor: Sensor, path: KeyPath, findings: Findings) -> Chain:

@@ -13,7 +13,6 @@ from leitwerk.datasheet.model import Range
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import Span, format_number, format_span, format_value
 from leitwerk.parsing.units import Unit, convert, parse_unit
-from leitwerk.signals.scale import Scale
 from leitwerk.signals.sensors import Sensor
 
 # The device's own terminals are somewhere between these; a thermocouple shows the difference.
@@ -81,7 +80,7 @@ def choose_range(
 def ranging(m: Measurement, used: Sequence[float]) -> Ranging:
     """Every range of the channel's input, for what it needs."""
     at = _usual_signal(m, used)
-    return assess_ranges(m.input, _relation(m), needed_signal(m, used), at)
+    return assess_ranges(m.input, m.relation, needed_signal(m, used), at)
 
 
 def _report_clipping(
@@ -141,7 +140,7 @@ def needed_signal(m: Measurement, used: Sequence[float]) -> tuple[float, float]:
     if m.sensor is None or not used:
         return full_signal(m)
     low, high = m.sensor.span
-    inside = [min(max(value, low), high) for value in used]
+    inside = [min(max(m.in_sensor_unit(value), low), high) for value in used]
     return _between(m.sensor, m.input.unit, min(inside), max(inside))
 
 
@@ -157,10 +156,6 @@ def _between(sensor: Sensor, unit: Unit, low: float, high: float) -> tuple[float
     )
 
 
-def _relation(m: Measurement) -> Scale:
-    return m.shown if m.sensor is not None else (m.scale or m.shown)
-
-
 def _usual_signal(m: Measurement, used: Sequence[float]) -> float:
     """A signal in the middle of what will be seen."""
     if m.sensor is not None:
@@ -171,8 +166,8 @@ def _usual_signal(m: Measurement, used: Sequence[float]) -> float:
 
 def _reach(m: Measurement, chosen: Range) -> tuple[float, float]:
     """The values at both ends of a range, or the scale's own end."""
-    values = _relation(m).value([chosen.low, chosen.high]).tolist()
-    low, high = m.sensor.span if m.sensor else m.span
+    values = m.relation.value([chosen.low, chosen.high]).tolist()
+    low, high = m.span
     return (
         low if values[0] != values[0] else values[0],
         high if values[1] != values[1] else values[1],

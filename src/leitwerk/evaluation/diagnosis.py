@@ -83,7 +83,7 @@ def _is_shorted(channel: SignalChannel, mean: float, junction: float | None) -> 
     sensor = channel.measurement.sensor
     if sensor is None or not sensor.has_cold_junction or junction is None:
         return False
-    return abs(mean - junction) <= _SAME_TEMPERATURE_C
+    return abs(channel.measurement.in_sensor_unit(mean) - junction) <= _SAME_TEMPERATURE_C
 
 
 def _through(
@@ -109,7 +109,7 @@ def _mistakes(
     if not math.isfinite(right):
         return
     if m.sensor is not None:
-        yield from _of_sensor(channel, m.sensor, expected, junction, right)
+        yield from _of_sensor(channel, m.sensor, m.in_sensor_unit(expected), junction, right)
     else:
         yield from _of_signal(channel, right)
 
@@ -184,6 +184,7 @@ def _leads(channel: SignalChannel, expected: float, mean: float) -> str:
     sensor = channel.measurement.sensor
     if sensor is None or not isinstance(sensor.scale, ResistanceThermometer) or mean <= expected:
         return ""
+    mean, expected = map(channel.measurement.in_sensor_unit, (mean, expected))
     scale = sensor.scale
     extra = float(rtd.resistance(mean, scale.r0, scale.metal)) - float(
         rtd.resistance(expected, scale.r0, scale.metal)

@@ -4,6 +4,7 @@ import json
 import sqlite3
 from contextlib import closing
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -343,3 +344,21 @@ def test_what_has_no_watchdog_or_has_it_off(leitwerk, device):
     with lw.start_standin("weide") as one:
         off = leitwerk("watchdog", str(one.address))
         assert (off.exit_code, "is switched off" in off.stderr) == (2, True)
+
+
+@pytest.mark.process
+@pytest.mark.usefixtures("here")
+def test_looking_at_a_device_fetches_nothing_and_fetching_is_an_act(leitwerk, standin, kiln_file):
+    path = kiln_file(standin("--recordings", "2").address)
+    for words in (("device", path), ("device", path, "--recordings")):
+        assert "2 recordings, 2 not fetched" in leitwerk(*words).stdout
+    fetched = leitwerk("fetch", path)
+    assert (fetched.exit_code, len(fetched.stdout.splitlines())) == (0, 2)
+    assert all(Path(line).exists() for line in fetched.stdout.splitlines())
+    assert "2 recordings, 0 not fetched" in leitwerk("device", path).stdout
+    for what, says in (
+        ("start", "recording started"), ("start", "it records already"),
+        ("stop", "recording stopped"), ("stop", "it was not recording"),
+    ):  # fmt: skip
+        done = leitwerk("record", path, what)
+        assert (done.exit_code, done.stdout.strip()) == (0, says)

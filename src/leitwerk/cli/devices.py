@@ -65,6 +65,7 @@ def devices(
 @click.argument("where")
 @MODEL
 @click.option("--settings", is_flag=True, help="Show its settings, too.")
+@click.option("--recordings", is_flag=True, help="List its recordings; selects each in the device.")
 @click.option("--set-clock", is_flag=True, help="Set its clock to the time of this machine first.")
 @folder_option("the receipts")
 @JSON
@@ -75,6 +76,7 @@ def device(
     *,
     model: str | None,
     settings: bool,
+    recordings: bool,
     set_clock: bool,
     folder: str | None,
     as_json: bool,
@@ -95,7 +97,7 @@ def device(
     with open_device(sheet, address, link=link) as one:
         if set_clock:
             _set_clock(one)
-        page = read_page(one, folder=kept)
+        page = read_page(one, folder=kept, recordings=recordings)
     remember(page.identity, address)
     if as_json:
         echo_json(page.to_dict())

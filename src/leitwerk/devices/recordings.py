@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any
@@ -24,7 +25,7 @@ from leitwerk.datasheet.vocabulary import (
     WINDOW_VALUE,
 )
 from leitwerk.devices.device import Device
-from leitwerk.errors import LinkError, QuantityError
+from leitwerk.errors import DeviceRefused, LinkError, QuantityError
 from leitwerk.parsing.frames import dataframe
 
 if TYPE_CHECKING:
@@ -97,6 +98,41 @@ class Recording:
 
     def __repr__(self) -> str:
         return f"<Recording {self.info}>"
+
+
+def control_recording(device: Device, *, start: bool, passwords: Mapping[str, str]) -> bool:
+    """Start or stop recording, and verify it; False when the device did so already.
+
+    Raises
+    ------
+    QuantityError
+        The device has no such command.
+    DeviceRefused, LinkError
+        It did not do it, or was not reached.
+
+    """
+    command = "start" if start else "stop"
+    if command not in device.datasheet.commands:
+        raise QuantityError(
+            f"{device.datasheet.model} has no command to {command} recording",
+            valid=", ".join(device.datasheet.commands) or "no commands",
+        )
+    if device.status().recording == start:
+        return False
+    role = device.datasheet.role
+    if role:
+        device.log_in_with(role, passwords)
+    device.command(command)
+    now = device.status().recording
+    if role:
+        with suppress(LinkError):  # a login ends by itself
+            device.log_out()
+    if now != start:
+        raise DeviceRefused(
+            f"the device took the command to {command}, and {'still records' if now else 'does not record'}",
+            remedy="is its memory full, or does something else control it?",
+        )
+    return True
 
 
 def list_recordings(device: Device) -> list[RecordingInfo]:

@@ -135,14 +135,16 @@ class DevicePage:
         yield from ((head, "; ".join(parts)) for head, parts in groups.items())
 
 
-def read_page(device: Device, *, folder: str | Path) -> DevicePage:
-    """Read everything that the page of a device shows; nothing is changed but the view of recordings.
+def read_page(device: Device, *, folder: str | Path, recordings: bool = False) -> DevicePage:
+    """Read everything that the page of a device shows; nothing is written.
 
     Parameters
     ----------
     device : Device
     folder : path
         The folder with receipts.
+    recordings : bool
+        Whether to list the recordings, too: each is selected in the device for that.
 
     Raises
     ------
@@ -166,7 +168,7 @@ def read_page(device: Device, *, folder: str | Path) -> DevicePage:
         clock=clock,
         clock_trouble=trouble,
         status=device.status_points(),
-        recordings=tuple(list_recordings(device)),
+        recordings=tuple(list_recordings(device)) if recordings else (),
         settings=settings,
         units=units,
         receipts=tuple(last_receipts(Path(folder), identity.serial, _RECEIPTS)),

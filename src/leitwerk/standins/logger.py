@@ -9,6 +9,7 @@ from typing import Any
 
 from leitwerk.datasheet.model import Datasheet, Input, Range
 from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.register_points import registers
 from leitwerk.datasheet.vocabulary import (
     CHANNEL_RANGE,
     CHANNEL_SENSOR,
@@ -22,6 +23,7 @@ from leitwerk.datasheet.vocabulary import (
     VALUE_HIGH,
     VALUE_LOW,
     WHEN_FULL,
+    WINDOW_VALUE,
     KnownPoint,
 )
 from leitwerk.signals.linear import TwoPoint
@@ -122,6 +124,21 @@ class Logger(Firmware):
             self.recordings[-1].rows.append([value for value, _ in self._readings()])
         self.recordings[-1].taken = rows
 
+    def read(self, table: str, start: int, count: int) -> list[int]:
+        """As every device. A recording counts as fetched when the last of its values has been read."""
+        words = super().read(table, start, count)
+        number, first = self._window[SELECT], self._window[FIRST_ROW]
+        if self.recording_since_s is None and 1 <= number <= len(self.recordings):
+            recording = self.recordings[number - 1]
+            columns = len(self.datasheet.terminals)
+            last = (len(recording.rows) - first) * columns
+            family = self.datasheet.family(WINDOW_VALUE)
+            if family is not None and last in family.indices:
+                (point,) = registers([family.point(last)])
+                if point.table == table and start <= point.start < start + count:
+                    recording.fetched = True
+        return words
+
     def write(self, start: int, words: Sequence[int]) -> None:
         """As every device, and the window onto recordings."""
         for known in self._window:
@@ -169,8 +186,6 @@ class Logger(Firmware):
         values = [
             value for row in recording.rows[first : first + _WINDOW // columns] for value in row
         ]
-        if self.recording_since_s is None and first + _WINDOW // columns >= len(recording.rows):
-            recording.fetched = True
         return {
             "started": recording.started,
             "interval": recording.interval_s,

@@ -276,6 +276,26 @@ def test_receipts_are_chained_and_a_changed_one_shows(device, tmp_path):
     assert not read_history(folder).whole
 
 
+@pytest.mark.process
+def test_the_newest_receipt_is_known_elsewhere(standin, leitwerk, kiln_file, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    address = standin().address
+    path = kiln_file(address)
+    none = leitwerk("history", path)
+    assert (none.exit_code, "no receipts of the device with serial" in none.stderr) == (1, True)
+    assert leitwerk("upload", path).exit_code == 0
+    for device in (path, "fichte-8", str(address), "K2-00417"):
+        whole = leitwerk("history", device, "--folder", str(Path(path).parent / "kept"))
+        assert (whole.exit_code, "1 receipt; the chain is complete" in whole.stderr) == (0, True)
+    newest = next((Path(path).parent / "kept").glob("*/*-receipt.json"))
+    newest.unlink()
+    gone = leitwerk("history", path)
+    assert (gone.exit_code, "the newest receipt that the inventory knows" in gone.stderr) == (
+        1,
+        True,
+    )
+
+
 def test_a_backup_is_restored(device, logger, tmp_path):
     old = list(logger.holding)
     lw.upload(kiln(), device, kept(tmp_path))

@@ -177,13 +177,23 @@ def readdress(
     return FINE
 
 
-def remember(identity: Any, address: LinkAddress) -> None:
-    """Note that a device was seen; a failure to note it is reported and stops nothing."""
+def remember(identity: Any, address: LinkAddress, *, receipts: str | Path | None = None) -> None:
+    """Note that a device was seen, and its newest receipt in the folder ``receipts``.
+
+    A failure to note it is reported and stops nothing.
+    """
     from leitwerk.errors import LeitwerkError
     from leitwerk.project.inventory import Inventory
+    from leitwerk.project.kept import device_folder
 
     try:
-        Inventory.nearest().remember(identity, address)
+        inventory = Inventory.nearest()
+        inventory.remember(identity, address)
+        if receipts is not None:
+            from leitwerk.transfer.history import head_of
+
+            folder = device_folder(Path(receipts), identity.serial)
+            inventory.note_receipt(identity.serial, folder, head_of(folder))
     except LeitwerkError as error:
         click.echo(f"note: {error.message}", err=True)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -12,6 +13,7 @@ from leitwerk.cli.options import JSON, folder_option, kept_folder, link_options,
 if TYPE_CHECKING:
     from leitwerk.cli.options import Writing
     from leitwerk.links.options import LinkOptions
+    from leitwerk.project.inventory import Inventory
 
 
 @click.command()
@@ -36,6 +38,7 @@ def recover(
     Exit code 0: finished or undone, and verified. 1: it is unfinished (without an option). 2: usage,
     or nothing is unfinished. 3: device not reached. 4: refused.
     """
+    from leitwerk.cli.devices import remember
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.printing import print_result
     from leitwerk.cli.progress import StepView
@@ -63,6 +66,7 @@ def recover(
         passwords = passwords_of(journal.identity.model, journal.identity.serial, steps)
         options = writing.options(setup, passwords, steps.show)
         receipt = settle(journal, device, options, undo=undo)
+    remember(receipt.identity, device.address, receipts=options.folder)
     print_result(receipt, as_json=as_json)
     return FINE
 
@@ -104,40 +108,63 @@ def restore(
         StepView() as steps,
     ):
         passwords = passwords_of(identity.model, identity.serial, steps)
-        receipt = give_back(backup, device, writing.options("here", passwords, steps.show))
-    remember(receipt.identity, address)
+        options = writing.options("here", passwords, steps.show)
+        receipt = give_back(backup, device, options)
+    remember(receipt.identity, address, receipts=options.folder)
     print_result(receipt, as_json=as_json)
     return FINE
 
 
 @click.command()
-@click.argument("serial")
+@click.argument("device")
 @folder_option("the receipts")
 @JSON
 @reports_errors
-def history(serial: str, *, folder: str | None, as_json: bool) -> int:
-    """List the receipts of the device with SERIAL, and verify that none was changed or removed.
+def history(device: str, *, folder: str | None, as_json: bool) -> int:
+    """List the receipts of DEVICE, and verify that none was changed or removed.
+
+    DEVICE is a setup file, a name of the inventory, an address at which it was seen, or a serial number.
 
     Exit code 0: the chain is complete. 1: it is not, or there is no receipt. 2: usage.
     """
     from leitwerk.cli.printing import echo_json
+    from leitwerk.project.inventory import Inventory
     from leitwerk.project.kept import device_folder
     from leitwerk.transfer.history import read_history
 
-    found = read_history(device_folder(kept_folder("here", folder), serial))
+    inventory = Inventory.nearest()
+    serial = _serial_of(device, inventory)
+    kept = kept_folder(device if Path(device).is_file() else "here", folder)
+    own = device_folder(kept, serial)
+    found = read_history(own, inventory.newest_receipt(serial, own))
+    if not found.receipts and not found.breaks:
+        click.echo(f"no receipts of the device with serial number {serial} in {kept}", err=True)
+        return FOUND
     if as_json:
         echo_json(found.to_dict())
     else:
         for receipt in found.receipts:
             what = receipt.get("what", {})
-            count = len(receipt.get("changes", ()))
+            changes = len(receipt.get("changes", ()))
             click.echo(
                 f"{receipt.get('finished', '?')}  {what.get('kind', '?'):8} by "
-                f"{receipt.get('by', '?')}: {count} settings changed ({what.get('file', '?')})"
+                f"{receipt.get('by', '?')}: {changes} settings changed ({what.get('file', '?')})"
             )
         for broken in found.breaks:
             click.echo(f"broken: {broken}", err=True)
-        kept = f"{len(found.receipts)} receipt{'s' * (len(found.receipts) != 1)}"
+        count = f"{len(found.receipts)} receipt{'s' * (len(found.receipts) != 1)}"
         chain = "complete: none was changed or removed" if found.whole else "broken"
-        click.echo(f"{kept}; the chain is {chain}", err=True)
+        click.echo(f"{count}; the chain is {chain}", err=True)
     return FINE if found.whole and found.receipts else FOUND
+
+
+def _serial_of(device: str, inventory: Inventory) -> str:
+    """The serial number of a device that is named by a setup, its name, its address, or itself."""
+    from leitwerk.project.setups import load_setup
+
+    if Path(device).is_file():
+        return load_setup(device).device.serial
+    for known in inventory.devices():
+        if device.casefold() == known.name.casefold() or device == str(known.address):
+            return known.identity.serial
+    return device

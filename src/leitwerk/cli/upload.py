@@ -53,7 +53,8 @@ def upload(setup: str, *, plan: bool, writing: Writing, link: LinkOptions, as_js
             return FOUND if planned.changes else FINE
         wanted = checked.setup.device
         passwords = passwords_of(wanted.model, wanted.serial, steps)
-        receipt = carry(checked, device, writing.options(setup, passwords, steps.show))
-    remember(receipt.identity, device.address)
+        options = writing.options(setup, passwords, steps.show)
+        receipt = carry(checked, device, options)
+    remember(receipt.identity, device.address, receipts=options.folder)
     print_result(receipt, as_json=as_json)
     return FINE

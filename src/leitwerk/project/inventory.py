@@ -32,6 +32,14 @@ CREATE TABLE IF NOT EXISTS device (
     last_seen TEXT NOT NULL,   -- UTC, ISO 8601
     UNIQUE (model, folded)
 )"""
+# The hash of the newest receipt of a device in a folder: a chain does not prove its own last link.
+_RECEIPTS = """\
+CREATE TABLE IF NOT EXISTS newest_receipt (
+    folded TEXT NOT NULL,
+    folder TEXT NOT NULL,
+    sha256 TEXT NOT NULL,
+    PRIMARY KEY (folded, folder)
+)"""
 _COLUMNS = "name, maker, model, serial, firmware, address, last_seen"
 _BUSY_S = 5.0
 
@@ -151,6 +159,25 @@ class Inventory:
             )  # fmt: skip
         return KnownDevice(name, identity, address, at)
 
+    def note_receipt(self, serial: str, folder: Path, sha256: str) -> None:
+        """Note the hash of the newest receipt of a device in its folder."""
+        with self._open() as connection:
+            connection.execute(
+                "INSERT OR REPLACE INTO newest_receipt VALUES (?,?,?)",
+                (folded_number(serial), str(folder.absolute()), sha256),
+            )
+
+    def newest_receipt(self, serial: str, folder: Path) -> str:
+        """The hash of the newest receipt of a device in its folder; empty when none is known."""
+        if not self.path.exists():
+            return ""
+        with self._open() as connection:
+            row = connection.execute(
+                "SELECT sha256 FROM newest_receipt WHERE folded = ? AND folder = ?",
+                (folded_number(serial), str(folder.absolute())),
+            ).fetchone()
+        return str(row[0]) if row else ""
+
     def rename(self, name: str, new: str) -> KnownDevice:
         """Give a device another name.
 
@@ -248,6 +275,7 @@ class Inventory:
                         remedy="a newer Leitwerk made it; use that one",
                     )
                 connection.execute(_SCHEMA)
+                connection.execute(_RECEIPTS)
                 connection.execute(f"PRAGMA user_version = {_VERSION}")
                 yield connection
         except (sqlite3.Error, OSError) as error:

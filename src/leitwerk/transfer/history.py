@@ -45,11 +45,11 @@ def head_of(folder: Path) -> str:
     return chain[-1].sha256 if chain else ""
 
 
-def read_history(folder: Path) -> History:
+def read_history(folder: Path, newest: str = "") -> History:
     """The receipts of a device's folder, and whether their chain holds.
 
-    A receipt that was changed or taken away shows at the one after it; the last one is proven by
-    the next.
+    A receipt that was changed or taken away shows at the one after it. ``newest`` is the hash of the
+    last one as the inventory knows it: without that, the last one is proven by the next only.
     """
     chain = _in_order(_links(folder))
     known = {link.sha256 for link in chain}
@@ -61,6 +61,8 @@ def read_history(folder: Path) -> History:
             )
         elif not link.previous and k > 0:
             breaks.append(f"{link.file.name} says that it is the first, and is not")
+    if newest and newest not in known:
+        breaks.append("the newest receipt that the inventory knows is not there, or was changed")
     return History(tuple(link.content for link in chain), tuple(breaks))
 
 

@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import leitwerk as lw
-from conftest import KILN, example
+from conftest import KILN, checked, example
 from leitwerk.check.compile import check_setup
 from leitwerk.errors import SetupError
 from leitwerk.project.library import Library
@@ -162,6 +162,15 @@ def test_channels_that_are_alike_are_each_read_as_if_alone(body):
         return (setup.channels.get("c3") if setup else None), own
 
     assert seen(3) == seen(1, 2, 3)
+
+
+def test_a_factor_gives_the_unit_by_itself():
+    head = KILN[: KILN.index("channels:")]
+    setup = f"{head}channels:\n  force: {{terminal: 1, signal: 0..10 mV, scale: 0.5 kN/mV}}\n"
+    found = checked(setup)
+    assert found.ok, found.findings
+    channel = found.channel("force")
+    assert (channel.unit.symbol, channel.span) == ("kN", (0.0, 5.0))
 
 
 def test_a_correct_setup_has_no_findings(tmp_path):

@@ -138,7 +138,7 @@ def test_the_page_of_a_device(leitwerk, standin, kiln_file):
     as_json = json.loads(leitwerk("device", str(address), "--set-clock", "--json").stdout)
     assert abs(as_json["clock"]["deviation_s"]) <= 1
     assert len(as_json["settings"]) == 185
-    assert leitwerk("device", "modbus+tcp://127.0.0.1:9").exit_code == 2
+    assert leitwerk("device", "modbus+tcp://127.0.0.1:9").exit_code == 3
 
 
 @pytest.mark.parametrize(

@@ -263,6 +263,8 @@ def _of_signal(
 
 def _unit_of(channel: Channel, typed: Unit, path: KeyPath, findings: Findings) -> Unit:
     leads_to = value_unit(channel.scale) if channel.scale else typed
+    if channel.unit is not None and isinstance(channel.scale, Factor):
+        leads_to = None  # whether the factor leads there is found with its number
     unit = channel.unit or leads_to or parse_unit("")
     if leads_to is not None and leads_to.dimension != unit.dimension:
         findings.error(

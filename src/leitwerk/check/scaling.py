@@ -75,9 +75,20 @@ def value_unit(spec: ScaleText) -> Unit | None:
             return full_scale.unit if full_scale else None
         case Transformer(unit=unit):
             return parse_unit(unit)
-        case Factor():
-            return None
+        case Factor(factor=factor):
+            return _numerator(factor.unit)
     assert_never(spec)
+
+
+def _numerator(unit: Unit | None) -> Unit | None:
+    """What a factor leads to: kN for kN/mV; None when its unit does not say it."""
+    value, slash, per = (unit.symbol if unit else "").partition("/")
+    if not slash or "/" in per:
+        return None
+    try:
+        return parse_unit(value)
+    except QuantityError:
+        return None
 
 
 def build_scale(spec: ScaleText, axis: SignalAxis, unit: Unit) -> Scale:

@@ -214,7 +214,7 @@ def resolve_device(
 ) -> tuple[Datasheet, LinkAddress]:
     """The datasheet and the address of a device, given by address, name or setup."""
     from leitwerk.devices.presence import identify_by_datasheets
-    from leitwerk.errors import QuantityError
+    from leitwerk.errors import NotReached
     from leitwerk.parsing.address import DeviceName, parse_where
     from leitwerk.project.inventory import Inventory, resolve_address
     from leitwerk.project.library import find_datasheet, known_models
@@ -232,10 +232,10 @@ def resolve_device(
         sheets = [find_datasheet(name) for name in known_models()]
         identity = identify_by_datasheets(place, sheets, link)
         if identity is None:
-            raise QuantityError(
+            raise NotReached(
                 f"no device that a datasheet knows answers at {place}",
-                valid=f"--model, one of {', '.join(known_models())}",
-                remedy="is it on, and is the address right? 'leitwerk find' looks for it",
+                remedy="is it on, and is the address right? 'leitwerk find' looks for it; if its model is "
+                f"known, give --model, one of {', '.join(known_models())}",
             )
         model = identity.model
     return find_datasheet(model), place

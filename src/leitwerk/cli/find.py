@@ -72,7 +72,8 @@ def find(
     from leitwerk.project.library import find_datasheet, known_models
 
     base = resolve_address(parse_where(address))
-    every = expand_addresses(base, _units(units, base), _numbers(hosts, 0, 255) if hosts else ())
+    asked = _units(units, base)
+    every = expand_addresses(base, asked, _numbers(hosts, 0, 255) if hosts else ())
     sheets = [find_datasheet(model) for model in known_models()]
     on_lines = list(USUAL_LINES) if lines and base.is_serial else [base.line]
     with StepView() as steps:
@@ -83,7 +84,8 @@ def find(
             ),
             on_found=lambda device: None if as_json else steps.say(str(device)),
         )  # fmt: skip
-    click.echo(seen.summary(), err=True)
+    which = f" (units {asked[0]}..{asked[-1]})" if len(asked) > 1 else ""
+    click.echo(seen.summary() + which, err=True)
     twice = {device.address for pair in seen.duplicates() for device in pair}
     for device in seen.found:
         if remember and device.address not in twice and device.identity is not None:

@@ -22,6 +22,8 @@ TYPES = tuple(CURVES)
 # The quick inverse is made to agree with the reference function to this; a test proves it densely.
 INVERSE_ERROR_K = 1e-4
 
+PRINTED_MV = 0.0005  # half of the last digit of the tables in IEC 60584-1
+
 
 def span_c(kind: str) -> Ends:
     """The temperatures, in °C, for which the reference function of a type is defined."""
@@ -154,9 +156,13 @@ class Thermocouple(Scale):
 
     @property
     def domain(self) -> Ends:
-        """In mV at the terminals."""
+        """In mV at the terminals: as far as the printed table goes, whose last digit is rounded.
+
+        What lies beyond the reference function by no more than that gives the temperature of its end.
+        """
         table, shift = _inverse(self.kind), self._shift
-        return table.low - shift, table.high - shift
+        below = 0.0 if CURVES[self.kind].unique_above is not None else PRINTED_MV
+        return table.low - below - shift, table.high + PRINTED_MV - shift
 
     @property
     def span(self) -> Ends:

@@ -233,3 +233,13 @@ def test_recordings_are_fetched_before_they_go(device, logger, tmp_path):
     assert [float(line.split(",")[1]) for line in lines] == pytest.approx([r[0] for r in rows])
     assert "fetched: " in str(receipt)
     assert receipt.discarded == 0
+
+
+def test_a_text_is_emptied_and_a_key_without_a_value_is_not_that(device, tmp_path):
+    text = kiln_text() + "\nsettings:\n  name: KILN-2\n"
+    lw.upload(checked(text), device, kept(tmp_path))
+    assert device.read_settings().values["name"] == "KILN-2"
+    lw.upload(checked(text.replace("KILN-2", '""')), device, kept(tmp_path))
+    assert device.read_settings().values["name"] == ""
+    with pytest.raises(lw.SetupError):
+        checked(text.replace(" KILN-2", ""))

@@ -140,7 +140,7 @@ class _Builder:
             self.stop("tag", f"the tag {event.tag} is not read", event, valid="plain values")
         if isinstance(event, yaml.ScalarEvent):
             text: str = event.value
-            return text
+            return EMPTY if not text and event.style else text
         if isinstance(event, yaml.MappingStartEvent):
             return self.mapping(depth)
         return self.sequence(depth)
@@ -188,6 +188,15 @@ def _place(mark: Any) -> tuple[int, int]:
 
 
 Value: TypeAlias = "Map | List | str"
+
+
+class _Empty(str):
+    """An empty text that was typed as one, in quotes: a key without a value is another thing."""
+
+    __slots__ = ()
+
+
+EMPTY = _Empty()
 
 
 class Map(dict[str, Value]):

@@ -22,6 +22,7 @@ from leitwerk.parsing.quantities import (
     parse_span,
 )
 from leitwerk.parsing.units import Unit, parse_unit
+from leitwerk.parsing.yaml_text import EMPTY
 from leitwerk.setup.scales import (
     DataSheetFigures,
     Factor,
@@ -184,12 +185,12 @@ ScaleField = Annotated[
 ]
 SettingField = Annotated[
     str,
-    reader((), lambda value: text_of(value, "a setting's value").strip()),
+    reader((), lambda v: "" if v is EMPTY else text_of(v, "a setting's value").strip()),
     WithJsonSchema(
         {
             # YAML 1.1, which many editors follow, makes a truth value of a bare no.
             "type": ["string", "number", "boolean"],
-            "description": "A setting's value, with its unit",
+            "description": "A setting's value, with its unit; two quotes empty a text",
             "examples": ["14.2 V", "lithium"],
         }
     ),

@@ -234,11 +234,8 @@ def _settings(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
             shown = show_setting(value, point.unit)
             lines.append(f"  # {name}: is {shown}, which the device does not accept")
             continue
-        if value == "":
-            # A setup names only what shall be there; an empty text stays as it is.
-            lines.append(f"  # {name}: is empty")
-            continue
-        lines.append(f"  {name}: {_text(show_setting(value, point.unit))}{_span(point)}")
+        shown = _text(show_setting(value, point.unit)) if value != "" else '""'
+        lines.append(f"  {name}: {shown}{_span(point)}")
     has_values = any(not line.startswith("  #") for line in lines)
     return ["settings:" if has_values else "# settings:", *lines] if lines else []
 

@@ -59,7 +59,7 @@ def result_code(result: Result) -> int:
 def _ends_in_order() -> Iterator[None]:
     """SIGTERM and SIGHUP (a closed terminal) end a command as Ctrl+C does.
 
-    So outputs are released, devices are told, and files are closed, whoever ends the program. A signal
+    So outputs are released and files are closed, however the program ends. A signal
     that is ignored from outside, as by nohup, stays so.
     """
     if threading.current_thread() is not threading.main_thread():

@@ -241,7 +241,7 @@ def _decides_nothing(key: str, other: str, unit: str, datasheet: Datasheet) -> s
     if decider is None:
         return f"the datasheet has no setting {other!r}"
     if key == "decimals_by":
-        return f"{other} is no number" if decider.choice_names or decider.is_text else ""
+        return f"{other} is not a number" if decider.choice_names or decider.is_text else ""
     try:
         own = parse_unit(unit).dimension
         wrong = [name for name in decider.choice_names if parse_unit(name).dimension != own]

@@ -164,7 +164,7 @@ class RegisterPoint(Point):
     def encode(self, value: Stored) -> tuple[int, ...]:
         """The words that stand for a value, rounded to the device's resolution.
 
-        Whatever ``decode`` gives can be written back: also a value that the device does not document.
+        Every value that ``decode`` gives can be written back, also one that the device does not document.
         A field inside a register gives the register with only this field in it.
 
         Raises

@@ -133,7 +133,7 @@ class TextPoint(Point):
     def encode(self, value: Stored) -> str:
         """The text that stands for a value.
 
-        Whatever ``decode`` gives can be written back: also a value that the device does not document.
+        Every value that ``decode`` gives can be written back, also one that the device does not document.
 
         Raises
         ------
@@ -199,7 +199,7 @@ class TextPoint(Point):
 
 
 def _number(text: str) -> float | int | None:
-    """The number that an answer is, None when it is none; a long whole number is exact."""
+    """The number in an answer, None for another text; a long whole number is exact."""
     text = text.strip()
     try:
         number = float(text)

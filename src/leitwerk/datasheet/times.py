@@ -32,7 +32,7 @@ class Layout(NamedTuple):
 
 
 def register_layout(kind: str) -> Layout | None:
-    """The layout that a type names, such as ``bcd YYYY MMDD hhmm ss``; None when it is none."""
+    """The layout that a type names, such as ``bcd YYYY MMDD hhmm ss``; None for another type."""
     match = _REGISTERS.fullmatch("bcd YYMM DDhh mmss" if kind == USUAL_TIME else kind)
     if match is None or not time_form(match[2]):
         return None
@@ -111,7 +111,7 @@ def time_to_text(text: str, layout: str) -> str:
 
 
 def time_from_text(text: str, layout: str) -> str:
-    """A time out of a device's text, by the order of its numbers; ``code …`` when it is none."""
+    """A time out of a device's text, by the order of its numbers; ``code …`` for another text."""
     numbers = [int(digits) for digits in re.findall(r"\d{1,6}", text)]
     return _shown(numbers, layout) or f"code {text}"
 

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 
 _ENOUGH = 5  # readings that a standard deviation is worked out from
-# What a pass rests on, besides the mean: so many of the readings lie within the tolerance, the mean is
+# What a pass needs, besides the mean: this part of the readings lies within the tolerance, the mean is
 # known well enough (GUM, 4.2.3: type A; the interval of 95 %), and they do not drift through it.
 _WITHIN = 0.95
 _CONFIDENCE = 0.95
@@ -256,7 +256,7 @@ def _unsteady(channel: CheckedChannel, good: NDArray[np.float64], interval_s: fl
         count = round(within * good.size)
         return f"it swings from {low} to {high}: {count} of {good.size} readings are within {meant}"
     if good.size < 3:
-        return ""  # too few to tell more
+        return ""  # too few for the rest
     mean, drift = float(good.mean()), _drift(good)
     if abs(drift) > tolerance:
         seconds = interval_s * (good.size - 1)
@@ -280,7 +280,7 @@ def _student(freedom: int) -> float:
 
 
 def _drift(good: NDArray[np.float64]) -> float:
-    """The change from the first to the last reading along their straight line; 0 when it is none."""
+    """The change from the first to the last reading along their straight line; 0 without a clear trend."""
     x = np.arange(good.size) - (good.size - 1) / 2.0
     squares = float((x * x).sum())
     slope = float((x * (good - good.mean())).sum()) / squares

@@ -62,7 +62,7 @@ def _found_files(kind: str, near: Path) -> dict[str, Path | Traversable]:
 def _name_in(file: Path, key: str) -> str:
     """The name that a file gives itself: its own name on the disk is for people.
 
-    That of the file where it does not say, or cannot be read; its reader will tell why.
+    The name of the file where it does not say, or cannot be read; its reader reports why.
     """
     try:
         with file.open(encoding="utf-8", errors="replace") as lines:

@@ -368,8 +368,8 @@ def _serial(scheme: str, unit: BusAddress, path: str, line: SerialLine) -> LinkA
 
 def _announce(profile: Profile, address: LinkAddress) -> None:
     passwords = ", ".join(f"{role}: {password}" for role, password in profile.passwords.items())
-    told = f" (password of {passwords})" if passwords else ""
-    click.echo(f"{profile.model} {profile.serial} listens at {address}{told}")
+    rights = f" (password of {passwords})" if passwords else ""
+    click.echo(f"{profile.model} {profile.serial} listens at {address}{rights}")
     sys.stdout.flush()
 
 

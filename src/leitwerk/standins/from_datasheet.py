@@ -1,7 +1,7 @@
 """Stand-ins made from any datasheet: a device in factory condition that does what its datasheet says.
 
 It identifies itself, keeps settings, wants its passwords, stages and commits, and shows the same value at
-each reading until it is told another one. What it measures it does not know.
+each reading. It does not know what it measures.
 """
 
 from __future__ import annotations
@@ -105,7 +105,7 @@ class RegisterDevice(Firmware):
     """A device with registers."""
 
     def measured(self) -> dict[str, Stored]:
-        """What each reading was told to show."""
+        """What each reading is to show."""
         sheet = self.datasheet
         found = {**_shown(sheet, self.profile, "status"), **_shown(sheet, self.profile, "readings")}
         if sheet.has(LOGGED_IN):

@@ -23,6 +23,7 @@ from leitwerk.signals.quality import Quality
 from leitwerk.signals.scale import Chain, Scale
 
 _RULER = 64  # characters of the line on which alarms and expectation stand
+_TIGHT = 0.005  # headroom, as a part of a range, that is none
 _USUAL_JUNCTION_C = 23.0  # a device in a cabin, when nothing is known of its terminals
 
 
@@ -158,7 +159,9 @@ class Explanation:
                     else "resolution not known"
                 )
                 text += f", headroom {fit['headroom']:.0%}"
-                text += ", recommended" if fit["recommended"] else ""
+                if fit["recommended"]:
+                    text += ", recommended"
+                    text += " (the signal reaches its end)" if fit["headroom"] < _TIGHT else ""
                 text += ", wastes a decade" if fit["wasteful"] else ""
             lines.append(f"  {mark} {fit['range']:{width}}  {text}")
         return lines

@@ -49,8 +49,8 @@ def test_a_line_with_alarms_and_expectation_and_their_signals():
         ("20.4 mA", 100 * math.sqrt(16.4 / 16), "good"),
         ("3.9 mA", 0.0, "good"),
         ("20.8 mA", 100 * math.sqrt(16.8 / 16), "transmitter at its upper limit"),
-        ("3.5 mA", None, "sensor failure"),
-        ("21.5 mA", None, "sensor failure"),
+        ("3.5 mA", None, "sensor failure, low"),
+        ("21.5 mA", None, "sensor failure, high"),
     ],
 )
 def test_a_square_root_of_a_loop_has_its_bands(signal, value, quality):
@@ -99,7 +99,7 @@ def test_all_links_show_with_their_numbers():
     shares = {row["name"]: row["share"] for row in found.budget}
     assert shares["calibration"] > 0.9
     assert found.expanded_uncertainty == pytest.approx(0.2, abs=0.01)
-    assert explained("valve", text, signal="3.5 mA").quality == "sensor failure"
+    assert explained("valve", text, signal="3.5 mA").quality == "sensor failure, low"
     assert explained("valve", text, signal="3.7 mA").quality == "transmitter at its lower limit"
 
 

@@ -161,10 +161,10 @@ def test_extrapolation_is_uncertain_and_only_when_asked_for():
 @pytest.mark.parametrize(
     ("current", "quality"),
     [
-        (0.0, Quality.SENSOR_FAILURE), (3.6, Quality.SENSOR_FAILURE), (3.61, Quality.UNDER_LIMIT),
+        (0.0, Quality.FAILURE_LOW), (3.6, Quality.FAILURE_LOW), (3.61, Quality.UNDER_LIMIT),
         (3.79, Quality.UNDER_LIMIT), (3.8, Quality.GOOD), (12.0, Quality.GOOD),
         (20.5, Quality.GOOD), (20.51, Quality.OVER_LIMIT), (20.99, Quality.OVER_LIMIT),
-        (21.0, Quality.SENSOR_FAILURE), (math.nan, Quality.NO_NUMBER),
+        (21.0, Quality.FAILURE_HIGH), (math.nan, Quality.NO_NUMBER),
     ],
 )  # fmt: skip
 def test_the_bands_of_a_loop_come_before_scaling(current, quality):
@@ -172,7 +172,9 @@ def test_the_bands_of_a_loop_come_before_scaling(current, quality):
     chain = LoopBands().then(TwoPoint(4.0, 20.0, 0.0, 100.0))
     values, qualities = chain.convert([current])
     assert qualities[0] == quality
-    assert np.isnan(values[0]) == (quality in {Quality.SENSOR_FAILURE, Quality.NO_NUMBER})
+    assert np.isnan(values[0]) == (
+        quality in {Quality.FAILURE_LOW, Quality.FAILURE_HIGH, Quality.NO_NUMBER}
+    )
     _, kept = chain.convert([12.0], [Quality.OPEN_SENSOR])
     assert kept[0] == Quality.OPEN_SENSOR
 

@@ -310,8 +310,8 @@ def _bad_reading(channel: CheckedChannel, worst: Quality) -> str:
         Quality.NOT_IN_USE: "the device does not use this input: was the setup uploaded?",
         Quality.BELOW_RANGE: f"the signal is below range{at}",
         Quality.ABOVE_RANGE: f"the signal is above range{at}",
-        Quality.SENSOR_FAILURE: "the transmitter reports a failure (its current is outside "
-        "3.6..21 mA, NE 43)",
+        Quality.FAILURE_LOW: "the transmitter reports a failure: its current is 3.6 mA or less (NE 43)",
+        Quality.FAILURE_HIGH: "the transmitter reports a failure: its current is 21 mA or more (NE 43)",
     }.get(worst, worst.reason)
 
 

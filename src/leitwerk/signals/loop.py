@@ -91,7 +91,7 @@ class LoopBands(Scale):
     --------
     >>> values, qualities = LoopBands().convert([3.5, 3.7, 12.0, 20.8, 22.0])
     >>> values, qualities.tolist()
-    (array([ nan,  3.7, 12. , 20.8,  nan]), [8, 16, 0, 17, 8])
+    (array([ nan,  3.7, 12. , 20.8,  nan]), [8, 16, 0, 17, 9])
 
     """
 
@@ -131,7 +131,9 @@ class LoopBands(Scale):
             under, over = Quality.UNDER_LIMIT, Quality.OVER_LIMIT
             result[x < self.good_low] = over if self.falling else under
             result[x > self.good_high] = under if self.falling else over
-            result[(x <= self.failure_low) | (x >= self.failure_high)] = Quality.SENSOR_FAILURE
+            low, high = Quality.FAILURE_LOW, Quality.FAILURE_HIGH
+            result[x <= self.failure_low] = high if self.falling else low
+            result[x >= self.failure_high] = low if self.falling else high
         result[~np.isfinite(x)] = Quality.NO_NUMBER
         return result
 

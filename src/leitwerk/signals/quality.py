@@ -24,7 +24,8 @@ class Quality(enum.IntEnum):
     UNKNOWN = 5
     NO_NUMBER = 6
     AMBIGUOUS = 7
-    SENSOR_FAILURE = 8
+    FAILURE_LOW = 8
+    FAILURE_HIGH = 9
     # Below this line the value is shown, and may be off.
     UNDER_LIMIT = 16
     OVER_LIMIT = 17
@@ -62,7 +63,8 @@ _REASONS = {
     Quality.UNKNOWN: "unknown state",
     Quality.NO_NUMBER: "no number",
     Quality.AMBIGUOUS: "ambiguous",
-    Quality.SENSOR_FAILURE: "sensor failure",
+    Quality.FAILURE_LOW: "sensor failure, low",
+    Quality.FAILURE_HIGH: "sensor failure, high",
     Quality.UNDER_LIMIT: "transmitter at its lower limit",
     Quality.OVER_LIMIT: "transmitter at its upper limit",
     Quality.EXTRAPOLATED: "extrapolated",

@@ -5,12 +5,14 @@ PYTHON ?= python3
 
 # The demo runs from an ordinary install, as a user would have it.
 build/demo/ready: pyproject.toml $(shell find src -type f -not -name '*.pyc')
+	@echo "Installing Leitwerk into build/demo: once, for about a minute. pip needs its package index for that."
 	rm -rf build/demo
 	$(PYTHON) -m venv build/demo
 	build/demo/bin/pip install --quiet --disable-pip-version-check .
 	touch $@
 
 build/dev/ready: pyproject.toml
+	@echo "Installing the tools of development into build/dev: once. pip needs its package index for that."
 	rm -rf build/dev
 	$(PYTHON) -m venv build/dev
 	build/dev/bin/pip install --quiet --disable-pip-version-check --editable '.[dev]'

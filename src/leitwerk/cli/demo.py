@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shutil
+import sys
 from importlib import resources
 from pathlib import Path
 from typing import TYPE_CHECKING, Self
@@ -60,9 +62,18 @@ def demo(folder: str) -> int:
     out.print(
         "\nNext, an alarm that trips, sends messages and clears, on a sensor that warms by itself:"
     )
-    out.print("  leitwerk example kiln-guard > kiln-guard.yaml")
-    out.print("  leitwerk prove kiln-guard.yaml air_top.too_hot --simulated")
+    program = _program()
+    out.print(f"  {program} example kiln-guard > kiln-guard.yaml", markup=False)
+    out.print(f"  {program} prove kiln-guard.yaml air_top.too_hot --simulated", markup=False)
     return FINE if passed else FOUND
+
+
+def _program() -> str:
+    """How this program is called here: by its name, or by its path where the name is not found."""
+    path = Path(sys.argv[0])
+    if path.name != "leitwerk" or shutil.which("leitwerk") is not None:
+        return "leitwerk"
+    return str(path)
 
 
 def _write_setups(folder: Path, address: LinkAddress) -> tuple[Path, Path]:

@@ -117,6 +117,10 @@ class DeviceRefused(LeitwerkError):
         self.code = code
 
 
+class PasswordRefused(DeviceRefused):
+    """A password is missing or wrong. It is never sent again: some devices lock after a few attempts."""
+
+
 class DeviceInUse(LeitwerkError):
     """Another program is writing to the device. Nothing was written."""
 

@@ -44,7 +44,7 @@ class Erle(ModbusServer):
     def written(self, start: int, words: list[int]) -> int:
         if start == 301:
             right = words == [4711] and self.wrong < 3
-            self.unlocked = 10 if right else 0
+            self.unlocked = 3 if right else 0
             self.wrong += not right
             return 0 if right else 3
         if self.unlocked <= 0:

@@ -73,6 +73,15 @@ def test_the_whole_thread(device, leitwerk, monkeypatch):
     assert device.wrong == 0
 
 
+def test_a_wrong_password_is_sent_once(device, leitwerk, monkeypatch):
+    """Three lock the device; a backup with values that it does not accept is no reason to try again."""
+    upload()
+    monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "1111")
+    backup = str(next(Path("kept").glob("*/*-backup.json")))
+    refused = leitwerk("restore", backup, f"modbus+tcp://127.0.0.1:{device.port}?unit=1")
+    assert (refused.exit_code, device.wrong) == (4, 1)
+
+
 @pytest.mark.parametrize("undo", [False, True])
 def test_a_cut_at_every_request_leaves_all_old_or_all_new(device, undo):
     before = in_force(device)

@@ -48,6 +48,13 @@ def test_the_whole_thread(device, leitwerk):
     device.levels[1] = 1.2
     with lw.connect(lw.read_setup("water.yaml")) as found:
         assert (found.readings()["flow.1"], found.readings()["level.1"]) == (36.0, 1.2)
+        point, decider = (
+            found.datasheet.own_readings["flow.1"],
+            found.datasheet.settings["flow.unit"],
+        )
+        assert found.read_points([point, decider])["flow.1"] == 36.0
+        device.holding[302] = 0xA1
+        assert found.read_points([point, decider])["flow.1"] == 36.0
     device.holding.update(wanted(before))
 
     where = f"modbus+tcp://127.0.0.1:{device.port}?unit=1"

@@ -16,8 +16,7 @@ _DIGITS = 9  # that a conversion keeps
 def deciding_settings(points: Sequence[Point], datasheet: Datasheet) -> list[Point]:
     """The settings that decide how some points are to be read, each once."""
     names = [name for point in points for name in (point.unit_by, point.decimals_by) if name]
-    here = {point.name for point in points}
-    return [datasheet.settings[name] for name in dict.fromkeys(names) if name not in here]
+    return [datasheet.settings[name] for name in dict.fromkeys(names)]
 
 
 def conversion(point: Point, settings: Mapping[str, Stored]) -> tuple[float, float]:

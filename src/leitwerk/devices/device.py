@@ -34,7 +34,7 @@ from leitwerk.datasheet.vocabulary import (
     KnownPoint,
 )
 from leitwerk.devices.clock import CLOCK_FORM, ClockReading, now, read_clock
-from leitwerk.errors import DeviceRefused, LinkError, QuantityError, WrongDevice
+from leitwerk.errors import DeviceRefused, LinkError, PasswordRefused, QuantityError, WrongDevice
 from leitwerk.identity import Identity, same_number
 from leitwerk.links.kinds import find_kind
 from leitwerk.links.options import USUAL, LinkOptions
@@ -295,11 +295,11 @@ class Device:
         except (DeviceRefused, QuantityError) as error:
             code = getattr(error, "code", None)
             message = f"the device refuses the password given for the {role}"
-            raise DeviceRefused(message, code=code, remedy=remedy) from None
+            raise PasswordRefused(message, code=code, remedy=remedy) from None
         logged_in = str(self._read_group("status").get(LOGGED_IN.name, role))
         if not self.datasheet.may_act_as(logged_in, role):
             message = f"the password given is not the {role}'s"
-            raise DeviceRefused(message, remedy=remedy)
+            raise PasswordRefused(message, remedy=remedy)
 
     def _send_login(self, password: str) -> None:
         point = self.datasheet.point(LOGIN)
@@ -321,7 +321,7 @@ class Device:
         try:
             password = passwords[role]
         except KeyError:
-            raise DeviceRefused(
+            raise PasswordRefused(
                 f"the device wants the password of the {role}", remedy="give it and try again"
             ) from None
         self.log_in(role, password)
@@ -347,12 +347,13 @@ class Device:
         by_count = 0 < terms.login_writes < self._login.writes
         if by_time or by_count:
             self._send_login(self._login.password)
+            self._login.writes = 1  # the one that is about to be sent
 
     def read_points(self, points: Sequence[Point]) -> dict[str, Stored]:
         """The values of some points of the datasheet, by name."""
         deciding = deciding_settings(points, self.datasheet)
         with self._explained():
-            found = self._session.read([*points, *deciding])
+            found = self._session.read(list(dict.fromkeys([*points, *deciding])))
         if not deciding:
             return found
         return {point.name: in_own_unit(found[point.name], point, found) for point in points}

@@ -1,4 +1,4 @@
-"""Giving settings back that a device had, also those that it would not accept from anybody."""
+"""Giving settings back that a device had, also those outside of what its datasheet documents."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from leitwerk.datasheet.settings import DeviceSettings, is_documented, same_stored, show_setting
 from leitwerk.devices.device import Device
-from leitwerk.errors import DeviceRefused, UploadError
+from leitwerk.errors import DeviceRefused, PasswordRefused, UploadError
 from leitwerk.transfer.receipt import Receipt
 from leitwerk.transfer.task import UploadOptions, UploadTask
 from leitwerk.transfer.transaction import carry
@@ -31,7 +31,8 @@ def give_back(device: Device, task: UploadTask, options: UploadOptions) -> Recei
     try:
         return carry(device, task, options)
     except UploadError as error:
-        if not odd or not isinstance(error.__cause__, DeviceRefused):
+        cause = error.__cause__
+        if not odd or not isinstance(cause, DeviceRefused) or isinstance(cause, PasswordRefused):
             raise
     # The first attempt has been undone. What the device holds already can stay in what is verified.
     present = device.read_settings().values

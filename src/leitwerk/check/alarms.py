@@ -99,12 +99,12 @@ def input_alarms(
         if turned is None or turned.side in found:
             continue
         known = INPUT_ALARM_HIGH if turned.side == "above" else INPUT_ALARM_LOW
-        common = [(_in_common(other)) for other in found.values()]
+        agrees = all(_in_common(other) == _in_common(turned) for other in found.values())
         needs_delay = turned.delay_s > 0 and not datasheet.has(INPUT_ALARM_DELAY)
         apart = turned.point[0] != turned.point[1]
         needs_hysteresis = apart and not datasheet.has(INPUT_ALARM_HYSTERESIS)
         fits = datasheet.has(known) and not (needs_delay or needs_hysteresis)
-        if fits and all(each == _in_common(turned) for each in common):
+        if fits and agrees:
             found[turned.side] = turned
     return tuple(found.values())
 

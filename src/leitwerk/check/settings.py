@@ -101,13 +101,15 @@ def wanted_settings(
         yield from _channel(channel)
     slots = {t.slot for t in datasheet.terminals.values()} - {c.slot for c in used}
     yield from _cleared(CHANNEL_SENSOR, sorted(slots), datasheet)
-    for known in (INPUT_ALARM_HIGH, INPUT_ALARM_LOW):
-        yield from _cleared(known, sorted(slots), datasheet)
+    idle = slots
     if datasheet.alarms_by_input:
         for channel in used:
             yield from _input_alarms(channel, datasheet)
     else:
         yield from _alarms(datasheet, used)
+        idle = slots | {c.slot for c in used}  # a model with both kinds uses its list only
+    for known in (INPUT_ALARM_HIGH, INPUT_ALARM_LOW):
+        yield from _cleared(known, sorted(idle), datasheet)
     yield from _bands(datasheet, channels)
     yield from _outputs(datasheet, channels, outputs)
     yield from _contacts(setup, datasheet)

@@ -191,13 +191,13 @@ def _release(device: Device, point: Point, value: Stored, name: str) -> None:
     Raises
     ------
     LinkError
-        The device does not answer; the output may still be driven.
+        The device does not answer, or refuses; the output may still be driven.
 
     """
     for attempt in range(_RELEASES):
         try:
             device.write_point(point, value)
-        except LinkError as error:
+        except (LinkError, DeviceRefused) as error:
             if attempt + 1 == _RELEASES:
                 raise LinkError(
                     f"output {name} may still be driven: {error.message}",

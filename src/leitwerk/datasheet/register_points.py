@@ -152,7 +152,7 @@ class RegisterPoint(Point):
     def _require(self, value: Stored) -> None:
         """Insist on a value that the device accepts; what it may show besides is not one."""
         if isinstance(value, str):
-            valid = [*(name for name, _ in self.choices), *(name for _, name in self.special)]
+            valid = [*self.choice_names, *self.special_words]
             if value not in valid:
                 what = f"it knows no {value!r} here" if valid else f"{value!r} is not a number"
                 raise QuantityError(what, valid=", ".join(valid) or "a number")

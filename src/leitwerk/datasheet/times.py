@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 import struct
 from datetime import datetime, timedelta
+from functools import lru_cache
 from typing import NamedTuple
 
 from leitwerk.errors import QuantityError
@@ -31,6 +32,7 @@ class Layout(NamedTuple):
     groups: tuple[str, ...]
 
 
+@lru_cache(maxsize=256)  # asked for every value of every point
 def register_layout(kind: str) -> Layout | None:
     """The layout that a type names, such as ``bcd YYYY MMDD hhmm ss``; None for another type."""
     match = _REGISTERS.fullmatch("bcd YYMM DDhh mmss" if kind == USUAL_TIME else kind)

@@ -82,9 +82,7 @@ def usual_value(point: Point) -> Stored:
     """What a point holds that nothing is known of: its first choice, no text, 0 or near it."""
     if point.choice_names:
         return point.choice_names[0]
-    if point.is_time:
-        return ""
-    if point.is_text:
+    if point.is_time or point.is_text:
         return ""
     low, high = point.limits or (0.0, 0.0)
     return min(max(0.0, low), high)

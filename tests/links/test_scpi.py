@@ -63,10 +63,11 @@ def test_the_error_queue_speaks_for_a_silent_instrument(meter):
     assert "larch" not in " ".join(meter.link.lines)
     assert meter.write_settings({"integration.time": 10.0}) == 1
     assert meter.read_settings().values["integration.time"] == 10.0
-    meter.link.meter.errors += ['-113,"Undefined header"'] * 3
+    for _ in range(3):
+        meter.link.meter.errors.refuse("unknown")
     with pytest.raises(lw.DeviceRefused, match="-113"):
         meter.write_settings({"integration.time": 11.0})
-    assert meter.link.meter.errors == []
+    assert meter.link.meter.errors.next() == '0,"No error"'
 
 
 @pytest.mark.parametrize(

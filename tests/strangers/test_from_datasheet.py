@@ -46,3 +46,20 @@ def test_a_setup_is_tried_on_a_device_made_from_its_datasheet(
         assert leitwerk("restore", backup, str(standin.address)).exit_code == 0
         with lw.open_device(sheet, standin.address) as device:
             assert device.read_settings() == factory
+
+
+@pytest.mark.process
+def test_its_clock_is_set_in_two_parts_and_a_login_ends(tmp_path):
+    file = shutil.copy(HERE / "ulme.yaml", tmp_path / "mine.yaml")
+    sheet = lw.parse_datasheet(Path(file).read_text("utf-8"))
+    with (
+        lw.start_standin(str(file), "--clock-ahead", "-90000") as standin,
+        lw.open_device(sheet, standin.address) as device,
+    ):
+        assert device.clock().deviation_s < -80_000
+        device.log_in("operator", PASSWORD)
+        device.set_clock()
+        assert abs(device.clock().deviation_s) <= 1
+        assert device.status_points()["logged_in"] == "operator"
+        device.log_out()
+        assert device.status_points()["logged_in"] == "none"

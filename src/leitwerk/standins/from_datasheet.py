@@ -18,18 +18,13 @@ from leitwerk.datasheet.text_points import TextPoint, texts
 from leitwerk.datasheet.vocabulary import CLOCK_DATE, CLOCK_TIME, DEVICE_CLOCK, LOGGED_IN, LOGIN
 from leitwerk.errors import QuantityError
 from leitwerk.protocols.scpi import ASK_ERROR
+from leitwerk.standins.error_queue import ErrorQueue
 from leitwerk.standins.firmware import Firmware, Profile
 from leitwerk.standins.lines import LineDevice
 
 PASSWORD = "1834"  # noqa: S105 - of simulated devices; nothing real is guarded by it
 _FIRMWARE = "1.00"
 _SERIAL = "1001"
-# SCPI-1999, volume 1, 21.8: codes of the error queue.
-_ERRORS = {
-    "locked": '-203,"Command protected"',
-    "value": '-222,"Data out of range"',
-    "unknown": '-113,"Undefined header"',
-}
 
 
 def profile_of(sheet: Datasheet, values: Mapping[str, str]) -> Profile:
@@ -148,7 +143,7 @@ class TextDevice(LineDevice):
     def __init__(self, sheet: Datasheet, profile: Profile, **more: Any) -> None:
         super().__init__(sheet, profile, **more)
         self.settings = {p.name: usual_value(p) for p in sheet.points("settings")}
-        self._errors: list[str] = []
+        self._errors = ErrorQueue()
         self._values = {
             name: value
             for group in ("readings", "status")
@@ -162,14 +157,14 @@ class TextDevice(LineDevice):
     def readings(self, question: str) -> str | None:
         """All that is asked with one query, in the order of its fields."""
         if self.datasheet.link == "scpi" and question == ASK_ERROR:
-            return self._errors.pop(0) if self._errors else '0,"No error"'
+            return self._errors.next()
         points = self._asked.get(question, [])
         return _joined(points, [self._text(point) for point in points]) if points else None
 
     def refuse(self, why: str) -> str | None:
         """In the error queue, or in the words of the datasheet."""
         if self.datasheet.link == "scpi":
-            self._errors = [*self._errors[-19:], _ERRORS[why]]
+            self._errors.refuse(why)
             return None
         return self.datasheet.replies.refuses.replace("{}", "1") or None
 

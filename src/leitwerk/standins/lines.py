@@ -9,7 +9,7 @@ from collections.abc import Awaitable, Callable
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
 from leitwerk.datasheet.text_points import texts
-from leitwerk.datasheet.vocabulary import LOGIN
+from leitwerk.datasheet.vocabulary import LOG_OUT, LOGIN, SET_CLOCK, SET_DATE, SET_TIME
 from leitwerk.errors import LinkError, QuantityError
 from leitwerk.parsing.address import SerialLine
 from leitwerk.protocols.lines import LineReader
@@ -48,6 +48,8 @@ class LineDevice(ABC):
         self._queries = {point.query: point for point in points}
         self._writes = {_head(point.write): point for point in points if point.write}
         self._access = texts(datasheet.points("access"))
+        clocks = {SET_CLOCK.name, SET_DATE.name, SET_TIME.name}
+        self._clocks = {point.name: point for point in self._access if point.name in clocks}
 
     @abstractmethod
     def readings(self, question: str) -> str | None:
@@ -98,11 +100,22 @@ class LineDevice(ABC):
             return self.accept() if self.logged_in or not text else self.refuse("locked")
         if not self.logged_in:
             return self.refuse("locked")
-        try:
-            self.clock.set(text)
-        except ValueError:
-            return self.refuse("value")
+        if name == LOG_OUT.name:
+            self.logged_in = False
+        elif name in self._clocks:
+            try:
+                self.clock.set(self._moment(name, text))
+            except ValueError:
+                return self.refuse("value")
         return self.accept()
+
+    def _moment(self, name: str, text: str) -> str:
+        """What its clock is set to: the whole time, or a new date or time with the rest as it is."""
+        given = str(self._clocks[name].decode(text))
+        date, _, time = self.clock.text().partition(" ")
+        if name == SET_DATE.name:
+            return f"{given} {time}"
+        return f"{date} {given}" if name == SET_TIME.name else given
 
 
 def _head(write: str) -> str:

@@ -7,18 +7,12 @@ from typing import Any
 import numpy as np
 
 from leitwerk.datasheet.text_points import texts
+from leitwerk.standins.error_queue import ErrorQueue
 from leitwerk.standins.lines import LineDevice
 
 # The hall with the saw running: level by frequency weighting, and how far the peaks stand out.
 _LEVEL_DB = {"A": 86.3, "C": 89.1, "Z": 90.4}
 _CREST_DB = {"fast": 17.6, "slow": 17.5}
-# SCPI-1999, volume 1, 21.8: codes of the error queue.
-_ERRORS = {
-    "locked": '-203,"Command protected"',
-    "value": '-222,"Data out of range"',
-    "unknown": '-113,"Undefined header"',
-}
-_QUEUE = 20
 
 
 class Meter(LineDevice):
@@ -26,7 +20,7 @@ class Meter(LineDevice):
 
     def __init__(self, *args: Any, seed: int = 3, **more: Any) -> None:
         super().__init__(*args, **more)
-        self.errors: list[str] = []
+        self.errors = ErrorQueue()
         self._noise = np.random.default_rng(seed)
         self._levels = {point.query: point for point in texts(self.datasheet.points("readings"))}
 
@@ -36,7 +30,7 @@ class Meter(LineDevice):
             unit = self.profile
             return f"Tannried Instrumente,{unit.model},{unit.serial},{unit.firmware}"
         if question == "SYST:ERR?":
-            return self.errors.pop(0) if self.errors else '0,"No error"'
+            return self.errors.next()
         if question == "SYST:TIME?":
             return f'"{self.clock.text()}"'
         if question == "SYST:BATT?":
@@ -46,8 +40,7 @@ class Meter(LineDevice):
 
     def refuse(self, why: str) -> None:
         """Nothing is said; it waits in the queue."""
-        if len(self.errors) < _QUEUE:
-            self.errors.append(_ERRORS[why])
+        self.errors.refuse(why)
 
     def accept(self) -> None:
         """Nothing is said."""

@@ -326,6 +326,22 @@ class Device:
             ) from None
         self.log_in(role, password)
 
+    @contextmanager
+    def logged_in(self, role: str, passwords: Mapping[str, str]) -> Iterator[None]:
+        """The rights of a role inside a ``with`` block; without a role, nothing is done.
+
+        It may not answer here any more when the block ends: a login ends by itself.
+        """
+        if not role:
+            yield
+            return
+        self.log_in_with(role, passwords)
+        try:
+            yield
+        finally:
+            with suppress(LinkError, DeviceRefused):
+                self.log_out()
+
     def log_out(self) -> None:
         """Give up the rights of a login, where the device has a way to do that."""
         self._login = None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
@@ -88,7 +88,7 @@ def change_unit(
         )
     _step(on_progress, "see that the new address is free", lambda: _require_free(device, new))
     try:
-        with _logged_in(device, point, passwords):
+        with device.logged_in(point.role or device.datasheet.role, passwords):
             _step(on_progress, "write the new address", lambda: _write(device, point, value))
     except DeviceRefused as error:
         raise ReaddressError(
@@ -135,7 +135,7 @@ def change_name(
     point = family.template
     value = point.storable(name)
     identity = _require_serial(device, serial, on_progress)
-    with _logged_in(device, point, passwords):
+    with device.logged_in(point.role or device.datasheet.role, passwords):
         _step(on_progress, "write the new name", lambda: _write(device, point, value))
     found = _step(on_progress, "read it back", lambda: device.read_points([point]))[point.name]
     if found != value:
@@ -182,18 +182,6 @@ def _require_free(device: Device, new: LinkAddress) -> None:
             address=device.address,
             remedy="choose an address that is free, or move the other device first",
         )
-
-
-@contextlib.contextmanager
-def _logged_in(device: Device, point: Point, passwords: Mapping[str, str]) -> Iterator[None]:
-    role = point.role or device.datasheet.role
-    if role:
-        device.log_in_with(role, passwords)
-    yield
-    if role:
-        # It may be gone from this address by now; a login ends by itself.
-        with contextlib.suppress(LeitwerkError):
-            device.log_out()
 
 
 def _write(device: Device, point: Point, value: Stored) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any
@@ -119,14 +118,9 @@ def control_recording(device: Device, *, start: bool, passwords: Mapping[str, st
         )
     if device.status().recording == start:
         return False
-    role = device.datasheet.role
-    if role:
-        device.log_in_with(role, passwords)
-    device.command(command)
-    now = device.status().recording
-    if role:
-        with suppress(LinkError):  # a login ends by itself
-            device.log_out()
+    with device.logged_in(device.datasheet.role, passwords):
+        device.command(command)
+        now = device.status().recording
     if now != start:
         raise DeviceRefused(
             f"the device took the command to {command}, and {'still records' if now else 'does not record'}",

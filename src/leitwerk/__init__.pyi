@@ -15,6 +15,7 @@ from .datasheet.settings import DeviceSettings as DeviceSettings
 from .datasheet.settings import SettingChange as SettingChange
 from .datasheet.settings import diff_settings as diff_settings
 from .devices.clock import ClockReading as ClockReading
+from .devices.clock import ClockZone as ClockZone
 from .devices.device import Device as Device
 from .devices.device import Status as Status
 from .devices.device import connect as connect

@@ -171,7 +171,7 @@ def test_the_command_on_a_real_stand_in(standin, leitwerk, kiln_file, tmp_path):
     assert png.startswith(b"\x89PNG")
     assert struct.unpack(">2I", png[16:24]) == (1280, 800)
     rows = list(csv.reader(io.StringIO(samples.read_text("utf-8"))))
-    assert rows[0][:3] == ["time_s", "air_top", "air_top.quality"]
+    assert rows[0][:3] == ["time", "air_top [°C]", "air_top.quality"]
     assert len(rows) == 5
 
 

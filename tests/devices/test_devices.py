@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 import leitwerk as lw
 from conftest import PASSWORDS, MemoryLink, SteppedTime
 from leitwerk.datasheet.vocabulary import FIRST_ROW
-from leitwerk.devices.clock import read_clock
+from leitwerk.devices.clock import ClockZone, read_clock
 from leitwerk.devices.readdress import change_name, change_unit
 from leitwerk.devices.recordings import fetch_recording, list_recordings
 from leitwerk.devices.watchdog import try_watchdog
@@ -151,12 +151,12 @@ def test_the_page_of_a_device(leitwerk, standin, kiln_file):
 )  # fmt: skip
 def test_clocks(shown, says):
     true = datetime(2026, 3, 2, 8, 40, 0, 700_000)  # noqa: DTZ001 - as devices keep it
-    sheet = lw.find_datasheet("linde")
+    zone = ClockZone(lw.find_datasheet("linde"))
     if says is None:
         with pytest.raises(lw.LinkError, match="no time"):
-            read_clock(shown, sheet, true)
+            read_clock(shown, zone, true)
     else:
-        assert str(read_clock(shown, sheet, true)).endswith(says)
+        assert str(read_clock(shown, zone, true)).endswith(says)
 
 
 def test_a_clock_is_set_by_whoever_may(device, logger):

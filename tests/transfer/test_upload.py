@@ -229,7 +229,9 @@ def test_recordings_are_fetched_before_they_go(device, logger, tmp_path):
     )
     (path,) = receipt.fetched
     heading, *lines = Path(path).read_text("utf-8").splitlines()
-    assert heading.startswith("time,Air above the stack [°C],Air below the stack [°C]")
+    assert heading.startswith(
+        "time,Air above the stack as stored [°C],Air above the stack as stored.quality"
+    )
     assert [float(line.split(",")[1]) for line in lines] == pytest.approx([r[0] for r in rows])
     assert "fetched: " in str(receipt)
     assert receipt.discarded == 0

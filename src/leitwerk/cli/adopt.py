@@ -30,16 +30,15 @@ def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions)
 
     Exit code 0: written. 2: usage, or the file is there already. 3: not reached. 4: refused.
     """
-    from leitwerk.cli.devices import remember, resolve_device
-    from leitwerk.devices.device import open_device
+    from leitwerk.cli.devices import open_where, remember
     from leitwerk.errors import FileProblem
     from leitwerk.project.files import write_atomic
     from leitwerk.transfer.adopt import adopt as write_setup
 
     if file is not None and Path(file).exists():
         raise FileProblem(f"{file} is there already", remedy="give another name, or move it away")
-    sheet, address = resolve_device(where, model, link)
-    with open_device(sheet, address, link=link) as device:
+    with open_where(where, model, link) as device:
+        address, sheet = device.address, device.datasheet
         identity = device.identify()
         text = write_setup(device.read_settings(), identity, str(address), sheet)
     remember(identity, address)
@@ -90,8 +89,7 @@ def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
 
 def _side(text: str, link: LinkOptions) -> tuple[Datasheet, DeviceSettings]:
     """The settings on one side of a comparison: of a setup, a backup, a program or a device."""
-    from leitwerk.cli.devices import resolve_device
-    from leitwerk.devices.device import open_device
+    from leitwerk.cli.devices import open_where
     from leitwerk.project.files import read_bytes
     from leitwerk.project.library import find_datasheet
     from leitwerk.project.setups import read_setup
@@ -109,6 +107,5 @@ def _side(text: str, link: LinkOptions) -> tuple[Datasheet, DeviceSettings]:
             return sheet, parse_program(made, sheet)
         checked = read_setup(text)
         return checked.datasheet, checked.settings
-    sheet, address = resolve_device(text, None, link)
-    with open_device(sheet, address, link=link) as device:
-        return sheet, device.read_settings()
+    with open_where(text, None, link) as device:
+        return device.datasheet, device.read_settings()

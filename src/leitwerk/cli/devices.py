@@ -12,6 +12,7 @@ from leitwerk.cli.options import JSON, MODEL, folder_option, kept_folder, link_o
 
 if TYPE_CHECKING:
     from leitwerk.datasheet.model import Datasheet
+    from leitwerk.devices.device import Device
     from leitwerk.links.options import LinkOptions
     from leitwerk.parsing.address import LinkAddress
 
@@ -89,12 +90,11 @@ def device(
     Exit code 0: it was read. 2: usage. 3: not reached. 4: it refused.
     """
     from leitwerk.cli.printing import echo_json, print_rows
-    from leitwerk.devices.device import open_device
     from leitwerk.reports.device_page import read_page
 
-    sheet, address = resolve_device(where, model, link)
     kept = kept_folder(where if Path(where).is_file() else "here", folder)
-    with open_device(sheet, address, link=link) as one:
+    with open_where(where, model, link) as one:
+        address = one.address
         if set_clock:
             _set_clock(one)
         page = read_page(one, folder=kept, recordings=recordings)
@@ -207,6 +207,15 @@ def _set_clock(one: Any) -> None:
     one.set_clock()
     if role:
         one.log_out()
+
+
+def open_where(where: str, model: str | None, link: LinkOptions) -> Device:
+    """Open a device that is given by address, by name, or by its setup, whose zone its clock then has."""
+    from leitwerk.devices.device import open_device
+    from leitwerk.project.setups import load_setup
+
+    zone = load_setup(where).zone if Path(where).is_file() else None
+    return open_device(*resolve_device(where, model, link), zone=zone, link=link)
 
 
 def resolve_device(

@@ -12,7 +12,7 @@ from leitwerk.cli.options import JSON, every_option
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from leitwerk.check.channels import CheckedChannel
+    from leitwerk.check.checked import CheckedSetup
     from leitwerk.evaluation.dry_run import Courses
 
 
@@ -27,7 +27,11 @@ if TYPE_CHECKING:
     "Pieces: to VALUE in TIME, jump VALUE, stay TIME, missing TIME, "
     "swing ±A every TIME for TIME, noise SIGMA.",
 )
-@click.option("--recorded", metavar="FILE", help="Take courses from a CSV recording, as of live.")
+@click.option(
+    "--recorded",
+    metavar="FILE",
+    help="Take courses from a file: samples of live, a recording, means.",
+)
 @every_option(text="Time from one sample of a drawn course to the next.")
 @JSON
 @click.option("--figure", metavar="FILE", help="Draw values, limits and states (PNG).")
@@ -52,7 +56,7 @@ def dry_run(
     checked = read_setup(setup)
     sample = checked.setup.sample
     interval_s = period_s or (sample.seconds if sample else 1.0)
-    fed = _courses(checked.channels, courses, recorded, interval_s)
+    fed = _courses(checked, courses, recorded, interval_s)
     result = run(checked, fed)
     if figure:
         from leitwerk.reports.dry_run_figure import draw_dry_run
@@ -63,7 +67,7 @@ def dry_run(
 
 
 def _courses(
-    channels: Sequence[CheckedChannel],
+    setup: CheckedSetup,
     drawn: Sequence[str],
     recorded: str | None,
     interval_s: float,
@@ -76,10 +80,10 @@ def _courses(
     if recorded is not None:
         if drawn:
             raise click.UsageError("a course is either drawn or recorded")
-        return read_recorded(read_bytes(recorded).decode("utf-8", "replace"))
+        return read_recorded(read_bytes(recorded).decode("utf-8", "replace"), setup)
     if not drawn:
         raise click.UsageError("no course is given: use --course or --recorded")
-    units = {c.name: c.unit for c in channels}
+    units = {c.name: c.unit for c in setup.channels}
     parsed = {}
     for text in drawn:
         name, colon, rest = text.partition(":")

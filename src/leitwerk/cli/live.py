@@ -15,6 +15,7 @@ from leitwerk.cli.exit_codes import reports_errors, result_code
 from leitwerk.cli.options import every_option, for_option, link_options
 
 if TYPE_CHECKING:
+    from leitwerk.analysis.series import Column
     from leitwerk.commissioning.live_check import LiveProgress
     from leitwerk.commissioning.live_report import LiveReport
     from leitwerk.links.options import LinkOptions
@@ -45,6 +46,7 @@ def live(
     Exit code 0: passed. 1: not passed, or nothing is expected. 2: usage. 3: device not reached. 4:
     another device, or it refused.
     """
+    from leitwerk.analysis.series import Column
     from leitwerk.cli.devices import remember
     from leitwerk.commissioning.live_check import verify
     from leitwerk.devices.device import connect
@@ -55,7 +57,7 @@ def live(
     with (
         connect(checked, link=link) as device,
         view or nullcontext(),
-        SampleFile(samples, [c.name for c in checked.channels]) as file,
+        SampleFile(samples, [Column(c.name, c.symbol) for c in checked.channels]) as file,
     ):
 
         def show(sample: LiveProgress) -> None:
@@ -132,8 +134,8 @@ class SampleFile:
     It is begun with the first sample, so that a device that is not reached costs no older file.
     """
 
-    def __init__(self, path: str | None, names: Sequence[str]) -> None:
-        self._path, self._names = path, names
+    def __init__(self, path: str | None, columns: Sequence[Column]) -> None:
+        self._path, self._columns = path, columns
         self._file: TextIO | None = None
 
     def __enter__(self) -> Self:
@@ -147,15 +149,15 @@ class SampleFile:
         """Write a sample."""
         if self._path is None:
             return
-        from leitwerk.commissioning.live_report import sample_columns, sample_row
+        from leitwerk.analysis.series import series_heading
         from leitwerk.errors import FileProblem
 
-        rows = [sample_row(sample.cells())]
+        rows = [sample.row()]
         try:
             if self._file is None:
                 self._file = Path(self._path).open("w", encoding="utf-8", newline="")  # noqa: SIM115
-                rows.insert(0, sample_columns(self._names))
-            csv.writer(self._file).writerows(rows)
+                rows.insert(0, series_heading(self._columns))
+            csv.writer(self._file, lineterminator="\n").writerows(rows)
             self._file.flush()
         except OSError as error:
             reason = error.strerror or type(error).__name__

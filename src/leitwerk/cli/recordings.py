@@ -22,32 +22,51 @@ if TYPE_CHECKING:
 def fetch(where: str, *, model: str | None, folder: str | None, link: LinkOptions) -> int:
     """Fetch the recordings of the device at WHERE into CSV files; nothing is erased.
 
-    WHERE is an address, a name of the inventory, or a setup file. The device may then count its
-    recordings as fetched.
+    WHERE is its setup file, an address, or a name of the inventory. With the setup, columns are its channels,
+    with scale, correction and tare; else they are as the device stored them. Times are in UTC. The device may
+    then count its recordings as fetched.
 
     Exit code 0: all fetched. 1: it has none. 2: usage. 3: device not reached. 4: refused.
     """
     from datetime import UTC, datetime
     from pathlib import Path
 
-    from leitwerk.cli.devices import remember, resolve_device
+    from leitwerk.cli.devices import open_where, remember
     from leitwerk.cli.progress import StepView
-    from leitwerk.devices.device import open_device
-    from leitwerk.recordings.fetch import fetch_recordings
+    from leitwerk.project.setups import read_setup
+    from leitwerk.recordings.fetch import RecordedWith, fetch_recordings
     from leitwerk.transfer.receipt import KeptFiles
 
-    sheet, address = resolve_device(where, model, link)
-    kept = kept_folder(where if Path(where).is_file() else "here", folder)
-    with open_device(sheet, address, link=link) as device, StepView() as steps:
-        identity = device.identify()
+    setup = read_setup(where) if Path(where).is_file() else None
+    kept = kept_folder(where if setup else "here", folder)
+    with open_where(where, model, link) as device, StepView() as steps:
+        if setup is not None:
+            identity = device.require(setup.setup.device.model, setup.setup.device.serial)
+        else:
+            identity = device.identify()
         files = KeptFiles.at(kept, identity.serial, datetime.now(UTC))
-        paths = fetch_recordings(device, device.read_settings(), files.stem, steps.show)
-    remember(identity, address)
+        recorded_with = RecordedWith(device.read_settings(), setup)
+        paths = fetch_recordings(device, recorded_with, files.stem, steps.show)
+    remember(identity, device.address)
     for path in paths:
         click.echo(str(path))
     if not paths:
         click.echo("the device has no recordings", err=True)
-    return FINE if paths else FOUND
+        return FOUND
+    click.echo(
+        f"times are in UTC; the clock of the device is taken as {device.clock_zone}", err=True
+    )
+    if setup is None:
+        click.echo(
+            "values: as the device stored them; scale, correction and tare of a setup are not in them",
+            err=True,
+        )
+    for channel in recorded_with.differing(device.datasheet):
+        click.echo(
+            f"{channel.name}: the device is set otherwise than {where} says; values are as stored",
+            err=True,
+        )
+    return FINE
 
 
 @click.command()

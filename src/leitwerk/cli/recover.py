@@ -54,7 +54,9 @@ def recover(
     journal = unfinished(kept_folder(setup, writing.folder), wanted.device.serial)
     sheet = datasheet_of(wanted)
     with (
-        open_device(sheet, resolve_address(wanted.device.at), link=link) as device,
+        open_device(
+            sheet, resolve_address(wanted.device.at), zone=wanted.zone, link=link
+        ) as device,
         StepView() as steps,
     ):
         if not (finish or undo):
@@ -93,24 +95,22 @@ def restore(
 
     Exit code 0: verified. 2: usage. 3: device not reached. 4: refused.
     """
-    from leitwerk.cli.devices import remember, resolve_device
+    from leitwerk.cli.devices import open_where, remember
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.printing import print_result
     from leitwerk.cli.progress import StepView
-    from leitwerk.devices.device import open_device
     from leitwerk.transfer.receipt import read_backup
     from leitwerk.transfer.restore import restore as give_back
 
     identity, _, _ = read_backup(backup)
-    sheet, address = resolve_device(where, identity.model, link)
     with (
-        open_device(sheet, address, link=link) as device,
+        open_where(where, identity.model, link) as device,
         StepView() as steps,
     ):
         passwords = passwords_of(identity.model, identity.serial, steps)
         options = writing.options("here", passwords, steps.show)
         receipt = give_back(backup, device, options)
-    remember(receipt.identity, address, receipts=options.folder)
+    remember(receipt.identity, device.address, receipts=options.folder)
     print_result(receipt, as_json=as_json)
     return FINE
 

@@ -176,16 +176,18 @@ def _print_runs(planned: list[PlannedRun], zone: ZoneInfo) -> None:
     help="Which statistics of each interval.",
 )
 @click.option(
-    "--zone", default="UTC", show_default=True, metavar="NAME", help="The time zone of its times."
+    "--zone", metavar="NAME", help="Whose days and hours the intervals follow; else those of UTC."
 )
 @reports_errors
-def condense(recording: str, *, length_s: float, statistics: str, zone: str) -> int:
-    """Condense a fetched RECORDING (CSV) to the statistics of intervals on the wall clock.
+def condense(recording: str, *, length_s: float, statistics: str, zone: str | None) -> int:
+    """Condense a RECORDING (CSV), or samples of live, to the statistics of intervals on the wall clock.
 
-    Days have 23 or 25 hours when the clocks change, and an hour that comes twice makes two.
+    Days have 23 or 25 hours when the clocks change, and an hour that comes twice makes two. Times that are
+    written without a zone are in --zone.
 
     Exit code 0: done. 2: usage, or no recording.
     """
+    from leitwerk.analysis.series import read_series
     from leitwerk.analysis.statistics import STATISTICS
     from leitwerk.errors import QuantityError
     from leitwerk.parsing.local_time import find_zone
@@ -197,6 +199,8 @@ def condense(recording: str, *, length_s: float, statistics: str, zone: str) -> 
         if name not in STATISTICS:
             message = f"{name[:40]!r} is not a statistic"
             raise QuantityError(message, valid=", ".join(STATISTICS))
-    text = read_bytes(recording).decode("utf-8", "replace")
-    click.echo(work(text, length_s, names, find_zone(zone)), nl=False)
+    series = read_series(
+        read_bytes(recording).decode("utf-8", "replace"), find_zone(zone) if zone else None
+    )
+    click.echo(work(series, length_s, names, find_zone(zone or "UTC")).csv(), nl=False)
     return FINE

@@ -27,13 +27,11 @@ def watchdog(where: str, *, model: str | None, as_json: bool, link: LinkOptions)
 
     Exit code 0: it acted. 1: it did not. 2: usage, or it has none. 3: not reached.
     """
-    from leitwerk.cli.devices import resolve_device
+    from leitwerk.cli.devices import open_where
     from leitwerk.cli.printing import print_result
-    from leitwerk.devices.device import open_device
     from leitwerk.devices.watchdog import try_watchdog
 
-    sheet, address = resolve_device(where, model, link)
-    with open_device(sheet, address, link=link) as device:
+    with open_where(where, model, link) as device:
         result = try_watchdog(device)
     print_result(result, as_json=as_json)
     return result_code(result)

@@ -4,21 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
+from leitwerk.analysis.series import series_row
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.commissioning.live_report import LiveReport, Silence
 from leitwerk.datasheet.settings import SettingChange, diff_settings
 from leitwerk.devices.device import Device
 from leitwerk.errors import LinkError
+from leitwerk.evaluation.host_values import to_values
 from leitwerk.evaluation.situation import Situation
 from leitwerk.evaluation.verdict import ChannelReport, Context, judge
 from leitwerk.monitoring.pacing import paced, sample_count
-from leitwerk.monitoring.poller import Poller, to_values
+from leitwerk.monitoring.poller import Poller
 from leitwerk.project.clock import REAL_TIME, Clock
 from leitwerk.signals.quality import Quality
 
@@ -30,14 +33,13 @@ if TYPE_CHECKING:
 class LiveProgress:
     """A live check after a sample. ``channels`` judges all samples up to now.
 
-    ``cells`` is the sample as a row of ``samples_csv``: its time in s, then value and quality of each
-    channel.
+    ``row`` is the sample as a line of ``samples_csv``.
     """
 
     number: int
     total: int
     channels: Callable[[], tuple[ChannelReport, ...]]
-    cells: Callable[[], list[float]]
+    row: Callable[[], list[str]]
 
 
 def verify(
@@ -85,8 +87,8 @@ def verify(
     identity = device.require(setup.setup.device.model, setup.setup.device.serial)
     changes = diff_settings(device.read_settings(), setup.settings, device.datasheet)
     poller = Poller(device, channels)
-    watch = _Watch(channels, changes, count, setup.setup.zone, clock)
     started = clock.now()
+    watch = _Watch(channels, changes, count, setup.setup.zone, clock, started)
     silence = _Silence()
     stopped = False
     try:
@@ -100,7 +102,7 @@ def verify(
                 continue
             silence.over(time_s)
             watch.add(time_s, *sample)
-            on_sample(LiveProgress(watch.taken, count, watch.reports, watch.cells))
+            on_sample(LiveProgress(watch.taken, count, watch.reports, watch.row))
     except KeyboardInterrupt:
         if not watch.taken:
             raise
@@ -159,8 +161,9 @@ class _Watch:
         count: int,
         zone: ZoneInfo,
         clock: Clock,
+        started: datetime,
     ) -> None:
-        self.channels, self.zone, self.clock = channels, zone, clock
+        self.channels, self.zone, self.clock, self.started = channels, zone, clock, started
         # What is set otherwise in the device, for each channel.
         self.changes = [
             [change for change in changes if channel.owns(change.setting)] for channel in channels
@@ -197,12 +200,12 @@ class _Watch:
         """Values in the channels' units and qualities of the samples so far."""
         return to_values(self.channels, self.shown[: self.taken], self.qualities[: self.taken])
 
-    def cells(self) -> list[float]:
-        """The last sample: its time, then value and quality of each channel."""
+    def row(self) -> list[str]:
+        """The last sample as a line of a file."""
         last = slice(self.taken - 1, self.taken)
         values, qualities = to_values(self.channels, self.shown[last], self.qualities[last])
-        pairs = zip(values[0].tolist(), qualities[0].tolist(), strict=True)
-        return [float(self.times_s[self.taken - 1]), *(cell for pair in pairs for cell in pair)]
+        time_s = self.started.timestamp() + float(self.times_s[self.taken - 1])
+        return series_row(time_s, values[0].tolist(), qualities[0].tolist())
 
     def reports(self) -> tuple[ChannelReport, ...]:
         """Every channel, judged by the samples so far."""

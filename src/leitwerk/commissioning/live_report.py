@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Sequence
 from dataclasses import asdict, dataclass, field
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from leitwerk.analysis.series import Column, Series, number_text
 from leitwerk.evaluation.verdict import ChannelReport, Verdict
 from leitwerk.identity import Identity
 from leitwerk.parsing.frames import dataframe
@@ -141,16 +141,10 @@ class LiveReport:
         return text.getvalue()
 
     def samples_csv(self) -> str:
-        """One line for each sample: time, then value and quality of each channel."""
-        text = io.StringIO()
-        writer = csv.writer(text)
-        writer.writerow(sample_columns(c.name for c in self.channels))
-        for time_s, values, qualities in zip(
-            self.times_s.tolist(), self.values.tolist(), self.qualities.tolist(), strict=True
-        ):
-            cells = [cell for pair in zip(values, qualities, strict=True) for cell in pair]
-            writer.writerow(sample_row([time_s, *cells]))
-        return text.getvalue()
+        """One line for each sample: its time in UTC, then value and quality of each channel."""
+        columns = tuple(Column(channel.name, channel.unit) for channel in self.channels)
+        times_s = self.started.timestamp() + self.times_s
+        return Series(columns, times_s, self.values, self.qualities).csv()
 
     def __str__(self) -> str:
         return "\n".join([self.headline(), *self.lines(), *self.closing()])
@@ -199,18 +193,8 @@ class LiveReport:
         return f"{self.outcome.value.upper()}: {', '.join(parts)}"
 
 
-def sample_columns(names: Iterable[str]) -> list[str]:
-    """The head of a table of samples: time, then value and quality of each channel."""
-    return ["time_s", *(column for name in names for column in (name, f"{name}.quality"))]
-
-
-def sample_row(cells: Sequence[float]) -> list[Any]:
-    """A sample as a row of such a table."""
-    return [round(cells[0], 4), *map(_cell, cells[1:])]
-
-
 def _cell(value: Any) -> Any:
-    """A value for CSV: nothing for None, and no more digits than a 32-bit float carries."""
+    """A value for CSV; nothing for None."""
     if value is None:
         return ""
-    return f"{value:.7g}" if isinstance(value, float) else value
+    return number_text(value) if isinstance(value, float) else value

@@ -238,7 +238,7 @@ SELECT = _known("recordings", "select", "Chooses a recording, by its number from
 FIRST_ROW = _known(
     "recordings", "first", "The row at which the window begins, from 0", along=_WINDOW
 )
-STARTED = _known("recordings", "started", "When the recording began", along=_WINDOW)
+STARTED = _known("recordings", "started", "When its oldest row was stored", along=_WINDOW)
 INTERVAL = _known("recordings", "interval", "The time between two of its rows", along=_WINDOW)
 ROWS = _known("recordings", "rows", "How many rows it has", along=_WINDOW)
 COLUMNS = _known("recordings", "columns", "How many values each row has", along=_WINDOW)

@@ -5,9 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.errors import LinkError
+from leitwerk.parsing.local_time import soonest
 
 CLOCK_FORM = "%Y-%m-%d %H:%M:%S"
 
@@ -42,13 +44,34 @@ class ClockReading:
         }
 
 
-def now(datasheet: Datasheet) -> datetime:
-    """The time of this machine as a device of a model keeps it: UTC or local, without a zone."""
-    moment = datetime.now(UTC)
-    return (moment if datasheet.clock_is_utc else moment.astimezone()).replace(tzinfo=None)
+@dataclass(frozen=True, slots=True)
+class ClockZone:
+    """The zone of a device's clock: UTC by its datasheet, else a zone, else that of this computer."""
+
+    datasheet: Datasheet
+    zone: ZoneInfo | None = None
+
+    def __str__(self) -> str:
+        if self.datasheet.clock_is_utc:
+            return "UTC"
+        here = datetime.now().astimezone().tzname() or "local time"
+        return self.zone.key if self.zone else f"{here} (zone of this computer)"
+
+    def now(self) -> datetime:
+        """The true time as the clock is to show it, without a zone."""
+        moment = datetime.now(UTC)
+        return (moment if self.datasheet.clock_is_utc else moment.astimezone(self.zone)).replace(
+            tzinfo=None
+        )
+
+    def instant(self, shown: datetime) -> datetime:
+        """The instant, in UTC, at which the clock shows a time; the first one, if it does so twice."""
+        if self.datasheet.clock_is_utc:
+            return shown.replace(tzinfo=UTC)
+        return soonest(shown, self.zone) if self.zone else shown.astimezone(UTC)
 
 
-def read_clock(text: str, datasheet: Datasheet, true: datetime) -> ClockReading:
+def read_clock(text: str, zone: ClockZone, true: datetime) -> ClockReading:
     """What a clock's text means.
 
     Raises
@@ -61,11 +84,10 @@ def read_clock(text: str, datasheet: Datasheet, true: datetime) -> ClockReading:
         shown = datetime.fromisoformat(text.strip())
     except ValueError:
         raise LinkError(
-            f"{text[:40]!r} is what {datasheet.model} shows as its clock, and no time",
+            f"{text[:40]!r} is what {zone.datasheet.model} shows as its clock, and no time",
             remedy="set its clock; or does the datasheet not fit?",
         ) from None
-    zone = "UTC" if datasheet.clock_is_utc else datetime.now().astimezone().tzname() or "local time"
-    return ClockReading(shown.replace(tzinfo=None), true, zone)
+    return ClockReading(shown.replace(tzinfo=None), true, str(zone))
 
 
 def _long(seconds: float) -> str:

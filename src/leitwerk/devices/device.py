@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Self
+from zoneinfo import ZoneInfo
 
 import numpy as np
 
@@ -33,7 +34,7 @@ from leitwerk.datasheet.vocabulary import (
     UNFETCHED,
     KnownPoint,
 )
-from leitwerk.devices.clock import CLOCK_FORM, ClockReading, now, read_clock
+from leitwerk.devices.clock import CLOCK_FORM, ClockReading, ClockZone, read_clock
 from leitwerk.errors import DeviceRefused, LinkError, PasswordRefused, QuantityError, WrongDevice
 from leitwerk.identity import Identity, same_number
 from leitwerk.links.kinds import find_kind
@@ -64,9 +65,10 @@ class Status:
 class Device:
     """A device of a known model behind a link. Use it in a ``with`` block, or close it."""
 
-    def __init__(self, datasheet: Datasheet, link: Any) -> None:
+    def __init__(self, datasheet: Datasheet, link: Any, zone: ZoneInfo | None = None) -> None:
         self.datasheet = datasheet
         self.link = link
+        self.clock_zone = ClockZone(datasheet, zone)
         kind = find_kind(datasheet.link)
         self.sleeps = kind.sleeps
         self._session: Session = kind.session(link, datasheet)
@@ -149,7 +151,7 @@ class Device:
         ):
             shown = self.read_points(points)  # midnight has passed between date and time
         text = " ".join(str(shown[point.name]) for point in points)
-        return read_clock(text, self.datasheet, now(self.datasheet))
+        return read_clock(text, self.clock_zone, self.clock_zone.now())
 
     def _clock_points(self) -> tuple[KnownPoint, ...]:
         """The points of its clock: one, or date and time."""
@@ -164,7 +166,7 @@ class Device:
         return bool(self._clock_points())
 
     def set_clock(self) -> None:
-        """Set its clock to the time of this machine. A device may want a login first.
+        """Set its clock to the true time in ``clock_zone``. A device may want a login first.
 
         The way there takes time, and such clocks know whole seconds only: the next full second is
         sent earlier, by half the time of a request.
@@ -185,7 +187,7 @@ class Device:
         began = time.monotonic()
         self.identify()
         delay_s = (time.monotonic() - began) / 2.0
-        ahead = now(self.datasheet) + timedelta(seconds=delay_s)
+        ahead = self.clock_zone.now() + timedelta(seconds=delay_s)
         rest_s = 1.0 - ahead.microsecond / 1e6
         time.sleep(rest_s)
         full = (ahead + timedelta(seconds=rest_s)).replace(microsecond=0)
@@ -460,13 +462,20 @@ def connect(setup: CheckedSetup, *, link: LinkOptions = USUAL) -> Device:
         The setup names a device that has not been seen.
 
     """
-    return open_device(setup.datasheet, resolve_address(setup.setup.device.at), link=link)
+    address = resolve_address(setup.setup.device.at)
+    return open_device(setup.datasheet, address, zone=setup.setup.zone, link=link)
 
 
-def open_device(datasheet: Datasheet, address: LinkAddress, *, link: LinkOptions = USUAL) -> Device:
+def open_device(
+    datasheet: Datasheet,
+    address: LinkAddress,
+    *,
+    zone: ZoneInfo | None = None,
+    link: LinkOptions = USUAL,
+) -> Device:
     """Open the device at an address as a given model, without checking its serial number.
 
-    The first request connects.
+    The first request connects. ``zone`` is that of a clock that shows local time; see ``ClockZone``.
 
     Raises
     ------
@@ -481,4 +490,4 @@ def open_device(datasheet: Datasheet, address: LinkAddress, *, link: LinkOptions
             valid=f"an address that begins with {datasheet.link}",
         )
     options = replace(link, password=link.password or broker_password)
-    return Device(datasheet, find_kind(datasheet.link).link(address, datasheet, options))
+    return Device(datasheet, find_kind(datasheet.link).link(address, datasheet, options), zone)

@@ -23,6 +23,7 @@ from leitwerk.datasheet.vocabulary import (
     STARTED,
     WINDOW_VALUE,
 )
+from leitwerk.devices.clock import ClockZone
 from leitwerk.devices.device import Device
 from leitwerk.errors import DeviceRefused, LinkError, QuantityError
 from leitwerk.parsing.frames import dataframe
@@ -56,17 +57,22 @@ class Recording:
 
     info: RecordingInfo
     values: NDArray[np.float64]
+    clock_zone: ClockZone
 
     def to_dataframe(self, settings: DeviceSettings | None = None) -> pd.DataFrame:
-        """A row for each stored row: the time of the device's clock as its index, then the slots.
+        """A row for each stored row: its time in UTC as the index, then the slots as the device stored them.
 
         ``settings`` are as for ``columns``; ``attrs["units"]`` has the units.
         """
-        columns: dict[str, Any] = {"time": self.times()}
-        units = {}
+        start = self.start()
+        times_s = self.times_s()
+        columns: dict[str, Any] = {"time_s": times_s}
+        if start is not None:
+            columns = {"time": [start + timedelta(seconds=t) for t in times_s.tolist()]}
+        units: dict[str, str] = {}
         for slot, name, unit in self.columns(settings):
             columns[name], units[name] = self.values[:, slot - 1], unit
-        return dataframe(columns, units, "time")
+        return dataframe(columns, units, next(iter(columns)))
 
     def columns(self, settings: DeviceSettings | None) -> list[tuple[int, str, str]]:
         """Slot, name and unit of each column, by the settings with which it was recorded.
@@ -86,14 +92,17 @@ class Recording:
             if settings.get(CHANNEL_SENSOR, slot) not in {None, CHANNEL_SENSOR.cleared}
         ]
 
-    def times(self) -> list[datetime] | list[float]:
-        """The time of each row; in s from the start where the device's clock was never set."""
-        since = [self.info.interval_s * k for k in range(self.info.rows)]
+    def start(self) -> datetime | None:
+        """When it began, in UTC; None if the clock of the device was never set."""
         try:
-            start = datetime.fromisoformat(self.info.started)
+            shown = datetime.fromisoformat(self.info.started)
         except ValueError:
-            return since
-        return [start + timedelta(seconds=seconds) for seconds in since]
+            return None
+        return self.clock_zone.instant(shown.replace(tzinfo=None))
+
+    def times_s(self) -> NDArray[np.float64]:
+        """The time of each row in s from the start, of shape (n_rows,)."""
+        return self.info.interval_s * np.arange(self.values.shape[0], dtype=np.float64)
 
     def __repr__(self) -> str:
         return f"<Recording {self.info}>"
@@ -180,7 +189,7 @@ def fetch_recording(
         rows.append(numbers[1:].reshape(wanted, info.columns))
         progress(first + wanted, info.rows)
     values = np.concatenate(rows) if rows else np.empty((0, info.columns))
-    return Recording(info, values)
+    return Recording(info, values, device.clock_zone)
 
 
 def _look(device: Device, number: int) -> RecordingInfo:

@@ -13,13 +13,15 @@ from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.alarms.inputs import change_within
 from leitwerk.alarms.states import State
 from leitwerk.alarms.timeline import Timeline, alarm_timeline
+from leitwerk.analysis.series import Column, read_series
+from leitwerk.analysis.statistics import STATISTICS
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import QuantityError
 from leitwerk.evaluation.course import Course
 from leitwerk.evaluation.situation import Situation
-from leitwerk.parsing.csv_table import cell_number, read_table
 from leitwerk.parsing.frames import dataframe
+from leitwerk.parsing.units import convert, parse_unit
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -152,30 +154,48 @@ def draw_courses(courses: Mapping[str, Course], interval_s: float, *, seed: int 
     return Courses(times, {name: course.at(times, noise) for name, course in courses.items()})
 
 
-def read_recorded(text: str) -> Courses:
-    """A recording as CSV: ``time_s`` first, then a column for each channel.
+def read_recorded(text: str, setup: CheckedSetup) -> Courses:
+    """The courses of a setup's channels that a file holds: samples of ``live``, a recording, means.
 
-    A column ``NAME.quality`` beside a channel's says which values are good (0); an empty cell is no
-    reading. This is the form in which ``live`` keeps samples.
+    See ``leitwerk.analysis.series`` for its form. Values are converted to the unit of their channel. Of
+    condensed values, the means are taken. A value that is not good is no reading.
 
     Raises
     ------
     QuantityError
-        The text is not such a recording.
+        The text is not such a file, or a column belongs to no channel of the setup.
 
     """
-    names, stamps, numbers = read_table(text, "time_s", "CSV; the first line is time_s,air_top,…")
-    times = np.array([cell_number(cell, f"line {k}") for k, cell in enumerate(stamps, start=2)])
-    if not np.isfinite(times).all():
-        raise QuantityError("a time in the recording is missing")
-    values = {}
-    for column, name in enumerate(names):
-        if not name.endswith(".quality"):
-            values[name] = numbers[:, column]
-            if f"{name}.quality" in names:
-                quality = numbers[:, names.index(f"{name}.quality")]
-                values[name] = np.where(quality == 0.0, values[name], np.nan)
-    return Courses(times, values)
+    series = read_series(text, setup.setup.zone)
+    channels = {channel.name: channel for channel in setup.channels}
+    values: dict[str, NDArray[np.float64]] = {}
+    for column, numbers in zip(series.columns, series.good().T, strict=True):
+        name, _, statistic = column.name.partition(" ")
+        if name in channels and statistic in {*STATISTICS, ""} - {"mean", ""}:
+            continue
+        if name not in channels or statistic not in {"mean", ""}:
+            raise QuantityError(
+                f"there is no channel {column.name[:40]!r}",
+                valid=", ".join(list(channels)[:20]),
+                remedy="fetch a recording with its setup, so that its columns are channels: "
+                "leitwerk fetch setup.yaml",
+            )
+        if name in values:
+            raise QuantityError(f"two columns hold values of {name}", valid="one for each channel")
+        values[name] = _in_unit(numbers, column, channels[name])
+    return Courses(series.times_s - series.times_s[0], values)
+
+
+def _in_unit(
+    values: NDArray[np.float64], column: Column, channel: CheckedChannel
+) -> NDArray[np.float64]:
+    """The values of a column in the unit of its channel; a column without a unit has it already."""
+    if not column.unit or channel.states is not None:
+        return values
+    try:
+        return convert(values, parse_unit(column.unit), channel.unit)
+    except QuantityError as error:
+        raise QuantityError(f"column {column}: {error.message}", valid=error.valid) from None
 
 
 def dry_run(setup: CheckedSetup, courses: Courses, *, gap_s: float = math.inf) -> DryRun:

@@ -20,12 +20,13 @@ from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import MEMORY_USED
 from leitwerk.devices.device import Device
 from leitwerk.errors import DeviceRefused, FileProblem, LeitwerkError, LinkError, WrongDevice
+from leitwerk.evaluation.host_values import to_values
 from leitwerk.evaluation.situation import Situation
 from leitwerk.monitoring.events import Done, Event, EventKind, EventLog
 from leitwerk.monitoring.messenger import Messenger
 from leitwerk.monitoring.operator_requests import take_requests
 from leitwerk.monitoring.output_driver import OutputDriver
-from leitwerk.monitoring.poller import Poller, to_values
+from leitwerk.monitoring.poller import Poller
 from leitwerk.monitoring.resume_file import AttendState, keep_state, read_state
 from leitwerk.monitoring.run_control import RunControl
 from leitwerk.project.clock import REAL_TIME, Clock

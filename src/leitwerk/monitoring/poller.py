@@ -2,22 +2,19 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from leitwerk.check.channels import CheckedChannel
-from leitwerk.datasheet.points import Point
+from leitwerk.datasheet.own_quality import own_quality
 from leitwerk.datasheet.vocabulary import COLD_JUNCTION
 from leitwerk.devices.device import Device
-from leitwerk.signals.quality import Quality
+from leitwerk.signals.quality import QUALITY_BY_REASON, Quality
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
-
-_QUALITIES = {quality.reason: quality for quality in Quality}
 
 
 class Poller:
@@ -55,7 +52,7 @@ class Poller:
             int(max((code for _, code in choices), default=0)) + 2, Quality.UNKNOWN, dtype=np.uint8
         )
         for name, code in choices:
-            self._quality_of_code[int(code)] = _QUALITIES.get(name, Quality.UNKNOWN)
+            self._quality_of_code[int(code)] = QUALITY_BY_REASON.get(name, Quality.UNKNOWN)
 
     def poll(self) -> tuple[NDArray[np.float64], NDArray[np.uint8], float | None]:
         """What the device shows, qualities (both of shape (n_channels,)) and the cold junction.
@@ -82,50 +79,3 @@ class Poller:
         if self._converts:
             values = values * self._gain + self._offset
         return values, qualities, junction
-
-
-def own_quality(point: Point, value: float) -> Quality:
-    """What a reading without a quality of its own is worth.
-
-    A code that stands for no value is bad, and so is the value that the device shows in place of a
-    missing sensor: it must never be taken for a reading.
-    """
-    if special := point.special_name(value):
-        return _QUALITIES.get(special, Quality.OPEN_SENSOR)
-    if math.isnan(value):
-        return Quality.NO_NUMBER
-    if point.substitute is not None and abs(value - point.substitute) <= point.resolution / 2.0:
-        return Quality.OPEN_SENSOR
-    low, high = point.span()
-    if value < low:
-        return Quality.BELOW_RANGE
-    return Quality.ABOVE_RANGE if value > high else Quality.GOOD
-
-
-def to_values(
-    channels: Sequence[CheckedChannel], shown: NDArray[np.float64], qualities: NDArray[np.uint8]
-) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
-    """What devices show, turned into the channels' values by the links that Leitwerk works itself.
-
-    A whole column at a time: for many samples that costs next to nothing, for one after the other
-    it would be the larger part of a poll.
-
-    Parameters
-    ----------
-    shown : array of shape (n_samples, n_channels), as the device shows it
-    qualities : array of the same shape
-
-    Returns
-    -------
-    values, qualities : arrays of the same shape
-        The values in the channels' units.
-
-    """
-    values, found = shown.copy(), qualities.copy()
-    for column, channel in enumerate(channels):
-        host = channel.host
-        if host.stages:
-            values[:, column], found[:, column] = host.convert(
-                shown[:, column], qualities[:, column]
-            )
-    return values, found

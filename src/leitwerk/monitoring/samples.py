@@ -11,8 +11,9 @@ from typing import TYPE_CHECKING
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.devices.device import Device
+from leitwerk.evaluation.host_values import to_values
 from leitwerk.monitoring.pacing import paced, sample_count
-from leitwerk.monitoring.poller import Poller, to_values
+from leitwerk.monitoring.poller import Poller
 from leitwerk.project.clock import REAL_TIME, Clock
 from leitwerk.signals.quality import Quality
 

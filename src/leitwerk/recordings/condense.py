@@ -1,34 +1,23 @@
-"""A recording as CSV, condensed to the statistics of storage intervals on the wall clock."""
+"""A series condensed to the statistics of storage intervals on the wall clock."""
 
 from __future__ import annotations
 
-import csv
-import io
-import math
 from collections.abc import Sequence
-from datetime import UTC, datetime, timedelta
-from typing import TYPE_CHECKING
+from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from leitwerk.analysis.intervals import wall_clock_intervals
+from leitwerk.analysis.series import Column, Series
 from leitwerk.analysis.statistics import interval_statistics
 from leitwerk.errors import QuantityError
-from leitwerk.parsing.csv_table import read_table
-from leitwerk.parsing.local_time import soonest
-
-if TYPE_CHECKING:
-    from numpy.typing import NDArray
-
-_VALID = "CSV with a column 'time' first (2026-03-02 06:00:00), as fetched recordings are"
 
 
-def condense(text: str, length_s: float, statistics: Sequence[str], zone: ZoneInfo) -> str:
-    """The statistics of each interval of a recording, as CSV.
+def condense(series: Series, length_s: float, statistics: Sequence[str], zone: ZoneInfo) -> Series:
+    """The statistics of each interval of a series, at the time when the interval begins.
 
-    Times in the recording are those of the clock on the wall; of an hour that comes twice, the
-    second one is known by a step back. An empty cell is not a value.
+    Values that are not good count nowhere. The columns are called ``air_top mean`` and so on.
 
     Parameters
     ----------
@@ -36,49 +25,32 @@ def condense(text: str, length_s: float, statistics: Sequence[str], zone: ZoneIn
         The storage interval; see ``wall_clock_intervals``.
     statistics : sequence of str
         Some of ``STATISTICS``.
+    zone : ZoneInfo
+        Whose days and hours the intervals follow.
 
     Raises
     ------
     QuantityError
-        The text is not a recording, or the interval fits no clock.
+        The series has no dates, or the interval fits no clock.
 
     """
-    names, instants, values = _read(text, zone)
-    start, end = (datetime.fromtimestamp(t, UTC) for t in (instants.min(), instants.max() + 1e-3))
+    if not series.dated:
+        raise QuantityError(
+            "these times have no date: no interval of the clock can be given",
+            valid="a file with a column 'time', in UTC",
+            remedy="set the clock of the device before it records",
+        )
+    times = series.times_s
+    start, end = (datetime.fromtimestamp(t, UTC) for t in (times.min(), times.max() + 1e-3))
     intervals = wall_clock_intervals(start, end, length_s, zone)
-    found = [interval_statistics(instants, column, intervals, statistics) for column in values.T]
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(
-        ["time", *(f"{name} {statistic}" for name in names for statistic in statistics)]
+    found = [
+        interval_statistics(times, column, intervals, statistics) for column in series.good().T
+    ]
+    columns = tuple(
+        Column(f"{column.name} {statistic}", "" if statistic == "count" else column.unit)
+        for column in series.columns
+        for statistic in statistics
     )
-    for k, begin in enumerate(intervals.starts()):
-        cells = [column[statistic][k] for column in found for statistic in statistics]
-        shown = ("" if math.isnan(cell) else f"{cell:.9g}" for cell in cells)
-        writer.writerow([begin.isoformat(sep=" "), *shown])
-    return out.getvalue()
-
-
-def _read(text: str, zone: ZoneInfo) -> tuple[list[str], NDArray[np.float64], NDArray[np.float64]]:
-    names, stamps, values = read_table(text, "time", _VALID)
-    times = np.empty(len(stamps))
-    before: datetime | None = None
-    for k, stamp in enumerate(stamps):
-        before = _instant(stamp, zone, before, f"line {k + 2}")
-        times[k] = before.timestamp()
-    return names, times, values
-
-
-def _instant(text: str, zone: ZoneInfo, before: datetime | None, where: str) -> datetime:
-    try:
-        wall = datetime.fromisoformat(text.strip())
-    except ValueError:
-        raise QuantityError(f"{where}: {text[:30]!r} is not a time", valid=_VALID) from None
-    if wall.tzinfo is not None:
-        return wall.astimezone(UTC)
-    first = soonest(wall, zone)
-    second = wall.replace(tzinfo=zone, fold=1).astimezone(UTC)
-    # Of an hour that comes twice, the second time when the first would step back.
-    if before is not None and first <= before <= second + timedelta(seconds=1):
-        return second
-    return first
+    values = [of_column[statistic] for of_column in found for statistic in statistics]
+    table = np.stack(values, axis=1) if values else np.empty((intervals.count, 0))
+    return Series(columns, intervals.edges[:-1], table)

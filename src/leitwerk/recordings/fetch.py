@@ -2,21 +2,92 @@
 
 from __future__ import annotations
 
-import csv
-import io
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
-from leitwerk.datasheet.settings import DeviceSettings
+import numpy as np
+
+from leitwerk.analysis.series import Column, Series
+from leitwerk.check.channels import CheckedChannel, WiredChannel
+from leitwerk.check.checked import CheckedSetup
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.own_quality import own_qualities
+from leitwerk.datasheet.settings import DeviceSettings, diff_settings
+from leitwerk.datasheet.vocabulary import CHANNEL_VALUE
 from leitwerk.devices.device import Device
 from leitwerk.devices.recordings import Recording, fetch_recording, list_recordings
+from leitwerk.evaluation.host_values import to_values
 from leitwerk.project.files import write_atomic
+
+AS_STORED = "as stored"
+
+
+@dataclass(frozen=True)
+class RecordedWith:
+    """The settings with which a device records, and the setup that they come from, if it is known.
+
+    Without a setup, columns are values as the device stored them: what Leitwerk works of a scale, corrections
+    and tare are not in them, and their headings say ``as stored``. So are the columns of channels that the
+    device is set otherwise for than the setup says.
+    """
+
+    settings: DeviceSettings
+    setup: CheckedSetup | None = None
+
+    def differing(self, datasheet: Datasheet) -> list[CheckedChannel]:
+        """The channels that the device is set otherwise for than the setup says."""
+        if self.setup is None:
+            return []
+        changes = diff_settings(self.settings, self.setup.settings, datasheet)
+        return [
+            channel
+            for channel in self.setup.channels
+            if any(channel.owns(change.setting) for change in changes)
+        ]
+
+    def series(self, recording: Recording, datasheet: Datasheet) -> Series:
+        """A recording as a series, with a column for each slot in use."""
+        known = self._channels(datasheet)
+        columns, shown, qualities = [], [], []
+        for slot, label, unit in recording.columns(self.settings):
+            values = recording.values[:, slot - 1]
+            channel = known.get(slot)
+            quality = own_qualities(datasheet.point(CHANNEL_VALUE, slot), values)
+            if channel is None:
+                columns.append(Column(f"{label} {AS_STORED}", unit))
+            else:
+                columns.append(Column(channel.name, channel.symbol))
+                one = to_values([channel], values[:, None], quality[:, None])
+                values, quality = one[0][:, 0], one[1][:, 0]
+            shown.append(values)
+            qualities.append(quality)
+        start = recording.start()
+        begins_s = 0.0 if start is None else start.timestamp()
+        shape = (recording.values.shape[0], len(columns))
+        return Series(
+            tuple(columns),
+            begins_s + recording.times_s(),
+            np.array(shown).T.reshape(shape),
+            np.array(qualities, dtype=np.uint8).T.reshape(shape),
+            dated=start is not None,
+        )
+
+    def _channels(self, datasheet: Datasheet) -> dict[int, WiredChannel]:
+        """The channels of the setup whose slot is set as it says, by slot."""
+        if self.setup is None:
+            return {}
+        other = self.differing(datasheet)
+        wired: Sequence[WiredChannel] = [
+            c for c in self.setup.channels if isinstance(c, WiredChannel) and c not in other
+        ]
+        return {channel.slot: channel for channel in wired}
 
 
 def fetch_recordings(
     device: Device,
-    settings: DeviceSettings,
+    recorded_with: RecordedWith,
     stem: Path,
     progress: Callable[[str, int, int], None] = lambda step, done, total: None,
 ) -> list[Path]:
@@ -25,8 +96,8 @@ def fetch_recordings(
     Parameters
     ----------
     device : Device
-    settings : DeviceSettings
-        What the device is set to: labels and units of the columns.
+    recorded_with : RecordedWith
+        What the columns are.
     stem : Path
         The beginning of the files' names.
     progress : callable
@@ -46,21 +117,7 @@ def fetch_recordings(
         progress(step, 0, 1)
         recording = fetch_recording(device, info.number, partial(progress, step))
         path = stem.with_name(f"{stem.name}-recording-{info.number}.csv")
-        write_atomic(path, recording_csv(recording, settings))
+        write_atomic(path, recorded_with.series(recording, device.datasheet).csv())
         progress(step, 1, 1)
         files.append(path)
     return files
-
-
-def recording_csv(recording: Recording, settings: DeviceSettings) -> str:
-    """A recording as CSV: the time of the device's clock, and a column for each slot in use."""
-    columns = recording.columns(settings)
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    headings = (f"{name} [{unit}]" if unit else name for _, name, unit in columns)
-    writer.writerow(["time", *headings])
-    for time, row in zip(recording.times(), recording.values, strict=True):
-        # A clock that was never set gives no time; then the seconds from the start count.
-        stamp = f"{time:g}" if isinstance(time, float) else str(time)
-        writer.writerow([stamp, *(repr(float(row[slot - 1])) for slot, _, _ in columns)])
-    return out.getvalue()

@@ -73,3 +73,4 @@ _REASONS = {
 # The same by code, with an empty text for codes that no quality has.
 _BY_CODE = {int(quality): reason for quality, reason in _REASONS.items()}
 _WORDS = [_BY_CODE.get(code, "") for code in range(max(Quality) + 1)]
+QUALITY_BY_REASON = {reason: quality for quality, reason in _REASONS.items()}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import datetime, timedelta
 
-_FORM = "%Y-%m-%d %H:%M:%S"
+CLOCK_FORM = "%Y-%m-%d %H:%M:%S"
 
 
 def _wall() -> datetime:
@@ -21,8 +21,8 @@ class DeviceClock:
 
     def text(self) -> str:
         """What it shows, such as ``2026-03-02 08:40:00``."""
-        return (self._wall() + self._ahead).strftime(_FORM)
+        return (self._wall() + self._ahead).strftime(CLOCK_FORM)
 
     def set(self, text: str) -> None:
         """Set it; a ValueError when the text is not a time."""
-        self._ahead = datetime.strptime(text, _FORM) - self._wall()  # noqa: DTZ007
+        self._ahead = datetime.strptime(text, CLOCK_FORM) - self._wall()  # noqa: DTZ007

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
+from datetime import datetime, timedelta
 from typing import Any
 
 from leitwerk.datasheet.model import Datasheet, Input, Range
@@ -29,6 +31,7 @@ from leitwerk.datasheet.vocabulary import (
 from leitwerk.signals.linear import TwoPoint
 from leitwerk.signals.quality import Quality
 from leitwerk.signals.sensors import SENSORS
+from leitwerk.standins.clock import CLOCK_FORM
 from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.firmware import Firmware, Profile, Refusal, RefusedError
 from leitwerk.standins.guard import RELAYS, Guard
@@ -50,6 +53,15 @@ class StoredRows:
     rows: list[list[float]] = field(default_factory=list)
     taken: int = 0
     fetched: bool = False
+
+    @property
+    def oldest(self) -> str:
+        """When the oldest row was stored that is still there: a memory that goes round loses some."""
+        lost_s = (self.taken - len(self.rows)) * self.interval_s
+        with suppress(ValueError):
+            began = datetime.fromisoformat(self.started)
+            return (began + timedelta(seconds=lost_s)).strftime(CLOCK_FORM)
+        return self.started
 
 
 class Logger(Firmware):
@@ -187,7 +199,7 @@ class Logger(Firmware):
             value for row in recording.rows[first : first + _WINDOW // columns] for value in row
         ]
         return {
-            "started": recording.started,
+            "started": recording.oldest,
             "interval": recording.interval_s,
             "rows": float(len(recording.rows)),
             "columns": float(columns),

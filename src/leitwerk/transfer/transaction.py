@@ -26,7 +26,7 @@ from leitwerk.errors import (
 )
 from leitwerk.identity import Identity
 from leitwerk.project.locks import only_writer
-from leitwerk.recordings.fetch import fetch_recordings
+from leitwerk.recordings.fetch import RecordedWith, fetch_recordings
 from leitwerk.transfer.history import head_of
 from leitwerk.transfer.journal import Journal, read_journal
 from leitwerk.transfer.receipt import KeptFiles, Receipt, settings_hash
@@ -292,7 +292,7 @@ class _Attempt:
         if self.erases:
             if self.options.fetch_recordings:
                 self.fetched = fetch_recordings(
-                    self.device, before, files.stem, self.options.on_progress
+                    self.device, RecordedWith(before), files.stem, self.options.on_progress
                 )
             else:
                 self.discarded = status.unfetched

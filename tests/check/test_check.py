@@ -74,7 +74,7 @@ MISTAKES = [
     ("expect: 40 ± 1 %", "expect: 40 %", "bad-value", "40 %", "value ± tolerance"),
     ("expect: 40 ± 1 %", "expect: 40 ± 1 V", "wrong-unit", "40", "V is a unit of voltage"),
     ("expect: shut", "expect: shot", "wrong-state", "shot", "ajar or shut"),
-    ("expect: 40 ± 1 %", "expect: shut", "wrong-state", "shut", "is not a contact"),
+    ("expect: 40 ± 1 %", "expect: shut", "wrong-state", "shut", "has numbers"),
     ("signal: contact", "signal: contact\n    unit: V", "useless-key", "unit", "nothing for a"),
     (CELL, "scale: {sensitivity: 2 mV/V, full scale: 5 bar}", "wrong-unit", "kg", "leads to bar"),
     (CELL, "scale: {sensitivity: 2 mV/bar}", "wrong-unit", "{sens", "does not lead from mV/V to kg"),

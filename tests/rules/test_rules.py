@@ -240,7 +240,7 @@ MISTAKES = [
     ("when: door.open is active", "when: door.open is on", "wrong-state", "never 'on'"),
     ("when: door.open is active", "when: dor is ajar", "unknown-name", "no contact, alarm or output"),
     ("when: door.open is active", "when: humidity is high", "wrong-state", "has a number"),
-    ("when: door.open is active", "when: door above 1", "wrong-state", "is a contact"),
+    ("when: door.open is active", "when: door above 1", "wrong-state", "has states and no number"),
     ("when: door.open is active", "when: sometimes", "bad-value", "is not a condition"),
     ("when: door.open is active", "when: every -5 min", "bad-value", "is not a duration"),
     ("when: door.open is active", "when: daily at 24:30", "bad-value", "not a time of day"),

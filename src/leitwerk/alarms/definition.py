@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from leitwerk.alarms.conditions import Condition
 from leitwerk.parsing.quantities import format_number
+from leitwerk.signals.states import StateNames
 
 Ends = tuple[float, float]
 _EVERYTHING = (-math.inf, math.inf)
@@ -107,10 +108,10 @@ class AlarmDefinition:
         wide, narrow = (self.clear, self.trip) if self.inside else (self.trip, self.clear)
         return wide[0] <= narrow[0] <= narrow[1] <= wide[1]
 
-    def condition(self, unit: str = "", states: tuple[str, str] | None = None) -> str:
-        """When it trips, in words: ``above 78 °C``; with ``states``, those of a contact."""
+    def condition(self, unit: str = "", states: StateNames | None = None) -> str:
+        """When it trips, in words: ``above 78 °C``; with ``states``, the name of one."""
         if states is not None and self.watch is Watch.VALUE:
-            return states[round(self.trip[0])]
+            return states.name(self.trip[0])
         space = f" {unit}" if unit else ""
         low, high = (format_number(end) for end in self.trip)
         if self.watch is Watch.READING:

@@ -11,20 +11,21 @@ from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import format_number, format_span, format_value
 from leitwerk.parsing.units import Unit
+from leitwerk.signals.states import StateNames
 
 
 @dataclass(frozen=True, slots=True)
 class Scope:
     """What alarms of a channel are read against: all numbers in ``unit``.
 
-    ``states`` are those of a contact, in the order of their numbers 0 and 1.
+    ``states`` are the names of its numbers where they are states.
     """
 
     unit: Unit
     span: tuple[float, float]
     expected: tuple[float, float] | None
     channels: Sequence[str]
-    states: tuple[str, str] | None = None
+    states: StateNames | None = None
 
 
 def check_reach_of(point: AlarmDefinition, scope: Scope, path: KeyPath, findings: Findings) -> None:

@@ -173,7 +173,9 @@ def _kind(alarm: Alarm, path: KeyPath, findings: Findings) -> str | None:
 
 def _point(name: str, alarm: Alarm, key: str, scope: Scope) -> AlarmDefinition:
     if scope.states is not None and key != "when":
-        raise QuantityError("a contact has states and no numbers", valid="{when: ajar}")
+        raise QuantityError(
+            "this channel has states and no numbers", valid=f"{{when: {scope.states.names[0]}}}"
+        )
     bare = AlarmDefinition(
         name=name,
         trip=(-math.inf, math.inf),
@@ -271,12 +273,12 @@ def _of_span(
 def _of_state(bare: AlarmDefinition, state: str, scope: Scope) -> AlarmDefinition:
     if state == NO_READING:
         return replace(bare, trip=(1.0, 1.0), clear=(1.0, 1.0), inside=True, watch=Watch.READING)
-    states = scope.states or ()
-    if state not in states:
+    names = scope.states.names if scope.states else ()
+    if scope.states is None or state not in names:
         raise QuantityError(
-            f"{state!r} is not a state of this channel", valid=" or ".join([*states, NO_READING])
+            f"{state!r} is not a state of this channel", valid=" or ".join([*names, NO_READING])
         )
-    number = float(states.index(state))
+    number = scope.states.number(state)
     return replace(bare, trip=(number, number), clear=(number, number), inside=True)
 
 

@@ -13,7 +13,6 @@ from leitwerk.check.alarms import check_alarms, device_alarm, input_alarms
 from leitwerk.check.bands import channel_bands
 from leitwerk.check.calibration import calibration_stages, check_reach, correction_of
 from leitwerk.check.channels import (
-    STATES,
     CheckedChannel,
     ContactChannel,
     ReadingChannel,
@@ -36,6 +35,7 @@ from leitwerk.parsing.units import Unit, parse_unit
 from leitwerk.setup.fields import CONTACT
 from leitwerk.setup.model import Channel, Setup
 from leitwerk.signals.scale import Chain, Labelled
+from leitwerk.signals.states import StateNames
 
 
 def assign_channels(
@@ -175,7 +175,7 @@ def _contact(
     if terminal is not None:
         _check_takes(terminal, CONTACT, datasheet, path, findings)
     named = channel.states or {}
-    states = named.get("open", STATES[0]), named.get("closed", STATES[1])
+    states = StateNames(((0.0, named.get("open", "open")), (1.0, named.get("closed", "closed"))))
     unit, span = parse_unit(""), (0.0, 1.0)
     expected = _expected_state(channel, states, path, findings)
     alarms = check_alarms(channel, Scope(unit, span, expected, every, states), path, findings)
@@ -207,20 +207,34 @@ def _own_reading(
     """What the device measures by itself."""
     path = ("channels", name)
     assert channel.reading is not None
-    point = datasheet.own_readings.get(channel.reading)
+    readings = {
+        name: point
+        for name, point in datasheet.own_readings.items()
+        if not (point.is_text or point.is_time)
+    }
+    point = readings.get(channel.reading)
     if point is None:
-        near = difflib.get_close_matches(channel.reading, datasheet.own_readings, n=1)
-        message = f"{datasheet.model} has no reading {channel.reading!r} of its own"
+        near = difflib.get_close_matches(channel.reading, readings, n=1)
+        is_text = channel.reading in datasheet.own_readings
+        message = (
+            f"the reading {channel.reading!r} of {datasheet.model} is a text or a time, and no number"
+            if is_text
+            else f"{datasheet.model} has no reading {channel.reading!r} of its own"
+        )
         remedy = f"did you mean {near[0]!r}?" if near else ""
-        valid = _names(datasheet.own_readings)
+        valid = _names(readings)
         place = (*path, "reading")
         findings.error("unknown-reading", place, message, valid=valid, remedy=remedy)
         return None
     useless = ("terminal", "sensor", "signal", "range", "scale", "shunt", "leads", "states")
     why = "means nothing where the device measures this itself"
     report_useless(channel, useless, why, path, findings)
-    unit, converted = parse_unit(point.unit), Chain()
-    if channel.unit is not None and channel.unit != unit:
+    states, unit, converted = None, parse_unit(point.unit), Chain()
+    if point.choice_numbers:
+        states = StateNames(tuple((number, word) for word, number in point.choice_numbers))
+        why = "means nothing for a reading that has states"
+        report_useless(channel, ("unit", "calibration", "tare"), why, path, findings)
+    elif channel.unit is not None and channel.unit != unit:
         if channel.unit.dimension == unit.dimension:
             stage = Labelled(f"{unit} to {channel.unit}", unit_stage(unit, channel.unit))
             unit, converted = channel.unit, Chain((stage,))
@@ -231,8 +245,11 @@ def _own_reading(
     host = converted.then(calibration_stages(channel, unit, path, findings))
     low, high = host.value(point.span()).tolist()
     span = (min(low, high), max(low, high))
-    expected = _expected_number(channel, unit, span, path, findings)
-    alarms = check_alarms(channel, Scope(unit, span, expected, every), path, findings)
+    if states is None:
+        expected = _expected_number(channel, unit, span, path, findings)
+    else:
+        expected = _expected_state(channel, states, path, findings)
+    alarms = check_alarms(channel, Scope(unit, span, expected, every, states), path, findings)
     return ReadingChannel(
         name=name,
         label=channel.label or name,
@@ -240,7 +257,7 @@ def _own_reading(
         unit=unit,
         span=span,
         host=host,
-        states=None,
+        states=states,
         expected=expected,
         alarms=alarms,
         device_alarms=(),
@@ -317,7 +334,7 @@ def _expected_number(
     if expect is None:
         return None
     if not isinstance(expect, Expected):
-        message = f"{expect!r} is a state, and this channel is not a contact"
+        message = f"{expect!r} is a state, and this channel has numbers"
         findings.error("wrong-state", place, message, valid=f"value ± tolerance in {unit}")
         return None
     try:
@@ -333,15 +350,15 @@ def _expected_number(
 
 
 def _expected_state(
-    channel: Channel, states: tuple[str, str], path: KeyPath, findings: Findings
+    channel: Channel, states: StateNames, path: KeyPath, findings: Findings
 ) -> tuple[float, float] | None:
-    """The state that is expected of a contact, as its number, without a tolerance."""
+    """The state that is expected, as its number, without a tolerance."""
     if channel.expect is None:
         return None
-    if channel.expect in states:
-        return float(states.index(str(channel.expect))), 0.0
-    message = f"{channel.expect} is not one of the contact's two states"
-    findings.error("wrong-state", (*path, "expect"), message, valid=" or ".join(states))
+    if channel.expect in states.names:
+        return states.number(str(channel.expect)), 0.0
+    message = f"{channel.expect} is not one of the states of this channel"
+    findings.error("wrong-state", (*path, "expect"), message, valid=" or ".join(states.names))
     return None
 
 

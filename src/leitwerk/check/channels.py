@@ -19,8 +19,7 @@ from leitwerk.datasheet.vocabulary import CHANNEL_QUALITY, CHANNEL_VALUE
 from leitwerk.parsing.quantities import format_value
 from leitwerk.parsing.units import Unit
 from leitwerk.signals.scale import Chain
-
-STATES = ("open", "closed")  # as numbers 0 and 1
+from leitwerk.signals.states import StateNames
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)
@@ -29,7 +28,7 @@ class CheckedChannel(ABC):
 
     ``kind`` is the device's word for what it measures there, ``host`` what Leitwerk works behind the
     value that the device shows, ``span`` the values that the channel can have. ``states`` are the
-    names of 0 and 1 where the values are states, None where they are numbers. ``device_alarms`` are
+    names of the values where they are states, None where they are numbers. ``device_alarms`` are
     those alarms that the device watches itself, in terms of what it shows.
     """
 
@@ -39,7 +38,7 @@ class CheckedChannel(ABC):
     unit: Unit
     span: tuple[float, float]
     host: Chain
-    states: tuple[str, str] | None
+    states: StateNames | None
     expected: tuple[float, float] | None
     alarms: tuple[AlarmDefinition, ...]
     device_alarms: tuple[AlarmDefinition, ...]
@@ -80,8 +79,10 @@ class CheckedChannel(ABC):
         if value is None or math.isnan(value):
             return "no reading"
         if self.states is not None:
-            return self.states[round(value)]
-        return format_value(float(f"{value:.5g}"), self.unit)
+            return self.states.name(value)
+        # A counter keeps all of its digits in front of the point.
+        digits = f"{value:.5g}" if abs(value) < 1e5 else f"{value:.1f}"
+        return format_value(float(digits), self.unit)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)

@@ -202,8 +202,8 @@ def _check_compared(sentence: Compared, known: _Known, path: KeyPath, findings: 
             findings.error("unknown-name", path, message, valid=valid)
         return
     if channel.states is not None:
-        message = f"{channel.name} is a contact and has no number"
-        valid = " or ".join(f"{channel.name} is {state}" for state in channel.states)
+        message = f"{channel.name} has states and no number"
+        valid = " or ".join(f"{channel.name} is {state}" for state in channel.states.names)
         findings.error("wrong-state", path, message, valid=valid)
         return
     try:
@@ -225,7 +225,7 @@ def _check_stated(sentence: Stated, known: _Known, path: KeyPath, findings: Find
     elif subject in known.outputs and isinstance(known.outputs[subject], RelayOutput):
         states = ("on", "off")
     elif (channel := known.channels.get(subject)) is not None and channel.states is not None:
-        states = channel.states
+        states = channel.states.names
     elif subject.partition(".")[0] in known.setup.channels and subject not in known.channels:
         if subject.partition(".")[0] in known.channels:
             message = f"there is no alarm {subject!r}"

@@ -6,18 +6,17 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
-from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from leitwerk.analysis.series import series_row
-from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.commissioning.live_report import LiveReport, Silence
 from leitwerk.datasheet.settings import SettingChange, diff_settings
 from leitwerk.devices.device import Device
 from leitwerk.errors import LinkError
 from leitwerk.evaluation.host_values import to_values
+from leitwerk.evaluation.resolution import resolution_of
 from leitwerk.evaluation.situation import Situation
 from leitwerk.evaluation.verdict import ChannelReport, Context, judge
 from leitwerk.monitoring.pacing import paced, sample_count
@@ -88,7 +87,7 @@ def verify(
     changes = diff_settings(device.read_settings(), setup.settings, device.datasheet)
     poller = Poller(device, channels)
     started = clock.now()
-    watch = _Watch(channels, changes, count, setup.setup.zone, clock, started)
+    watch = _Watch(setup, changes, count, clock, started)
     silence = _Silence()
     stopped = False
     try:
@@ -156,14 +155,15 @@ class _Watch:
 
     def __init__(
         self,
-        channels: Sequence[CheckedChannel],
+        setup: CheckedSetup,
         changes: Sequence[SettingChange],
         count: int,
-        zone: ZoneInfo,
         clock: Clock,
         started: datetime,
     ) -> None:
-        self.channels, self.zone, self.clock, self.started = channels, zone, clock, started
+        self.channels = channels = setup.channels
+        self.zone, self.clock, self.started = setup.setup.zone, clock, started
+        self.resolutions = [resolution_of(channel, setup.datasheet) for channel in channels]
         # What is set otherwise in the device, for each channel.
         self.changes = [
             [change for change in changes if channel.owns(change.setting)] for channel in channels
@@ -218,6 +218,7 @@ class _Watch:
                 Context(
                     cold_junction=self.junction,
                     interval_s=float(self.times_s[self.taken - 1]) / max(1, self.taken - 1),
+                    resolution=self.resolutions[column],
                     changes=self.changes[column],
                     alarms=self.situation.alarm_states(channel.name),
                 ),

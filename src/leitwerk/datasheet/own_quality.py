@@ -24,6 +24,8 @@ def own_quality(point: Point, value: float) -> Quality:
         return QUALITY_BY_REASON.get(special, Quality.OPEN_SENSOR)
     if math.isnan(value):
         return Quality.NO_NUMBER
+    if (numbers := point.choice_numbers) and value not in {number for _, number in numbers}:
+        return Quality.UNKNOWN
     if point.substitute is not None and abs(value - point.substitute) <= point.resolution / 2.0:
         return Quality.OPEN_SENSOR
     low, high = point.span()

@@ -93,7 +93,7 @@ class Situation:
         if value not in {0.0, 1.0}:
             return None
         states = self.channels[self._column[subject]].states
-        return None if states is None else frozenset({states[round(value)]})
+        return None if states is None else frozenset({states.name(value)})
 
     def state(self, number: int) -> State:
         """The state of an alarm by its number on the board."""

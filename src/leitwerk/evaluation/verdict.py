@@ -16,9 +16,12 @@ from leitwerk.alarms.states import State
 from leitwerk.check.channels import CheckedChannel, ReadingChannel, SignalChannel
 from leitwerk.datasheet.settings import SettingChange
 from leitwerk.evaluation.diagnosis import Seen, likely_cause
+from leitwerk.evaluation.resolution import decimals_of
 from leitwerk.parsing.quantities import format_number, format_value
+from leitwerk.parsing.units import convert_difference, parse_unit
 from leitwerk.results import Outcome
 from leitwerk.signals.quality import Quality
+from leitwerk.signals.states import StateNames
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -74,10 +77,11 @@ class ChannelReport:
     band: str
     expected: float | None
     tolerance: float | None
-    states: tuple[str, str] | None
+    states: StateNames | None
     verdict: Verdict
     reason: str
     remark: str = ""
+    resolution: float = 0.0
 
     @property
     def outcome(self) -> Outcome:
@@ -91,30 +95,35 @@ class ChannelReport:
 
     def to_dict(self) -> dict[str, Any]:
         """The report as plain data for JSON and tables."""
-        return {name: getattr(self, name) for name in self.__dataclass_fields__}
+        found = {name: getattr(self, name) for name in self.__dataclass_fields__}
+        return found | {"states": self.states.names if self.states else None}
 
     def shown(self, value: float | None) -> str:
         """A value of this channel for people: with as many digits as make sense, or its state."""
         if value is None:
             return "–"
         if self.states is not None:
-            return self.states[round(value)] if value in {0.0, 1.0} else "changing"
-        # A tenth of the tolerance is what a comparison needs; without one, five digits.
-        measure = self.tolerance or abs(value) / 1000.0
-        decimals = 1 - math.floor(math.log10(measure)) if measure > 0 else 1
-        return f"{value:.{min(max(0, decimals), 9)}f}"
+            return self.states.name(value) if value in self.states.numbers else "changing"
+        # A tenth of the tolerance is what a comparison needs, and the device gives no more than its
+        # resolution; where neither is known, four digits.
+        finest = [decimals_of(self.tolerance / 10.0)] if self.tolerance else []
+        finest += [decimals_of(self.resolution)] if self.resolution else []
+        decimals = min(finest) if finest else decimals_of(abs(value) / 1000.0 or 0.1)
+        return f"{value:z.{decimals}f}"
 
 
 @dataclass(frozen=True, slots=True)
 class Context:
     """What else is known when a channel is judged.
 
-    ``changes`` are the settings of the channel that the device holds otherwise than the setup says,
-    ``alarms`` where each of its alarms stands.
+    ``resolution`` is the smallest difference that it shows, in its unit, ``changes``
+    are the settings of the channel that the device holds otherwise than the setup says, ``alarms`` where
+    each of its alarms stands.
     """
 
     cold_junction: float | None = None
     interval_s: float = 0.0
+    resolution: float = 0.0
     changes: Sequence[SettingChange] = ()
     alarms: Mapping[str, State] = field(default_factory=dict)
 
@@ -161,6 +170,7 @@ def judge(
         verdict=verdict,
         reason=reason,
         remark=_chatter(channel, good, context.interval_s),
+        resolution=context.resolution,
     )
 
 
@@ -174,7 +184,7 @@ def _chatter(channel: CheckedChannel, good: NDArray[np.float64], interval_s: flo
         if often >= 1.0:
             return (
                 f"alarm {alarm.name} would come and go {often:.0f} times an hour if the value rested "
-                f"at its limit (standard deviation {_number(deviation, channel)}): let it clear "
+                f"at its limit (standard deviation {_difference(deviation, channel)}): let it clear "
                 f"further away, or give it a longer delay"
             )
     return ""
@@ -215,12 +225,12 @@ def _verdict(
         return Verdict.NO_EXPECTATION, ""
     expected, tolerance = channel.expected
     if (states := channel.states) is not None:
-        wrong = int(np.count_nonzero(good != expected))
-        if not wrong:
+        wrong = good[good != expected]
+        if not wrong.size:
             return Verdict.PASS, ""
-        message = f"is {states[1 - round(expected)]}, expected {states[round(expected)]}"
-        if wrong < good.size:
-            message += f" ({wrong} of {good.size} readings)"
+        message = f"is {states.name(float(wrong[-1]))}, expected {states.name(expected)}"
+        if wrong.size < good.size:
+            message += f" ({wrong.size} of {good.size} readings)"
         return Verdict.FAIL, _because(message, context)
     mean = float(np.mean(good))
     if abs(mean - expected) <= tolerance:
@@ -229,7 +239,7 @@ def _verdict(
     side = "above" if mean > expected else "below"
     message = (
         f"reads {_number(mean, channel)}, that is "
-        f"{_number(abs(mean - expected), channel)} {side} the expected "
+        f"{_difference(abs(mean - expected), channel)} {side} the expected "
         f"{format_number(expected)} ± {_number(tolerance, channel)}"
     )
     cause = likely_cause(channel, Seen(mean, Quality.GOOD, context.cold_junction))
@@ -260,12 +270,12 @@ def _unsteady(channel: CheckedChannel, good: NDArray[np.float64], interval_s: fl
     mean, drift = float(good.mean()), _drift(good)
     if abs(drift) > tolerance:
         seconds = interval_s * (good.size - 1)
-        return f"it drifts by {_number(drift, channel)} in {seconds:.3g} s, and is not at rest at {meant}"
+        return f"it drifts by {_difference(drift, channel)} in {seconds:.3g} s, and is not at rest at {meant}"
     deviation = float(np.std(good, ddof=1))
     doubt = _student(good.size - 1) * deviation / math.sqrt(good.size)
     if abs(mean - expected) + doubt > tolerance:
         return (
-            f"its mean is known to ± {_number(doubt, channel)} from {good.size} readings: that does not "
+            f"its mean is known to ± {_difference(doubt, channel)} from {good.size} readings: that does not "
             f"prove {meant}; watch it for longer"
         )
     return ""
@@ -317,6 +327,14 @@ def _bad_reading(channel: CheckedChannel, worst: Quality) -> str:
 
 def _number(value: float, channel: CheckedChannel) -> str:
     return format_value(float(f"{value:.4g}"), channel.unit)
+
+
+def _difference(value: float, channel: CheckedChannel) -> str:
+    """A difference for people: of temperatures in K."""
+    if not channel.unit.offset:
+        return _number(value, channel)
+    kelvin = parse_unit("K")
+    return format_value(float(f"{convert_difference(value, channel.unit, kelvin):.4g}"), kelvin)
 
 
 def _because(message: str, context: Context) -> str:

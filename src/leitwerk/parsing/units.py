@@ -69,12 +69,12 @@ def parse_unit(text: str) -> Unit:
 
     """
     text = text.strip()
+    if text in {"", "1"}:
+        return Unit("", "ratio", 1.0)
     symbol = SPELLINGS.get(text, text)
     if symbol in UNITS:
         factor, offset, powers = UNITS[symbol]
         return Unit(symbol, _dimension(powers), factor, offset, powers)
-    if not text:
-        return Unit("", "ratio", 1.0)
     return _compound(text)
 
 

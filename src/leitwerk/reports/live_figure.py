@@ -75,8 +75,9 @@ def _draw_channel(
         axes.axhline(channel.expected, color=GREEN, linewidth=1)
     axes.plot(times[good], values[good], color=colour, marker=".", markersize=4, linewidth=1.2)
     if channel.states is not None:
-        axes.set_ylim(-0.2, 1.2)
-        axes.set_yticks([0, 1], list(channel.states))
+        numbers = channel.states.numbers
+        axes.set_ylim(min(numbers) - 0.2, max(numbers) + 0.2)
+        axes.set_yticks(numbers, channel.states.names)
     else:
         axes.set_ylabel(channel.unit)
         axes.margins(y=0.25)

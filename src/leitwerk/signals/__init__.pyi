@@ -26,6 +26,7 @@ from .sensors import Sensor as Sensor
 from .sensors import find_sensor as find_sensor
 from .square_root import Logarithmic as Logarithmic
 from .square_root import SquareRoot as SquareRoot
+from .states import StateNames as StateNames
 from .states import States as States
 from .table import PointTable as PointTable
 from .thermistor import SteinhartHart as SteinhartHart

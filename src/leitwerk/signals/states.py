@@ -1,4 +1,4 @@
-"""Digital signals: named states, and contacts that are wired the other way round."""
+"""Values that are states: their names, and contacts that are wired the other way round."""
 
 from __future__ import annotations
 
@@ -11,6 +11,49 @@ from leitwerk.errors import QuantityError
 
 if TYPE_CHECKING:
     from numpy.typing import ArrayLike, NDArray
+
+
+@dataclass(frozen=True, slots=True)
+class StateNames:
+    """What the numbers of a channel are called, where they are states: pairs of number and name.
+
+    Examples
+    --------
+    >>> charging = StateNames(((0.0, "off"), (1.0, "on"), (5.0, "absorbing")))
+    >>> charging.name(5.0), charging.number("on"), charging.name(3.0)
+    ('absorbing', 1.0, 'state 3')
+
+    """
+
+    pairs: tuple[tuple[float, str], ...]
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The names, in the order of the pairs."""
+        return tuple(name for _, name in self.pairs)
+
+    @property
+    def numbers(self) -> tuple[float, ...]:
+        """The numbers, in the order of the pairs."""
+        return tuple(number for number, _ in self.pairs)
+
+    def name(self, number: float) -> str:
+        """What a number is called; the number itself if it has no name."""
+        return next((name for known, name in self.pairs if known == number), f"state {number:g}")
+
+    def number(self, name: str) -> float:
+        """The number of a name.
+
+        Raises
+        ------
+        QuantityError
+            There is no such state.
+
+        """
+        for number, known in self.pairs:
+            if known == name:
+                return number
+        raise QuantityError(f"{name!r} is not one of its states", valid=" or ".join(self.names))
 
 
 @dataclass(frozen=True, slots=True)

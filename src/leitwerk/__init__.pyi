@@ -89,6 +89,7 @@ from .transfer.recover import inspect_interrupted as inspect_interrupted
 from .transfer.recover import recover as recover
 from .transfer.recover import unfinished as unfinished
 from .transfer.restore import restore as restore
+from .transfer.secrets import SecretEntry as SecretEntry
 from .transfer.task import Progress as Progress
 from .transfer.task import TaskSource as TaskSource
 from .transfer.task import UploadOptions as UploadOptions

@@ -31,7 +31,8 @@ MORE = {
     "top": [
         "store: every 1 min", "mains: 60 Hz", "when_full: overwrite", "report: every 1 h",
         "autonomy: 3 d", "integration: 20 ms", "groups: {slow: {store: every 10 min}}",
-        "settings: {name: KILN-2}", "statistics: mean, maximum", "contact_list: people.yaml",
+        "settings: {name: KILN-2}", "secrets: [network.key]",
+        "statistics: mean, maximum", "contact_list: people.yaml",
         "services: {broker: 'mqtt+tcp://127.0.0.1:1883'}",
         "contacts: {yard: {web: 'http://127.0.0.1:1/x', topic: yard/alarm}}",
         "outputs: {fan: {terminal: R2, normal: on, safe: off, least_off: 3 s}}",

@@ -111,3 +111,14 @@ def test_a_cut_at_every_request_leaves_all_old_or_all_new(device, undo):
             upload()
             assert in_force(device) == after, cut
         assert device.wrong == 0
+
+
+def test_what_another_master_left_staged_is_not_taken_for_what_counts(device):
+    """It shows what was written as if it were in force, and does not say that a commit is missing."""
+    upload()
+    device.holding = dict.fromkeys(
+        device.holding, 0
+    )  # the same is staged, and something else in force
+    receipt = upload()
+    assert receipt.changes == ()
+    assert device.holding == device.staged

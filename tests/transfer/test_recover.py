@@ -483,3 +483,41 @@ def test_a_recording_that_a_killed_upload_had_stopped_runs_again(tmp_path_factor
         else:
             assert cut > 36
             break
+
+
+def test_what_another_program_left_staged_is_dropped_and_named(device, logger, tmp_path):
+    receipt = lw.upload(kiln(), device, kept(tmp_path))
+    assert not receipt.remarks
+    point = device.datasheet.settings["sample.interval"]
+    logger.staged.update(zip(range(point.start, point.end), point.encode(99.0), strict=True))
+    receipt = lw.upload(kiln(), device, kept(tmp_path))
+    assert "2 registers that another program had written and not committed were dropped" in str(
+        receipt
+    )
+    device.log_in("operator", PASSWORDS["operator"])
+    device.command("commit")
+    assert device.read_settings().values["sample.interval"] == 10.0
+
+
+def test_a_foreign_change_after_an_interrupted_upload_is_told(tmp_path):
+    sheet = lw.find_datasheet("linde")
+    firmware, setup, passwords = charger_case(sheet)
+    link = FatalLink(firmware, 0, "killed before")
+    device, options = lw.Device(sheet, link), kept(tmp_path, passwords=passwords)
+    for at in range(40):
+        link.at = len(link.requests) + at
+        with contextlib.suppress(Killed):
+            lw.upload(setup, device, options)
+        if list(tmp_path.glob("*/journal.json")):
+            break
+    link.at = -1
+    journal = unfinished(tmp_path, "4711")
+    other = next(n for n in ("load.reconnect", "load.disconnect") if n not in journal.new)
+    device.log_in("operator", passwords["operator"])
+    device.write_settings({other: 11.5})
+    found = inspect_interrupted(journal, device)
+    assert f"changed by somebody else: {other} is 11.5" in str(found)
+    receipt = lw.recover(journal, device, options, undo=False)
+    assert f"{other} was changed by somebody else" in str(receipt)
+    assert "all as asked, but see the remarks" in str(receipt)
+    assert device.read_settings().values[other] == 11.5

@@ -116,8 +116,10 @@ class Account:
             if self.attended
             else ""
         )
+        blind = sum(entry.how == NOT_READ_BACK for entry in self.entries)
+        secret = f"; {blind} more stored, not read back: secrets" if blind else ""
         return [
-            f"{stored} entries stored in the device and read back",
+            f"{stored - blind} entries stored in the device and read back{secret}",
             f"{worked} worked by Leitwerk{only}",
             f"{people} for people only, {refused} refused",
         ]
@@ -146,6 +148,8 @@ class Account:
 
 
 # ---------------------------------------------------------------------- entry by entry
+
+NOT_READ_BACK = "a secret: written, and never read back"
 
 _Ending = tuple[Fate, str]
 
@@ -280,6 +284,11 @@ class _Book:
         """A setting by its own name."""
         return Fate.STORED, path[-1]
 
+    def secret(self, path: KeyPath) -> _Ending | None:
+        """A secret: written, and not read back."""
+        del path
+        return Fate.STORED, NOT_READ_BACK
+
     def output(self, path: KeyPath) -> _Ending | None:
         """An output: what the device keeps of it, and what Leitwerk drives."""
         output = self.outputs.get(path[1])
@@ -391,6 +400,7 @@ _SECTIONS: Mapping[str, _Section] = {
     "rules": _Book.attended_only,
     "contacts": _Book.contact,
     "settings": _Book.further,
+    "secrets": _Book.secret,
     "outputs": _Book.output,
     "channels": _Book.channel,
 }  # fmt: skip

@@ -14,7 +14,7 @@ from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.host_work import warn_host_work
 from leitwerk.check.outputs import assign_outputs
 from leitwerk.check.rules import check_rules
-from leitwerk.check.settings import further_settings, wanted_settings
+from leitwerk.check.settings import check_secrets, further_settings, wanted_settings
 from leitwerk.check.storing import check_rounding, check_unset_ranges, store_settings
 from leitwerk.check.timing import check_intervals, check_rates, check_schedule
 from leitwerk.datasheet.model import Datasheet
@@ -62,6 +62,7 @@ def check_setup(
         for w in wanted_settings(setup, datasheet, channels, outputs)
         if not (w.clears and w.known.at(w.number) in setup.settings)  # it is used by its own name
     )
+    check_secrets(setup, datasheet, found)
     wanted += tuple(further_settings(setup, datasheet, wanted, found))
     settings = store_settings(wanted, datasheet, found)
     check_unset_ranges(channels, datasheet, found)

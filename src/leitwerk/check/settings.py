@@ -65,6 +65,7 @@ from leitwerk.datasheet.vocabulary import (
 )
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
+from leitwerk.setup.fields import secret_variable
 from leitwerk.setup.model import Setup
 from leitwerk.signals.linear import TwoPoint
 
@@ -303,7 +304,17 @@ def further_settings(
     for name, text in setup.settings.items():
         path = ("settings", name)
         point = datasheet.settings.get(name)
-        if point is None:
+        if name in datasheet.secrets:
+            findings.error(
+                "secret-in-file",
+                path,
+                f"{name} is a secret: its value does not belong in a file",
+                at_key=True,
+                valid=f"secrets: [{name}]",
+                remedy="remove it here; whoever read this file knows the value: take another, and give it "
+                f"at the upload, which asks for it or takes it from {secret_variable(name)}",
+            )
+        elif point is None:
             near = difflib.get_close_matches(name[:80], datasheet.settings, n=1)
             findings.error(
                 "unknown-setting",
@@ -330,6 +341,21 @@ def further_settings(
             findings.error("set-twice", path, message, at_key=True, remedy="remove it here")
         else:
             yield from _setting(point, text, datasheet, path, findings)
+
+
+def check_secrets(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
+    """Whether the device has the secrets that a setup names."""
+    for number, name in enumerate(setup.secrets):
+        path = ("secrets", str(number))
+        if name in datasheet.secrets:
+            continue
+        if name in datasheet.settings:
+            message = f"{name} is a setting that can be read, and no secret of {datasheet.model}"
+            remedy = "write it with its value under 'settings'"
+        else:
+            message, remedy = f"{datasheet.model} has no secret {name[:80]!r}", ""
+        valid = ", ".join(datasheet.secrets) or "none: remove the key 'secrets'"
+        findings.error("unknown-secret", path, message, valid=valid, remedy=remedy)
 
 
 def _setting(

@@ -67,6 +67,11 @@ def devices(
 @MODEL
 @click.option("--settings", is_flag=True, help="Show its settings, too.")
 @click.option("--recordings", is_flag=True, help="List its recordings; selects each in the device.")
+@click.option(
+    "--restarted",
+    is_flag=True,
+    help="Note that it was switched off and on: what waited is in force.",
+)
 @click.option("--set-clock", is_flag=True, help="Set its clock to the time of this machine first.")
 @folder_option("the receipts")
 @JSON
@@ -78,6 +83,7 @@ def device(
     model: str | None,
     settings: bool,
     recordings: bool,
+    restarted: bool,
     set_clock: bool,
     folder: str | None,
     as_json: bool,
@@ -89,14 +95,20 @@ def device(
 
     Exit code 0: it was read. 2: usage. 3: not reached. 4: it refused.
     """
+    from datetime import UTC, datetime
+
+    from leitwerk.cli.options import user
     from leitwerk.cli.printing import echo_json, print_rows
     from leitwerk.reports.device_page import read_page
+    from leitwerk.transfer.pending import note_restart
 
     kept = kept_folder(where if Path(where).is_file() else "here", folder)
     with open_where(where, model, link) as one:
         address = one.address
         if set_clock:
             _set_clock(one)
+        if restarted:
+            note_restart(kept, one.identify().serial, datetime.now(UTC), user())
         page = read_page(one, folder=kept, recordings=recordings)
     remember(page.identity, address)
     if as_json:

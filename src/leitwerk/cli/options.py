@@ -179,7 +179,11 @@ class Writing(NamedTuple):
     by: str
 
     def options(
-        self, beside: str | Path, passwords: Mapping[str, str], on_progress: Progress | None = None
+        self,
+        beside: str | Path,
+        passwords: Mapping[str, str],
+        on_progress: Progress | None = None,
+        secrets: Mapping[str, str] | None = None,
     ) -> UploadOptions:
         """The options of an upload; things are kept in ``kept`` beside a file, unless said otherwise."""
         from leitwerk.transfer.task import UploadOptions
@@ -188,6 +192,7 @@ class Writing(NamedTuple):
             kept_folder(beside, self.folder),
             passwords,
             by=self.by,
+            secrets={} if secrets is None else secrets,
             discard_recordings=self.discard_recordings,
             fetch_recordings=self.fetch_recordings,
             stop_recording=self.stop_recording,

@@ -12,7 +12,7 @@ from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
 
 if TYPE_CHECKING:
     from leitwerk.cli.progress import StepView
-    from leitwerk.project.passwords import Passwords
+    from leitwerk.project.passwords import Passwords, SecretValues
 
 
 @click.command()
@@ -23,8 +23,10 @@ if TYPE_CHECKING:
 def password(setup: str, role: str, *, forget: bool) -> int:
     """Keep the password of ROLE for the device of SETUP in the system's key store.
 
+    ROLE may be the name of a secret, too; its value is then kept.
+
     It is asked for twice, or read from standard input where that is not a terminal. Commands look for
-    it there after the environment (LEITWERK_PASSWORD_<ROLE>) and before they ask.
+    it there after the environment (LEITWERK_PASSWORD_<ROLE>, LEITWERK_SECRET_<NAME>) and before they ask.
 
     Exit code 0: kept, or forgotten. 1: there was none to forget. 2: usage, or no key store.
     """
@@ -54,11 +56,19 @@ def passwords_of(model: str, serial: str, steps: StepView | None = None) -> Pass
     """The passwords of a device, by role; asked for on a terminal."""
     from leitwerk.project.passwords import Passwords
 
-    def ask(role: str) -> str | None:
-        if not sys.stdin.isatty():
-            return None
-        if steps is not None:
-            steps.pause()
-        return getpass.getpass(f"Password of the {role}: ")
+    return Passwords(model, serial, lambda role: _ask(f"Password of the {role}: ", steps))
 
-    return Passwords(model, serial, ask)
+
+def secrets_of(model: str, serial: str, steps: StepView | None = None) -> SecretValues:
+    """The values of a device's secrets, by name; asked for on a terminal."""
+    from leitwerk.project.passwords import SecretValues
+
+    return SecretValues(model, serial, lambda name: _ask(f"Value of {name}: ", steps))
+
+
+def _ask(question: str, steps: StepView | None) -> str | None:
+    if not sys.stdin.isatty():
+        return None
+    if steps is not None:
+        steps.pause()
+    return getpass.getpass(question)

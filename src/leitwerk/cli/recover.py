@@ -39,7 +39,7 @@ def recover(
     or nothing is unfinished. 3: device not reached. 4: refused.
     """
     from leitwerk.cli.devices import remember
-    from leitwerk.cli.password import passwords_of
+    from leitwerk.cli.password import passwords_of, secrets_of
     from leitwerk.cli.printing import print_result
     from leitwerk.cli.progress import StepView
     from leitwerk.devices.device import open_device
@@ -66,7 +66,8 @@ def recover(
                 click.echo("  finish it with --finish, or give the old settings back with --undo")
             return FOUND
         passwords = passwords_of(journal.identity.model, journal.identity.serial, steps)
-        options = writing.options(setup, passwords, steps.show)
+        secrets = secrets_of(journal.identity.model, journal.identity.serial, steps)
+        options = writing.options(setup, passwords, steps.show, secrets)
         receipt = settle(journal, device, options, undo=undo)
     remember(receipt.identity, device.address, receipts=options.folder)
     print_result(receipt, as_json=as_json)

@@ -31,7 +31,7 @@ def upload(setup: str, *, plan: bool, writing: Writing, link: LinkOptions, as_js
     reached. 4: refused.
     """
     from leitwerk.cli.devices import remember
-    from leitwerk.cli.password import passwords_of
+    from leitwerk.cli.password import passwords_of, secrets_of
     from leitwerk.cli.printing import print_findings, print_result
     from leitwerk.cli.progress import StepView
     from leitwerk.devices.device import connect
@@ -53,7 +53,8 @@ def upload(setup: str, *, plan: bool, writing: Writing, link: LinkOptions, as_js
             return FOUND if planned.changes else FINE
         wanted = checked.setup.device
         passwords = passwords_of(wanted.model, wanted.serial, steps)
-        options = writing.options(setup, passwords, steps.show)
+        secrets = secrets_of(wanted.model, wanted.serial, steps)
+        options = writing.options(setup, passwords, steps.show, secrets)
         receipt = carry(checked, device, options)
     remember(receipt.identity, device.address, receipts=options.folder)
     print_result(receipt, as_json=as_json)

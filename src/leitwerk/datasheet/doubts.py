@@ -51,6 +51,7 @@ def check_datasheet(datasheet: Datasheet, written: Written, findings: Findings) 
     _check_counts(datasheet, written, findings)
     _check_roles(datasheet, findings)
     _check_decided(datasheet, written, findings)
+    _check_secrets(datasheet, written, findings)
     if not datasheet.has(CHANNEL_RANGE):
         for name, kind in datasheet.inputs.items():
             if len(kind.ranges) > 1 and datasheet.has(CHANNEL_SENSOR):
@@ -202,7 +203,7 @@ def _check_roles(datasheet: Datasheet, findings: Findings) -> None:
             at_key=True,
             valid="transfer: {roles: [operator]}",
         )
-    for point in datasheet.points("settings"):
+    for point in (*datasheet.points("settings"), *datasheet.points("secrets")):
         if point.role and point.role not in roles:
             findings.error(
                 "unknown-role",
@@ -218,6 +219,26 @@ def _check_roles(datasheet: Datasheet, findings: Findings) -> None:
                 f"{name!r} is not a point of the status",
                 valid=", ".join(list(datasheet.groups["status"])[:12]),
             )
+
+
+def _check_secrets(datasheet: Datasheet, written: Written, findings: Findings) -> None:
+    """What shows that a secret is set must be a point of the status, with words for both."""
+    status = {point.name: point for point in datasheet.points("status")}
+    for group, families in datasheet.groups.items():
+        for name, family in families.items():
+            other = family.template.set_shown_by
+            place = (group, written[group][name], "set_shown_by")
+            if other and group != "secrets":
+                findings.error("set-shown-by-nothing", place, "only a secret has this key")
+            elif other and not {"set", "not set"} <= set(
+                status[other].choice_names if other in status else ()
+            ):
+                findings.error(
+                    "set-shown-by-nothing",
+                    place,
+                    f"{other!r} is not a point of the status that says 'set' and 'not set'",
+                    valid=f"status: {{{other}: {{…, choices: {{not set: 0, set: 1}}}}}}",
+                )
 
 
 def _check_decided(datasheet: Datasheet, written: Written, findings: Findings) -> None:

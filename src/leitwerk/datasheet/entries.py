@@ -22,7 +22,7 @@ from leitwerk.parsing.quantities import Quantity, Span, parse_quantity, parse_sp
 from leitwerk.parsing.units import Unit, parse_unit
 
 VERSION = "1"
-GROUPS = ("identity", "status", "readings", "settings", "recordings", "access")
+GROUPS = ("identity", "status", "readings", "settings", "secrets", "recordings", "access")
 LAST_REGISTER = 65535  # MODBUS Application Protocol V1.1b3, 4.4: data addresses have 16 bits
 _AT = re.compile(r"(\w+) +(\d{1,5})(?: *\+ *(\d{1,5}) *([a-z]+))?")
 _BCD_TYPE = re.compile(r"bcd +(4|8|12|16)")
@@ -244,6 +244,9 @@ class PointEntry(Model):
     role: str = ""
     needs: Literal["", "stopped", "restart"] = ""
     self_adjusting: YesNo = "no"
+    set_shown_by: str = Field(
+        "", description="For a secret: the point of the status that says 'set' or 'not set'"
+    )
 
 
 class TextEntry(PointEntry):
@@ -409,6 +412,10 @@ class DatasheetFile(Model):
     status: dict[str, Any] = Field(default_factory=dict)
     readings: dict[str, Any]
     settings: dict[str, Any] = Field(default_factory=dict)
+    secrets: dict[str, Any] = Field(
+        default_factory=dict,
+        description="Settings that are written and never read: passwords, PINs",
+    )
     recordings: dict[str, Any] = Field(default_factory=dict)
     access: dict[str, Any] = Field(default_factory=dict)
 

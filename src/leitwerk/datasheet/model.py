@@ -314,6 +314,11 @@ class Datasheet:
         return {point.name: point for point in self.points("settings")}
 
     @cached_property
+    def secrets(self) -> dict[str, Point]:
+        """Settings that are written and never read, by name."""
+        return {point.name: point for point in self.points("secrets")}
+
+    @cached_property
     def setting_places(self) -> dict[str, tuple[str, int | None]]:
         """For each setting, the name of its family and its index there."""
         return {
@@ -338,13 +343,15 @@ class Datasheet:
 
     def takes_while_recording(self, settings: Iterable[str]) -> bool:
         """Whether these settings may be written while the device records."""
+        points = self.settings | self.secrets
         return not any(
-            self.writing.requires_stopped or self.settings[s].needs == "stopped" for s in settings
+            self.writing.requires_stopped or points[s].needs == "stopped" for s in settings
         )
 
     def role_for(self, settings: Iterable[str]) -> str:
         """The role whose password is needed to write these settings: the highest of theirs."""
-        needed = {self.settings[name].role or self.role for name in settings} - {""}
+        points = self.settings | self.secrets
+        needed = {points[name].role or self.role for name in settings} - {""}
         rank = {role: k for k, role in enumerate(self.writing.roles)}
         return max(needed, key=lambda role: rank.get(role, -1), default=self.role)
 

@@ -120,6 +120,7 @@ def _register_point(name: str, entry: RegisterEntry) -> RegisterPoint:
         role=entry.role,
         needs=entry.needs,
         self_adjusting=entry.self_adjusting == "yes",
+        set_shown_by=entry.set_shown_by,
         unit_by=entry.unit_by,
         decimals_by=entry.decimals_by,
     )
@@ -163,6 +164,7 @@ def _text_point(name: str, entry: TextEntry, protocol: str) -> TextPoint:
         role=entry.role,
         needs=entry.needs,
         self_adjusting=entry.self_adjusting == "yes",
+        set_shown_by=entry.set_shown_by,
         unit_by=entry.unit_by,
         decimals_by=entry.decimals_by,
     )

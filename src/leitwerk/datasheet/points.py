@@ -34,7 +34,8 @@ class Point(ABC):
     writing takes that, or has no effect without it. ``special`` names codes that stand for no value,
     ``substitute`` is the value that the device shows when a sensor is missing. ``unit_by`` and
     ``decimals_by`` are settings that decide in which unit, and with how many decimals, a reading comes;
-    ``unit`` is the one in which it is given here.
+    ``unit`` is the one in which it is given here. ``set_shown_by`` is
+    the point of the status that says whether a secret is set.
     """
 
     name: str
@@ -47,6 +48,7 @@ class Point(ABC):
     role: str = ""
     needs: str = ""
     self_adjusting: bool = False
+    set_shown_by: str = ""
     unit_by: str = ""
     decimals_by: str = ""
 

@@ -88,6 +88,10 @@ RECORDING = _known("status", "recording", "Whether it records", choices=("record
 RECORDINGS = _known("status", "recordings", "How many recordings it holds")
 UNFETCHED = _known("status", "recordings.unfetched", "How many of them have not been fetched")
 UNCOMMITTED = _known("status", "uncommitted", "How many registers wait for a commit")
+RESTART_PENDING = _known(
+    "status", "restart_pending", "Whether settings wait for a restart", choices=("yes",)
+)
+UPTIME = _known("status", "uptime", "How long it has been running, in s")
 LOGGED_IN = _known("status", "logged_in", "The role that is logged in")
 MEMORY_USED = _known("status", "memory.used", "How full its memory is, in %")
 DEVICE_CLOCK = _known("status", "clock", "What its clock shows")

@@ -32,6 +32,7 @@ from leitwerk.datasheet.vocabulary import (
     SET_TIME,
     UNCOMMITTED,
     UNFETCHED,
+    UPTIME,
     KnownPoint,
 )
 from leitwerk.devices.clock import CLOCK_FORM, ClockReading, ClockZone, read_clock
@@ -41,6 +42,7 @@ from leitwerk.links.kinds import find_kind
 from leitwerk.links.options import USUAL, LinkOptions
 from leitwerk.links.register_session import Session
 from leitwerk.parsing.address import LinkAddress
+from leitwerk.parsing.units import convert, parse_unit
 from leitwerk.project.inventory import resolve_address
 from leitwerk.project.passwords import broker_password
 
@@ -48,6 +50,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 
+SET, NOT_SET, NOT_KNOWN = "set", "not set", "not known"  # what is known of a secret
 RESTART_S = 60.0  # how long a device may take to come back
 _RESTART_PAUSE_S = 0.2
 
@@ -209,6 +212,14 @@ class Device:
             uncommitted=_whole(found.get(UNCOMMITTED.name, 0.0)),
         )
 
+    def uptime_s(self, status: Mapping[str, Stored]) -> float | None:
+        """How long it has been running, in s, by its status; None where it does not say it."""
+        shown = status.get(UPTIME.name)
+        if not isinstance(shown, int | float):
+            return None
+        unit = parse_unit(self.datasheet.point(UPTIME).unit or "s")
+        return convert(float(shown), unit, parse_unit("s"))
+
     @property
     def commits(self) -> bool:
         """Whether settings come into force together, by a command, and not one by one."""
@@ -237,6 +248,30 @@ class Device:
             return self._session.write(
                 points, progress, backwards=backwards, before=self._stay_logged_in
             )
+
+    def write_secrets(self, values: Mapping[str, str]) -> int:
+        """Write secrets, as texts by name; returns the number of requests.
+
+        They appear in no trace and no error.
+
+        Raises
+        ------
+        QuantityError
+            The device cannot store the value of one; it is named, and the value is not.
+
+        """
+        points = self.datasheet.secrets
+        stored = {points[name]: _secret(points[name], text) for name, text in values.items()}
+        with self._explained():
+            return self._session.write(stored, secret=True, before=self._stay_logged_in)
+
+    def secret_states(self) -> dict[str, str]:
+        """Whether each secret is set, in the words of the datasheet; ``not known`` where it is not shown."""
+        shown = self.status_points() if any(p.set_shown_by for p in self._secrets()) else {}
+        return {p.name: str(shown.get(p.set_shown_by, NOT_KNOWN)) for p in self._secrets()}
+
+    def _secrets(self) -> tuple[Point, ...]:
+        return self.datasheet.points("secrets")
 
     def count_writes(self, values: Mapping[str, Stored]) -> int:
         """How many requests it would take to write settings."""
@@ -435,6 +470,15 @@ class _Login:
 def _password(text: str, point: Point) -> Stored:
     """A password as its point takes it: a number where the device has numbers."""
     return float(text) if text.isdecimal() and not point.is_text else text
+
+
+def _secret(point: Point, text: str) -> Stored:
+    """A secret as its point stores it; an error says what is wrong without the value."""
+    try:
+        return point.storable(point.value_of(text))
+    except QuantityError as error:
+        message = f"the value given for the secret {point.name} cannot be stored by the device"
+        raise QuantityError(message, valid=error.valid or "a text that fits") from None
 
 
 def _text(value: Stored) -> str:

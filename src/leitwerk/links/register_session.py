@@ -51,15 +51,20 @@ class RegisterSession:
     def __init__(self, link: ModbusLink, datasheet: Datasheet) -> None:
         self._link = link
         self._max_gap = datasheet.max_gap
+        self._closed = frozenset(
+            (point.table, address)
+            for point in registers(datasheet.points("secrets"))
+            for address in range(point.start, point.end)
+        )
 
     def read(self, points: Sequence[Point]) -> dict[str, Stored]:
         """In as few requests as the protocol allows."""
-        plan = ReadPlan(registers(points), self._max_gap)
+        plan = ReadPlan(registers(points), self._max_gap, self._closed)
         return plan.values(self._link.read(plan.requests))
 
     def reader(self, points: Sequence[Point]) -> Callable[[], NDArray[np.float64]]:
         """What has to be worked out is worked out once; a read is a block and array operations."""
-        plan = ReadPlan(registers(points), self._max_gap)
+        plan = ReadPlan(registers(points), self._max_gap, self._closed)
         return lambda: plan.numbers(self._link.read(plan.requests))
 
     def write(

@@ -9,12 +9,13 @@ from typing import Any
 from leitwerk.errors import DeviceRefused, FileProblem
 from leitwerk.identity import folded_number
 from leitwerk.parsing.address import LinkAddress
+from leitwerk.setup.fields import secret_variable
 
 _SERVICE = "leitwerk"
 
 
 class Passwords(dict[str, str]):
-    """The passwords of one device, found when they are asked for.
+    """The passwords of one device by role, found when they are asked for.
 
     Parameters
     ----------
@@ -34,18 +35,42 @@ class Passwords(dict[str, str]):
 
     def __missing__(self, role: str) -> str:
         variable = f"LEITWERK_PASSWORD_{role.upper()}"
-        found = os.environ.get(variable)
-        if found is None:
-            found = stored_password(role, *self._device)
+        found = self._found(role, variable)
         if found is None:
             found = self._ask(role)
         if found is None:
-            raise DeviceRefused(
-                f"the device wants the password of the {role}",
-                remedy=f"set {variable}, keep it in the key store with 'leitwerk password', or run "
-                "this in a terminal to be asked",
-            )
+            raise self._missing(f"the device wants the password of the {role}", variable)
         return found
+
+    def _found(self, name: str, variable: str) -> str | None:
+        """From the environment or the key store, without a question."""
+        found = os.environ.get(variable)
+        return stored_password(name, *self._device) if found is None else found
+
+    def _missing(self, what: str, variable: str) -> DeviceRefused:
+        return DeviceRefused(
+            what,
+            remedy=f"set {variable}, keep it in the key store with 'leitwerk password', or run "
+            "this in a terminal to be asked",
+        )
+
+
+class SecretValues(Passwords):
+    """The values of secrets by their names; ``get`` does not ask for one."""
+
+    def get(self, name: str, default: Any = None) -> Any:
+        """The value, if the environment or the key store has it."""
+        found = self._found(name, secret_variable(name))
+        return default if found is None else found
+
+    def __missing__(self, name: str) -> str:
+        found = self.get(name)
+        if found is None:
+            found = self._ask(name)
+        if found is None:
+            what = f"the secret {name} has no value yet, and none was given"
+            raise self._missing(what, secret_variable(name))
+        return str(found)
 
 
 def stored_password(role: str, model: str, serial: str) -> str | None:

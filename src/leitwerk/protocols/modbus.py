@@ -7,7 +7,7 @@ allows) and the decoding.
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -56,10 +56,15 @@ class WriteRequest:
         return f"write {self.table} {self.start}..{self.start + len(self.words) - 1}"
 
 
-def plan_reads(points: Iterable[RegisterPoint], max_gap: int = 0) -> list[ReadRequest]:
+def plan_reads(
+    points: Iterable[RegisterPoint],
+    max_gap: int = 0,
+    closed: Container[tuple[str, int]] = frozenset(),
+) -> list[ReadRequest]:
     """The fewest requests that read all points, none of them split.
 
-    ``max_gap`` is how many unused registers between two points may be read along.
+    ``max_gap`` is how many unused registers between two points may be read along, ``closed`` those,
+    by table and address, that are never read.
     """
     requests: list[ReadRequest] = []
     for point in sorted(points, key=lambda p: (p.table, p.start, p.end)):
@@ -68,7 +73,9 @@ def plan_reads(points: Iterable[RegisterPoint], max_gap: int = 0) -> list[ReadRe
             end = max(last.start + last.count, point.end)
             gap = point.start - (last.start + last.count)
             most = MAX_READ_BITS if point.table in BIT_TABLES else MAX_READ
-            if gap <= max_gap and end - last.start <= most:
+            between = range(last.start + last.count, point.start)
+            is_open = not any((point.table, address) in closed for address in between)
+            if gap <= max_gap and is_open and end - last.start <= most:
                 requests[-1] = ReadRequest(last.table, last.start, end - last.start)
                 continue
         requests.append(ReadRequest(point.table, point.start, point.words))
@@ -143,9 +150,14 @@ class ReadPlan:
     ``words`` below is always the registers of all requests, one after the other.
     """
 
-    def __init__(self, points: Sequence[RegisterPoint], max_gap: int = 0) -> None:
+    def __init__(
+        self,
+        points: Sequence[RegisterPoint],
+        max_gap: int = 0,
+        closed: Container[tuple[str, int]] = frozenset(),
+    ) -> None:
         self.points = tuple(points)
-        self.requests = tuple(plan_reads(points, max_gap))
+        self.requests = tuple(plan_reads(points, max_gap, closed))
         self._at = [self._position(point) for point in self.points]
         self._columns = self._group_by_kind()
         self._rest = [k for k, p in enumerate(self.points) if not p.is_plain_number]

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +21,7 @@ from leitwerk.datasheet.vocabulary import (
     CLOCK_TIME,
     DEVICE_CLOCK,
     RECORDINGS,
+    RESTART_PENDING,
     UNFETCHED,
 )
 from leitwerk.devices.clock import ClockReading
@@ -28,6 +30,7 @@ from leitwerk.devices.recordings import RecordingInfo, list_recordings
 from leitwerk.errors import LinkError
 from leitwerk.identity import Identity
 from leitwerk.parsing.address import LinkAddress
+from leitwerk.transfer.pending import PendingRestart, pending_restart
 from leitwerk.transfer.receipt import last_receipts
 
 _RECEIPTS = 3
@@ -50,6 +53,8 @@ class DevicePage:
     settings: DeviceSettings
     units: Mapping[str, str]
     receipts: tuple[Mapping[str, Any], ...]
+    pending: PendingRestart | None = None
+    secrets: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def enabled(self) -> list[str]:
@@ -70,6 +75,8 @@ class DevicePage:
             "recordings": [str(recording) for recording in self.recordings],
             "enabled": self.enabled,
             "settings": dict(self.settings.values),
+            "secrets": dict(self.secrets),
+            "restart_pending": list(self.pending.settings) if self.pending else None,
             "receipts": [dict(receipt) for receipt in self.receipts],
         }
 
@@ -79,7 +86,11 @@ class DevicePage:
         yield "address", str(self.address)
         if self.clock or self.clock_trouble:
             yield "clock", str(self.clock) if self.clock else self.clock_trouble
+        if self.pending:
+            yield "restart", str(self.pending)
         yield from self._status_rows()
+        if self.secrets:
+            yield "secrets", "; ".join(f"{name} {state}" for name, state in self.secrets.items())
         yield from (("recording", str(recording)) for recording in self.recordings)
         if self.enabled:
             yield "enabled", ", ".join(self.enabled)
@@ -162,14 +173,20 @@ def read_page(device: Device, *, folder: str | Path, recordings: bool = False) -
     settings = device.read_settings()
     units = {name: setting_unit(name, settings.values, sheet) for name in settings.values}
     units |= {point.name: point.unit for point in sheet.points("status")}
+    status = device.status_points()
+    now = datetime.now(UTC)
     return DevicePage(
         address=device.address,
         identity=identity,
         clock=clock,
         clock_trouble=trouble,
-        status=device.status_points(),
+        status=status,
         recordings=tuple(list_recordings(device)) if recordings else (),
         settings=settings,
         units=units,
         receipts=tuple(last_receipts(Path(folder), identity.serial, _RECEIPTS)),
+        pending=pending_restart(
+            folder, identity.serial, status.get(RESTART_PENDING.name), device.uptime_s(status), now
+        ),
+        secrets=device.secret_states(),
     )

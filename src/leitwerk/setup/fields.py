@@ -5,6 +5,7 @@ Each type carries its part of the JSON Schema, so that editors complete and chec
 
 from __future__ import annotations
 
+import re
 from typing import Annotated
 
 from pydantic import Field, WithJsonSchema
@@ -207,3 +208,15 @@ SerialField = Annotated[
         }
     ),
 ]
+
+
+def secret_variable(name: str) -> str:
+    """The variable of the environment in which the value of a secret is looked for.
+
+    Examples
+    --------
+    >>> secret_variable("wifi.password")
+    'LEITWERK_SECRET_WIFI_PASSWORD'
+
+    """
+    return "LEITWERK_SECRET_" + re.sub(r"[^A-Z0-9]", "_", name.upper())

@@ -145,6 +145,10 @@ class Setup(Model):
     )
     services: Services | None = None
     rules: dict[str, RuleEntry] = Field(default_factory=dict, description="Rules by name")
+    secrets: list[Line] = Field(
+        default_factory=list,
+        description="Secrets by their names in the datasheet; their values are given at the upload",
+    )
     settings: dict[str, SettingField] = Field(
         default_factory=dict, description="Further settings, by their names in the datasheet"
     )

@@ -99,6 +99,8 @@ class Firmware(ABC):
         self.role_until_s = 0.0
         self.starting_until_s = float("-inf")
         self._settings = {point.name: point for point in registers(datasheet.points("settings"))}
+        self._secrets = registers(datasheet.points("secrets"))
+        self._settings |= {point.name: point for point in self._secrets}
         self._owners = self._map_registers()
         groups = ("identity", "status", "readings", "recordings")
         self._shown = registers(point for group in groups for point in datasheet.points(group))
@@ -166,7 +168,10 @@ class Firmware(ABC):
             raise RefusedError(Refusal.NO_SUCH_SETTING)
         self.tick()
         if table == "holding":
-            return self.holding[start : start + count]
+            words = list(self.holding)
+            for point in self._secrets:
+                words[point.start : point.end] = [0] * point.words  # they are never shown
+            return words[start : start + count]
         words = [0] * self._sizes[table]
         measured = {**self._identity(), "clock": self.device_clock.text(), **self.measured()}
         for point in self._shown:

@@ -20,9 +20,10 @@ from leitwerk.errors import QuantityError
 from leitwerk.protocols.scpi import ASK_ERROR
 from leitwerk.standins.error_queue import ErrorQueue
 from leitwerk.standins.firmware import Firmware, Profile
-from leitwerk.standins.lines import LineDevice
+from leitwerk.standins.lines import LineDevice, head_of
 
 PASSWORD = "1834"  # noqa: S105 - of simulated devices; nothing real is guarded by it
+SET, NOT_SET = "set", "not set"
 _FIRMWARE = "1.00"
 _SERIAL = "1001"
 
@@ -101,6 +102,10 @@ class RegisterDevice(Firmware):
         """What each reading is to show."""
         sheet = self.datasheet
         found = {**_shown(sheet, self.profile, "status"), **_shown(sheet, self.profile, "readings")}
+        for point in self._secrets:
+            if point.set_shown_by:
+                is_set = any(self.holding[point.start : point.end])
+                found[point.set_shown_by] = SET if is_set else NOT_SET
         if sheet.has(LOGGED_IN):
             names = sheet.point(LOGGED_IN).choice_names
             found[LOGGED_IN.name] = (
@@ -143,6 +148,8 @@ class TextDevice(LineDevice):
     def __init__(self, sheet: Datasheet, profile: Profile, **more: Any) -> None:
         super().__init__(sheet, profile, **more)
         self.settings = {p.name: usual_value(p) for p in sheet.points("settings")}
+        for point in texts(sheet.points("secrets")):
+            self._writes[head_of(point.write)] = point
         self._errors = ErrorQueue()
         self._values = {
             name: value
@@ -150,6 +157,7 @@ class TextDevice(LineDevice):
             for name, value in _shown(sheet, profile, group).items()
         }
         groups = ("identity", "status", "readings", "settings")
+        self._set_shown = {p.set_shown_by: p.name for p in sheet.points("secrets")}
         self._asked: dict[str, list[TextPoint]] = {}
         for point in texts(p for group in groups for p in sheet.points(group)):
             self._asked.setdefault(point.query, []).append(point)
@@ -190,6 +198,8 @@ class TextDevice(LineDevice):
         times = {DEVICE_CLOCK.name: clock, CLOCK_DATE.name: clock[:10], CLOCK_TIME.name: clock[11:]}
         if name in times:
             return point.encode(times[name]) if point.is_time else times[name]
+        if name in self._set_shown:
+            return point.encode(SET if self.settings.get(self._set_shown[name]) else NOT_SET)
         return point.encode(self.settings.get(name, self._values.get(name, 0.0)))
 
 

@@ -46,7 +46,7 @@ class LineDevice(ABC):
         for name, text in profile.factory.items():
             self.settings[name] = factory_value(datasheet.settings[name], text)
         self._queries = {point.query: point for point in points}
-        self._writes = {_head(point.write): point for point in points if point.write}
+        self._writes = {head_of(point.write): point for point in points if point.write}
         self._access = texts(datasheet.points("access"))
         clocks = {SET_CLOCK.name, SET_DATE.name, SET_TIME.name}
         self._clocks = {point.name: point for point in self._access if point.name in clocks}
@@ -76,7 +76,7 @@ class LineDevice(ABC):
 
     def _take(self, line: str) -> str | None:
         for access in self._access:
-            head = _head(access.write)
+            head = head_of(access.write)
             if line.startswith(head):
                 return self._command(access.name, line.removeprefix(head).strip().strip('"'))
         known = max((h for h in self._writes if line.startswith(h)), key=len, default=None)
@@ -118,7 +118,8 @@ class LineDevice(ABC):
         return f"{date} {given}" if name == SET_TIME.name else given
 
 
-def _head(write: str) -> str:
+def head_of(write: str) -> str:
+    """What a line begins with that writes a point."""
     return write.partition("{}")[0]
 
 

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from leitwerk.datasheet.points import Stored
-from leitwerk.datasheet.settings import SettingChange
+from leitwerk.datasheet.settings import SettingChange, same_stored
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
 from leitwerk.project.files import read_bytes, remove_file, write_atomic
@@ -26,7 +26,11 @@ _VERSION = 1
 
 @dataclass(frozen=True)
 class Journal:
-    """An upload under way, or interrupted. ``stage`` is the last thing that it was about to do."""
+    """An upload under way, or interrupted. ``stage`` is the last thing that it was about to do.
+
+    ``secrets`` names those that it was to write; their values are in no file. ``before`` are all settings
+    as they were before the first write.
+    """
 
     path: Path
     source: TaskSource
@@ -37,6 +41,8 @@ class Journal:
     changes: tuple[SettingChange, ...]
     stage: str
     stopped: bool = False
+    secrets: tuple[str, ...] = ()
+    before: Mapping[str, Stored] = field(default_factory=dict, repr=False)
 
     @property
     def old(self) -> dict[str, Stored]:
@@ -47,6 +53,15 @@ class Journal:
     def new(self) -> dict[str, Stored]:
         """What the settings were to become."""
         return {c.setting: c.new for c in self.changes}
+
+    def foreign(self, present: Mapping[str, Stored]) -> tuple[SettingChange, ...]:
+        """What has changed since then that this upload did not ask for: somebody else did it."""
+        own = {change.setting for change in self.changes}
+        return tuple(
+            SettingChange(name, old, present[name])
+            for name, old in self.before.items()
+            if name not in own and name in present and not same_stored(old, present[name])
+        )
 
     def at(self, stage: str, *, stopped: bool | None = None) -> Journal:
         """The same at another stage, on disk.
@@ -67,6 +82,8 @@ class Journal:
             "stage": journal.stage,
             "recording_stopped": journal.stopped,
             "changes": [change.to_dict() for change in self.changes],
+            "secrets": list(self.secrets),
+            "before": dict(self.before),
         }
         write_atomic(self.path, json.dumps(content, indent=2, ensure_ascii=False) + "\n")
         return journal
@@ -130,6 +147,8 @@ def _parse(path: Path, content: Mapping[str, Any]) -> Journal:
         changes=changes,
         stage=_text(content["stage"]),
         stopped=content["recording_stopped"] is True,
+        secrets=tuple(_text(name) for name in content.get("secrets", ())),
+        before={_text(k): stored_value(v) for k, v in content.get("before", {}).items()},
     )
 
 

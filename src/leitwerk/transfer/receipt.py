@@ -18,6 +18,7 @@ from leitwerk.identity import Identity
 from leitwerk.project.files import free_path, read_bytes, remove_file, write_atomic
 from leitwerk.project.kept import device_folder
 from leitwerk.transfer.history import RECEIPT, read_history
+from leitwerk.transfer.secrets import SecretEntry
 from leitwerk.transfer.task import TaskSource, content_hash
 
 JOURNAL = "journal.json"
@@ -49,6 +50,8 @@ class Receipt:
     fetched: tuple[str, ...]
     restarted: bool
     restart: tuple[str, ...]
+    secrets: tuple[SecretEntry, ...]
+    remarks: tuple[str, ...]
     backup: str
 
     def to_dict(self) -> dict[str, Any]:
@@ -75,6 +78,8 @@ class Receipt:
             "recordings_fetched": list(self.fetched),
             "recording_restarted": self.restarted,
             "in_force_after_restart": list(self.restart),
+            "secrets": [entry.to_dict() for entry in self.secrets],
+            "remarks": list(self.remarks),
             "backup": self.backup,
         }
 
@@ -97,16 +102,22 @@ class Receipt:
             f"  {self.source.kind + ':':10} {self.source.file} (SHA-256 {self.source.sha256[:16]}…)",
             f"  by:        {self.by}, {_stamp(self.started)}",
             f"  result:    {what}",
-            f"  verified:  {self.verified} settings read back, all as asked",
+            f"  verified:  {self.verified} settings read back, all as asked"
+            + (", but see the remarks" if self.remarks else ""),
             f"  backup:    {self.backup}",
         ]
+        lines += [f"  remark:    {text}" for text in self.remarks]
         lines += [f"  fetched:   {path}" for path in self.fetched]
         if self.discarded:
             lines.append(f"  discarded: {self.discarded} recordings, as allowed")
         if self.clock:
             lines.append(f"  clock:     {self.clock}")
         if self.restart:
-            lines.append(f"  restart:   in force only after one: {', '.join(self.restart)}")
+            names = ", ".join(self.restart)
+            lines.append(
+                f"  restart:   RESTART PENDING: not in force before the device restarts: {names}"
+            )
+        lines += [f"  secret:    {entry}" for entry in self.secrets]
         if self.restarted:
             lines.append("  recording: stopped for the upload, started again after it")
         if self.account is not None:

@@ -36,6 +36,7 @@ class InterruptedUpload:
     new: tuple[SettingChange, ...]
     old: tuple[SettingChange, ...]
     other: tuple[str, ...]
+    foreign: tuple[SettingChange, ...] = ()
 
     def __repr__(self) -> str:
         return f"<InterruptedUpload of {self.journal.source}: {self.found.value}>"
@@ -46,6 +47,15 @@ class InterruptedUpload:
             f"    new: {c.setting} is {c.shown_new()}, was {c.shown_old()}" for c in self.new[:9]
         ]
         lines += [f"    other: {name}" for name in self.other[:9]]
+        lines += [
+            f"    changed by somebody else: {c.setting} is {c.shown_new()}, was {c.shown_old()}"
+            for c in self.foreign[:9]
+        ]
+        if self.journal.secrets:
+            names = ", ".join(self.journal.secrets)
+            lines.append(
+                f"    secrets: {names}: not known whether they were written; --finish writes them"
+            )
         if self.journal.stopped:
             lines.append("    its recording was stopped; it is started again in the end")
         return "\n".join(lines)
@@ -60,6 +70,8 @@ class InterruptedUpload:
             "new": [change.to_dict() for change in self.new],
             "old": [change.to_dict() for change in self.old],
             "other": list(self.other),
+            "foreign": [change.to_dict() for change in self.foreign],
+            "secrets": list(self.journal.secrets),
         }
 
 
@@ -104,7 +116,7 @@ def inspect_interrupted(journal: Journal, device: Device) -> InterruptedUpload:
         found = RecoveryState.OLD
     else:
         found = RecoveryState.MIXED if old else RecoveryState.NEW
-    return InterruptedUpload(journal, found, new, old, other)
+    return InterruptedUpload(journal, found, new, old, other, journal.foreign(present))
 
 
 def recover(journal: Journal, device: Device, options: UploadOptions, *, undo: bool) -> Receipt:
@@ -131,5 +143,6 @@ def recover(journal: Journal, device: Device, options: UploadOptions, *, undo: b
         journal.identity.serial,
         backwards=undo,
         replaces=True,
+        secrets=() if undo else journal.secrets,
     )
     return give_back(device, task, options) if undo else carry(device, task, options)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any, TypeAlias
 
@@ -29,6 +29,8 @@ class UploadOptions:
         Asked only for roles that are needed.
     by : str
         Who does it, for the receipt.
+    secrets : mapping from setting to value
+        Values of the secrets that a setup names.
     discard_recordings : bool
         Whether recordings that have not been fetched may be erased.
     fetch_recordings : bool
@@ -47,6 +49,7 @@ class UploadOptions:
     folder: str | Path
     passwords: Mapping[str, str]
     by: str = "unnamed"
+    secrets: Mapping[str, str] = field(default_factory=dict)
     discard_recordings: bool = False
     fetch_recordings: bool = False
     stop_recording: bool = False
@@ -103,7 +106,8 @@ class UploadTask:
 
     ``backwards`` undoes: the last request comes first. ``replaces`` says that it settles an upload
     that was interrupted. ``rounded`` says what the device will round, ``left`` what is not carried and
-    why, ``account`` where each entry of a setup ends.
+    why, ``account`` where each entry of a setup ends, ``secrets`` names settings whose values
+    are given apart.
     """
 
     wanted: DeviceSettings
@@ -114,6 +118,7 @@ class UploadTask:
     rounded: tuple[str, ...] = ()
     left: tuple[str, ...] = ()
     account: Account | None = None
+    secrets: tuple[str, ...] = ()
 
 
 def content_hash(content: bytes) -> str:

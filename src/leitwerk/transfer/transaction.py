@@ -15,6 +15,7 @@ from leitwerk.datasheet.settings import (
     diff_settings,
     same_stored,
 )
+from leitwerk.datasheet.vocabulary import UNCOMMITTED
 from leitwerk.devices.device import Device, Status
 from leitwerk.errors import (
     DeviceInUse,
@@ -30,6 +31,7 @@ from leitwerk.recordings.fetch import RecordedWith, fetch_recordings
 from leitwerk.transfer.history import head_of
 from leitwerk.transfer.journal import Journal, read_journal
 from leitwerk.transfer.receipt import KeptFiles, Receipt, settings_hash
+from leitwerk.transfer.secrets import SecretsPlan, plan_secrets, unset_secrets
 from leitwerk.transfer.settings_state import AS_BEFORE, NOTHING_TO_RECOVER, SettingsState
 from leitwerk.transfer.task import UploadOptions, UploadTask
 
@@ -104,6 +106,8 @@ class _Attempt:
         self.fetched: list[Path] = []
         self.adjusted: list[SettingChange] = []
         self.clock = ""
+        self.secrets = SecretsPlan({}, ())
+        self.remarks: list[str] = []
 
     def step(self, name: str, act: Callable[[], T]) -> T:
         """Do one step and show it before and after."""
@@ -127,21 +131,25 @@ class _Attempt:
         status = self.step("look what it is doing", device.status)
         # What was stopped by an interrupted upload is started again by this one.
         self.stopped = self.earlier is not None and self.earlier.stopped and not status.recording
+        self.drop_leftovers(status)
         before = self.step("read its settings", device.read_settings)
         self.step("keep a backup", lambda: files.write_backup(before, identity, started))
         self.changes = diff_settings(before, self.task.wanted, device.datasheet)
+        self.secrets = plan_secrets(
+            self.task.secrets, device, identity.serial, files.folder, options
+        )
         self.require_idle(status)
         requests = 0
-        # What an interrupted upload left staged cannot be seen; where it cannot be dropped, it counts.
-        self.recommits = self.earlier is not None and device.commits and not device.drops
-        if self.changes or status.uncommitted or self.erases or self.stopped or self.recommits:
+        self.look_for_foreign(before)
+        writes = bool(self.changes or self.secrets.values or self.recommits)
+        if writes or self.erases or self.stopped:
             self.require_fit()
             self.look_at_clock()
-            self.log_in()
-            if self.changes or self.stops or self.recommits:
-                self.open_journal(files, identity, started)
+            self.log_in(device.datasheet.role_for(self.written()))
+            if writes or self.stops:
+                self.open_journal(files, identity, started, before)
             self.make_ready(status, files, before)
-            if self.changes or self.recommits:
+            if writes:
                 requests = self.write()
                 self.commit()
         restart = self.restart()
@@ -171,6 +179,8 @@ class _Attempt:
             fetched=tuple(str(path) for path in self.fetched),
             restarted=self.started_again,
             restart=restart,
+            secrets=self.secrets.entries,
+            remarks=tuple(self.remarks),
             backup=str(files.path("backup.json")),
         )
         self.step("keep the receipt", lambda: files.write_receipt(receipt))
@@ -196,7 +206,7 @@ class _Attempt:
     def require_idle(self, status: Status) -> None:
         """Insist that nothing is disturbed that was not given up."""
         sheet, options = self.device.datasheet, self.options
-        at_work = sheet.takes_while_recording(change.setting for change in self.changes)
+        at_work = sheet.takes_while_recording(self.written())
         given_up = options.discard_recordings or options.fetch_recordings
         self.erases = given_up and status.unfetched > 0
         if status.recording and not options.stop_recording and (self.erases or not at_work):
@@ -215,9 +225,13 @@ class _Attempt:
             )
         self.stops = status.recording and (self.erases or not at_work)
 
+    def written(self) -> list[str]:
+        """The names of all that is written: settings that change, and secrets."""
+        return [*(change.setting for change in self.changes), *self.secrets.values]
+
     def require_fit(self) -> None:
         """Insist that the device can be written to: that it is awake, its battery, what it needs."""
-        if self.device.sleeps and self.changes:
+        if self.device.sleeps and self.written():
             raise UploadError(
                 "a station that sleeps takes no settings at once",
                 state=SettingsState.UNTOUCHED,
@@ -247,15 +261,16 @@ class _Attempt:
         except LinkError as error:
             self.clock = error.message
 
-    def log_in(self) -> None:
-        role = self.device.datasheet.role_for(change.setting for change in self.changes)
+    def log_in(self, role: str) -> None:
         if not role:
             return  # a device without passwords
         passwords = self.options.passwords
         self.step(f"log in as the {role}", lambda: self.device.log_in_with(role, passwords))
         self.logged_in = True
 
-    def open_journal(self, files: KeptFiles, identity: Identity, started: datetime) -> None:
+    def open_journal(
+        self, files: KeptFiles, identity: Identity, started: datetime, before: DeviceSettings
+    ) -> None:
         """What is about to happen is on disk before it does.
 
         After an interrupted upload, what the device had *before that* is what counts; and
@@ -277,6 +292,8 @@ class _Attempt:
             changes=tuple(changes.values()),
             stage="",
             stopped=self.stopped,
+            secrets=tuple(self.secrets.values),
+            before=before.values if self.earlier is None else self.earlier.before,
         )
         self.journal = self.step("keep a journal", lambda: journal.at("write what differs"))
 
@@ -300,13 +317,47 @@ class _Attempt:
         if self.device.drops:
             self.device.command("drop")
 
+    def drop_leftovers(self, status: Status) -> None:
+        """Settings that wait for a commit since another program wrote them are not what counts.
+
+        Some devices show them as if they were in force, and some do not say whether there are any.
+        """
+        if not self.device.commits:
+            return
+        says = self.device.datasheet.has(UNCOMMITTED)
+        found = status.uncommitted > 0 if says else True
+        if found and self.device.drops:
+            self.log_in(self.device.datasheet.role)
+            self.step("drop what waits for a commit", lambda: self.device.command("drop"))
+        # What cannot be dropped counts: it comes into force with the next commit, and here it is seen.
+        self.recommits = (found or self.earlier is not None) and not self.device.drops
+        if status.uncommitted:
+            end = "were dropped" if self.device.drops else "came into force with this commit"
+            self.remarks.append(
+                f"{status.uncommitted} registers that another program had written and not committed {end}"
+            )
+
+    def look_for_foreign(self, before: DeviceSettings) -> None:
+        """What somebody else changed since an interrupted upload is reported."""
+        for change in self.earlier.foreign(before.values) if self.earlier is not None else ():
+            self.remarks.append(
+                f"{change.setting} was changed by somebody else since the interrupted upload: "
+                f"{change.shown_old()} -> {change.shown_new()}"
+            )
+
     def write(self) -> int:
         self.settings = self.uncommitted()
-        return self.device.write_settings(
+        requests = self.device.write_settings(
             {change.setting: change.new for change in self.changes},
             lambda done, total: self.options.on_progress("write what differs", done, total),
             backwards=self.task.backwards,
         )
+        # Last, as they cannot be undone where each setting counts at once.
+        if self.secrets.values:
+            requests += self.step(
+                "write secrets", lambda: self.device.write_secrets(self.secrets.values)
+            )
+        return requests
 
     def uncommitted(self) -> SettingsState:
         """What the settings are between the first write and the commit."""
@@ -331,8 +382,8 @@ class _Attempt:
 
     def restart(self) -> tuple[str, ...]:
         """Restart a device that needs it and has a command for it; returns what still waits for one."""
-        settings = self.device.datasheet.settings
-        waiting = tuple(c.setting for c in self.changes if settings[c.setting].needs == "restart")
+        points = self.device.datasheet.settings | self.device.datasheet.secrets
+        waiting = tuple(name for name in self.written() if points[name].needs == "restart")
         if not waiting or not self.device.restarts:
             return waiting
         self.step("restart it, and wait until it answers", self.device.restart)
@@ -357,8 +408,24 @@ class _Attempt:
                 state=self.retreat(),
                 remedy="upload again; if it stays like this, the datasheet does not fit the device",
             )
+        self.verify_secrets()
         self.settings = SettingsState.VERIFIED
         return after
+
+    def verify_secrets(self) -> None:
+        """As far as the device shows it: each secret that was written is set."""
+        if not self.secrets.values:
+            return
+        states = self.device.secret_states()
+        entries = (replace(e, state=states[e.setting]) for e in self.secrets.entries)
+        self.secrets = replace(self.secrets, entries=tuple(entries))
+        if missing := unset_secrets(self.secrets, states):
+            self.settings = SettingsState.DIFFERENT
+            raise UploadError(
+                f"the device took the value of {', '.join(missing)}, and says that it is not set",
+                state=self.retreat(),
+                remedy="does the device accept such a value? Look into its manual",
+            )
 
     def finish(self) -> None:
         if self.stopped:
@@ -397,7 +464,15 @@ class _Attempt:
                     self.earlier.at(self.earlier.stage)
                 else:
                     self.journal.close()
-        parts = [self.settings.value]
+        return "; ".join([self.settings.value, *self.happened()])
+
+    def happened(self) -> list[str]:
+        """What has happened to the device besides its settings, for the message."""
+        parts = []
+        if self.secrets.values and self.settings is SettingsState.UNDONE:
+            parts.append(
+                f"secrets that may have been written stay: {', '.join(self.secrets.values)}"
+            )
         if self.discarded:
             parts.append(f"{counted(self.discarded)} erased, as allowed")
         if self.fetched:
@@ -405,7 +480,7 @@ class _Attempt:
         if self.stopped:
             again = "is running again" if self.started_again else "has not been started again"
             parts.append(f"its recording was stopped and {again}")
-        return "; ".join(parts)
+        return parts
 
     def _undo(self) -> None:
         # With a journal of an attempt before this one, what the device had before that is the old.

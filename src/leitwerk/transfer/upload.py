@@ -42,6 +42,7 @@ def upload(setup: CheckedSetup, device: Device, options: UploadOptions) -> Recei
         setup.setup.device.serial,
         rounded=tuple(f"{f.path}: {f.message}" for f in setup.findings if f.rule == "rounded"),
         account=setup.account,
+        secrets=tuple(setup.setup.secrets),
     )
     return carry(device, task, options)
 
@@ -61,6 +62,7 @@ class Plan:
     kept: tuple[tuple[str, str], ...]
     requests: int
     account: Account
+    secrets: tuple[tuple[str, str], ...] = ()
 
     def to_dict(self) -> dict[str, Any]:
         """The plan as plain data for JSON."""
@@ -70,6 +72,7 @@ class Plan:
             "unchanged": self.same,
             "read_only": dict(self.kept),
             "write_requests": self.requests,
+            "secrets": dict(self.secrets),
             "account": self.account.to_dict(),
         }
 
@@ -81,6 +84,10 @@ class Plan:
         shown = [(c.setting, f"{c.shown_old()} -> {c.shown_new()}") for c in self.changes]
         lines += [f"  {line}" for line in lines_by_block(shown)]
         lines += [f"  {name}  {text} (read-only)" for name, text in self.kept]
+        lines += [
+            f"  {name}  secret; the device says '{state}'; written if its value is another than last time"
+            for name, state in self.secrets
+        ]
         count = len(self.changes)
         lines.append(
             f"{count} setting{'s' * (count != 1)} would change in {self.requests} write "
@@ -122,4 +129,9 @@ def plan_upload(setup: CheckedSetup, device: Device) -> Plan:
         kept,
         device.count_writes({c.setting: c.new for c in changes}),
         setup.account,
+        tuple(
+            (name, state)
+            for name, state in device.secret_states().items()
+            if name in setup.setup.secrets
+        ),
     )

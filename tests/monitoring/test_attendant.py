@@ -530,7 +530,9 @@ def test_a_service_that_is_ended_leaves_outputs_safe(standin, tmp_path, gateway,
 
 
 @pytest.mark.process
-def test_a_pulse_is_given_back_when_the_terminal_closes(standin, tmp_path):
+@pytest.mark.parametrize("number", [signal.SIGHUP, signal.SIGKILL])
+def test_a_pulse_is_given_back_when_its_program_ends(standin, tmp_path, leitwerk, number):
+    """When the terminal closes, by the program; when it is killed, the next command says and offers it."""
     setup = tmp_path / "guard.yaml"
     setup.write_text(example("kiln-guard", standin().address), "utf-8")
     wanted = lw.read_setup(setup)
@@ -554,6 +556,13 @@ def test_a_pulse_is_given_back_when_the_terminal_closes(standin, tmp_path):
     ):
         while device.status_points()["relay.2.state"] != "on":
             assert pulsing.poll() is None
-        pulsing.send_signal(signal.SIGHUP)
-        assert pulsing.wait(20) == 130
+        pulsing.send_signal(number)
+        assert pulsing.wait(20) == (130 if number == signal.SIGHUP else -signal.SIGKILL)
+        if number == signal.SIGKILL:
+            seen = leitwerk("device", str(setup))
+            assert "output horn was driven at 20" in seen.stderr
+            assert "leitwerk release modbus+tcp://" in seen.stderr
+            assert leitwerk("release", str(setup)).stdout == "output horn released\n"
         assert device.status_points()["relay.2.state"] == "off"
+    assert "was driven" not in leitwerk("device", str(setup)).stderr
+    assert "no output of this device was left" in leitwerk("release", str(setup)).stdout

@@ -3,6 +3,7 @@
 import json
 import math
 import time
+from importlib import resources
 
 import pytest
 from hypothesis import given
@@ -407,3 +408,19 @@ def test_whatever_stands_in_a_setup_is_a_finding_and_no_traceback(edits):
     if setup is not None:
         check_setup(setup, lw.find_datasheet("fichte-8"), findings=findings)
     assert all(f.message for f in findings.sorted())
+
+
+def test_a_device_with_a_watchdog_is_to_use_it_where_rules_switch_outputs():
+    """A datasheet like that of the logger, with a watchdog."""
+    known = (resources.files("leitwerk") / "datasheets" / "fichte-8.yaml").read_text("utf-8")
+    point = (
+        "\nsettings:\n  watchdog.after: {at: holding 990, type: u16, step: 1 s, span: 0..3600}\n"
+    )
+    sheet = lw.parse_datasheet(known.replace("\nsettings:\n", point, 1), file="fichte-8.yaml")
+
+    def rules(text):
+        return {f.rule for f in lw.check_setup(lw.parse_setup(text), sheet).findings}
+
+    assert "no-watchdog" in rules(GUARD)
+    assert "no-watchdog" not in rules(GUARD + "\nsettings: {watchdog.after: 60 s}\n")
+    assert "no-watchdog" not in rules(GUARD.replace("{pulse: horn, for: 3 s}", "{log: hot}"))

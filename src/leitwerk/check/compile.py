@@ -11,7 +11,7 @@ from leitwerk.check.budget_check import check_budget
 from leitwerk.check.calibration import check_dates
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.checked import CheckedSetup
-from leitwerk.check.host_work import warn_host_work
+from leitwerk.check.host_work import warn_host_work, warn_watchdog
 from leitwerk.check.outputs import assign_outputs
 from leitwerk.check.rules import check_rules
 from leitwerk.check.settings import check_secrets, further_settings, wanted_settings
@@ -69,6 +69,7 @@ def check_setup(
     check_rates(setup, channels, found)
     rules = check_rules(setup, datasheet, channels, outputs, found)
     warn_host_work(setup, datasheet, channels, found)
+    warn_watchdog(setup, datasheet, rules, found)
     check_budget(setup, datasheet, channels, found)
     check_rounding(channels, datasheet, found)
     if today is not None:

@@ -6,8 +6,14 @@ from collections.abc import Sequence
 
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.vocabulary import BAND_END, STORAGE_INTERVAL, STORAGE_STATISTICS
+from leitwerk.datasheet.vocabulary import (
+    BAND_END,
+    STORAGE_INTERVAL,
+    STORAGE_STATISTICS,
+    WATCHDOG_AFTER,
+)
 from leitwerk.findings import Findings, KeyPath
+from leitwerk.rules.definition import MOVES, Rule
 from leitwerk.setup.model import Setup
 
 _RULE = "host-only"
@@ -57,6 +63,24 @@ def warn_host_work(
         _warn(("schedule",), what, findings)
     if setup.rules:
         _warn(("rules",), f"{model} follows no rules: Leitwerk does, {_ATTEND}", findings)
+
+
+def warn_watchdog(
+    setup: Setup, datasheet: Datasheet, rules: Sequence[Rule], findings: Findings
+) -> None:
+    """Rules switch outputs, and the device is not told to release them when no requests come."""
+    moving = [rule.name for rule in rules if any(isinstance(a, MOVES) for a in rule.actions)]
+    if not moving or not datasheet.has(WATCHDOG_AFTER) or WATCHDOG_AFTER.name in setup.settings:
+        return
+    findings.warning(
+        "no-watchdog",
+        ("rules", moving[0]),
+        f"{moving[0]} switches an output; if this computer fails, it stays as it is",
+        at_key=True,
+        valid=f"settings: {{{WATCHDOG_AFTER.name}: 60 s}}",
+        remedy=f"{datasheet.model} can act by itself when it receives no requests: set its watchdog, and test it "
+        "with 'leitwerk watchdog'",
+    )
 
 
 def _stored_otherwise(setup: Setup, datasheet: Datasheet) -> list[tuple[KeyPath, bool]]:

@@ -44,6 +44,7 @@ _SECTIONS = {
         "prove": ("prove", "Watch an alarm trip and clear, with all its effects."),
         "loop": ("outputs", "Drive an analog output step by step, and compare."),
         "pulse": ("outputs", "Switch a relay on for a moment, to test it."),
+        "release": ("outputs", "Release outputs that a killed program left driven."),
         "watchdog": ("watchdog", "Stay silent, and test that a device's watchdog acts."),
         "attend": ("attend", "Follow alarms and rules, and carry out their actions."),
         "record": ("recordings", "Start or stop the recording of a device."),

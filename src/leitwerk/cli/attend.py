@@ -55,6 +55,7 @@ def attend(
     """
     import math
 
+    from leitwerk.cli.devices import warn_of_driven
     from leitwerk.devices.device import connect
     from leitwerk.monitoring.attendant import Attendant
     from leitwerk.project.setups import read_setup
@@ -62,6 +63,8 @@ def attend(
     checked = read_setup(setup)
     options = attend_options(checked, kept_folder(setup, folder), armed=arm, quiet=False)
     with connect(checked, link=link) as device:
+        named = checked.setup.device
+        warn_of_driven(device.require(named.model, named.serial), device.address)
         attendant = Attendant(checked, device, options)
         alarms = len(attendant.situation.board.watched)
         armed = "outputs are armed" if arm else "outputs are not armed"

@@ -192,12 +192,13 @@ def readdress(
 def remember(identity: Any, address: LinkAddress, *, receipts: str | Path | None = None) -> None:
     """Note that a device was seen, and its newest receipt in the folder ``receipts``.
 
-    A failure to note it is reported and stops nothing.
+    A failure to note it is reported and stops nothing. Outputs that a killed program left driven are named.
     """
     from leitwerk.errors import LeitwerkError
     from leitwerk.project.inventory import Inventory
     from leitwerk.project.kept import device_folder
 
+    warn_of_driven(identity, address)
     try:
         inventory = Inventory.nearest()
         inventory.remember(identity, address)
@@ -208,6 +209,15 @@ def remember(identity: Any, address: LinkAddress, *, receipts: str | Path | None
             inventory.note_receipt(identity.serial, folder, head_of(folder))
     except LeitwerkError as error:
         click.echo(f"note: {error.message}", err=True)
+
+
+def warn_of_driven(identity: Any, address: LinkAddress) -> None:
+    """Name the outputs that programs on this computer left driven."""
+    from leitwerk.project.driven import left_driven
+
+    for note in left_driven(identity):
+        for output in note.outputs:
+            click.echo(f"warning: {output}; release it: leitwerk release {address}", err=True)
 
 
 def _set_clock(one: Any) -> None:

@@ -1,4 +1,4 @@
-"""leitwerk loop and leitwerk pulse."""
+"""leitwerk loop, leitwerk pulse and leitwerk release."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE, reports_errors, result_code
-from leitwerk.cli.options import DURATION, JSON, for_option, link_options
+from leitwerk.cli.options import DURATION, JSON, MODEL, for_option, link_options
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -78,6 +78,7 @@ def loop(
 
     Exit code 0: passed. 1: not passed. 2: usage. 3: device not reached. 4: refused.
     """
+    from leitwerk.cli.devices import warn_of_driven
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.printing import print_result
     from leitwerk.commissioning.loop_check import check_loop
@@ -92,7 +93,7 @@ def loop(
         )
         return FINE
     with connect(wanted, link=link) as device:
-        device.require(named.model, named.serial)
+        warn_of_driven(device.require(named.model, named.serial), device.address)
         result = check_loop(
             found,
             device,
@@ -166,6 +167,7 @@ def pulse(setup: str, output: str, *, duration_s: float, arm: bool, link: LinkOp
 
     Exit code 0: done. 2: usage. 3: device not reached. 4: it did not switch.
     """
+    from leitwerk.cli.devices import warn_of_driven
     from leitwerk.cli.password import passwords_of
     from leitwerk.commissioning.loop_check import pulse as switch
     from leitwerk.devices.device import connect
@@ -180,7 +182,33 @@ def pulse(setup: str, output: str, *, duration_s: float, arm: bool, link: LinkOp
         return FINE
     passwords = passwords_of(named.model, named.serial)
     with connect(wanted, link=link) as device:
-        device.require(named.model, named.serial)
+        warn_of_driven(device.require(named.model, named.serial), device.address)
         during, after = switch(found, device, duration_s, passwords=passwords)
     click.echo(f"{output}: was {during} for {duration_s:g} s, is {after} again")
+    return FINE
+
+
+@click.command()
+@click.argument("where")
+@MODEL
+@reports_errors
+@link_options(2.0)
+def release(where: str, *, model: str | None, link: LinkOptions) -> int:
+    """Release the outputs of the device at WHERE that a killed program left driven.
+
+    WHERE is its setup file, an address, or a name of the inventory.
+
+    Exit code 0: released, or none was left. 2: usage. 3: device not reached. 4: it refused.
+    """
+    from leitwerk.cli.devices import open_where
+    from leitwerk.cli.password import passwords_of
+    from leitwerk.devices.release import release_left
+
+    with open_where(where, model, link) as device:
+        identity = device.identify()
+        names = release_left(device, passwords_of(identity.model, identity.serial))
+    for name in names:
+        click.echo(f"output {name} released")
+    if not names:
+        click.echo("no output of this device was left driven from this computer")
     return FINE

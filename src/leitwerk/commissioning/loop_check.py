@@ -3,22 +3,24 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from leitwerk.check.outputs import LOOP_POINTS, AnalogOutput, CheckedOutput, Loop, RelayOutput
-from leitwerk.datasheet.points import Point, Stored
-from leitwerk.datasheet.vocabulary import DRIVE_OUTPUT, DRIVE_RELAY, RELAY_STATE
+from leitwerk.datasheet.points import Point
+from leitwerk.datasheet.vocabulary import DRIVE_OUTPUT, DRIVE_RELAY, RELAY_STATE, KnownPoint
 from leitwerk.devices.device import Device
-from leitwerk.errors import DeviceRefused, LinkError, QuantityError
+from leitwerk.devices.release import release
+from leitwerk.errors import DeviceRefused, QuantityError
 from leitwerk.parsing.quantities import format_number
 from leitwerk.project.clock import REAL_TIME, Clock
+from leitwerk.project.driven import driving
 from leitwerk.results import Outcome, overall
 
-_RELEASES = 3  # attempts to give an output back
 _SETTLES_S = 1.0
 TOLERANCE = 0.005  # of the signal's span: what an output and a good meter leave together
 _FLAT = 0.02  # of the span: points that differ by less although they were asked to
@@ -171,7 +173,7 @@ def check_loop(
     points = []
     if device.datasheet.role:
         device.log_in_with(device.datasheet.role, passwords)
-    try:
+    with _driven(device, drive, 0.0, output, DRIVE_OUTPUT):
         for signal in asked:
             device.write_point(drive, signal)
             clock.wait(settle_s)
@@ -180,31 +182,21 @@ def check_loop(
                 shown = float(device.read_points([own])[own.name])
             points.append(LoopPoint(signal, shown, measure(signal), near))
             on_point(points[-1])
-    finally:
-        _release(device, drive, 0.0, output.name)
     return LoopCheck(output.name, loop.unit, tuple(points), _reserve(loop), _cause(loop, points))
 
 
-def _release(device: Device, point: Point, value: Stored, name: str) -> None:
-    """Give an output back, in more than one attempt: it must not be left driven.
-
-    Raises
-    ------
-    LinkError
-        The device does not answer, or refuses; the output may still be driven.
-
-    """
-    for attempt in range(_RELEASES):
+@contextmanager
+def _driven(
+    device: Device, point: Point, value: str | float, output: CheckedOutput, known: KnownPoint
+) -> Iterator[None]:
+    """A ``with`` block in which an output may be driven: noted on disk, and released at the end."""
+    with driving(device.identify()) as note:
+        note.driven(output.name, known.name, output.terminal.slot, value)
         try:
-            device.write_point(point, value)
-        except (LinkError, DeviceRefused) as error:
-            if attempt + 1 == _RELEASES:
-                raise LinkError(
-                    f"output {name} may still be driven: {error.message}",
-                    remedy="switch it off at the device, or restore the link and run this again",
-                ) from error
-        else:
-            return
+            yield
+        finally:
+            release(device, point, value, output.name)
+            note.released(output.name)
 
 
 def _reserve(loop: Loop) -> float | None:
@@ -269,12 +261,10 @@ def pulse(
     shown = device.datasheet.point(RELAY_STATE, output.terminal.slot)
     if device.datasheet.role:
         device.log_in_with(device.datasheet.role, passwords)
-    try:
+    with _driven(device, point, "released", output, DRIVE_RELAY):
         device.write_point(point, "on")
         during = str(device.read_points([shown])[shown.name])
         clock.wait(lasts_s)
-    finally:
-        _release(device, point, "released", output.name)
     after = str(device.read_points([shown])[shown.name])
     if during != "on":
         raise DeviceRefused(

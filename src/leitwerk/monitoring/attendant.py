@@ -30,6 +30,7 @@ from leitwerk.monitoring.poller import Poller
 from leitwerk.monitoring.resume_file import AttendState, keep_state, read_state
 from leitwerk.monitoring.run_control import RunControl
 from leitwerk.project.clock import REAL_TIME, Clock
+from leitwerk.project.driven import driving
 from leitwerk.project.files import write_atomic
 from leitwerk.project.kept import device_folder
 from leitwerk.project.locks import only_attendant
@@ -142,7 +143,8 @@ class Attendant:
 
         """
         wanted = self.setup.device
-        with only_attendant(self.device.require(wanted.model, wanted.serial)):
+        identity = self.device.require(wanted.model, wanted.serial)
+        with only_attendant(identity), driving(identity) as self.outputs.note:
             self.messenger.start()
             try:
                 self._go_on(period_s, duration_s, until)

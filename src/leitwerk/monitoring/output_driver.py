@@ -11,6 +11,7 @@ from leitwerk.devices.device import Device
 from leitwerk.errors import DeviceRefused, LeitwerkError, LinkError
 from leitwerk.monitoring.events import Done, Event, EventKind
 from leitwerk.project.clock import Clock
+from leitwerk.project.driven import DrivenNote
 from leitwerk.rules.switches import Switches
 
 
@@ -45,6 +46,7 @@ class OutputDriver:
         state = device.datasheet.family(RELAY_STATE)
         self._states = {name: state.point(slot) for name, slot in self._slots.items() if state}
         self._troubles: dict[str, str] = {}
+        self.note: DrivenNote | None = None
 
     def read(self) -> dict[str, str]:
         """What the outputs are, as the device says; what it does not say is as it was asked."""
@@ -70,7 +72,10 @@ class OutputDriver:
     def _drive(self, name: str, state: str, now: datetime) -> None:
         family = self._device.datasheet.family(DRIVE_RELAY)
         assert family is not None, "the check refuses rules that switch what cannot be driven"
-        point = family.point(self._slots[name])
+        slot, safe = self._slots[name], self.switches.switches[name].safe
+        point = family.point(slot)
+        if self.note is not None and state != safe:
+            self.note.driven(name, DRIVE_RELAY.name, slot, safe)
         try:
             self._with_rights(lambda: self._device.write_point(point, state))
         except LinkError as error:
@@ -82,6 +87,8 @@ class OutputDriver:
         else:
             self._troubles.pop(name, None)
             self.switches.switched(name, state, self._clock.monotonic())
+            if self.note is not None and state == safe:
+                self.note.released(name)
             self._emit(Event(now, EventKind.OUTPUT, name, state, state=state))
 
     def _report(self, name: str, state: str, error: LeitwerkError, now: datetime) -> None:

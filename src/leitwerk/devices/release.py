@@ -1,0 +1,56 @@
+"""Releasing outputs that are driven: they must not stay so."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from leitwerk.datasheet.points import Point, Stored
+from leitwerk.devices.device import Device
+from leitwerk.errors import DeviceRefused, LinkError
+from leitwerk.project.driven import left_driven
+
+_RELEASES = 3  # attempts to give an output back
+
+
+def release(device: Device, point: Point, value: Stored, name: str) -> None:
+    """Give an output back, in more than one attempt.
+
+    Raises
+    ------
+    LinkError
+        The device does not answer, or refuses; the output may still be driven.
+
+    """
+    for attempt in range(_RELEASES):
+        try:
+            device.write_point(point, value)
+        except (LinkError, DeviceRefused) as error:
+            if attempt + 1 == _RELEASES:
+                raise LinkError(
+                    f"output {name} may still be driven: {error.message}",
+                    remedy="switch it off at the device, or restore the link and run 'leitwerk release'",
+                ) from error
+        else:
+            return
+
+
+def release_left(device: Device, passwords: Mapping[str, str]) -> list[str]:
+    """Release the outputs that killed programs left driven; their names.
+
+    Raises
+    ------
+    LinkError, DeviceRefused
+        The device does not answer, or refuses.
+
+    """
+    notes = left_driven(device.identify())
+    if notes and device.datasheet.role:
+        device.log_in_with(device.datasheet.role, passwords)
+    released = []
+    for note in notes:
+        for output in note.outputs:
+            point = device.datasheet.groups["access"][output.point].point(output.slot)
+            release(device, point, output.release, output.name)
+            released.append(output.name)
+        note.settle()
+    return released

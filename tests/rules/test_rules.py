@@ -424,3 +424,11 @@ def test_a_device_with_a_watchdog_is_to_use_it_where_rules_switch_outputs():
     assert "no-watchdog" in rules(GUARD)
     assert "no-watchdog" not in rules(GUARD + "\nsettings: {watchdog.after: 60 s}\n")
     assert "no-watchdog" not in rules(GUARD.replace("{pulse: horn, for: 3 s}", "{log: hot}"))
+
+
+def test_an_output_that_cannot_give_the_expected_value_is_named():
+    text = (EXAMPLES / "mill-race.yaml").read_text("utf-8")
+    for span, wrong in (("0..500 l/s", False), ("0..100 l/s", True)):
+        setup = lw.parse_setup(text.replace("span: 0..500 l/s", f"span: {span}"))
+        found = lw.check_setup(setup, lw.find_datasheet("weide")).findings
+        assert ("span-misses-expectation" in {f.rule for f in found}) is wrong

@@ -12,11 +12,12 @@ class Hasel(ModbusServer):
     """The device: ``holding`` is what was written, ``reads`` counts attempts to read a secret."""
 
     def __init__(self) -> None:
-        self.holding = dict.fromkeys(range(1, 19), 0)
+        self.holding = dict.fromkeys(range(1, 21), 0) | {20: 2000}
         self.writes: list[int] = []
         self.minutes = 3
         self.attempts = 0
         self.forgets = False
+        self.state = 1
         super().__init__()
 
     @property
@@ -28,7 +29,7 @@ class Hasel(ModbusServer):
         if function == 3:
             return _Closed(self)
         model = struct.unpack(">4H", b"HASEL-R\0")
-        found = dict(enumerate(model, 1)) | {5: 1, 6: 4476, 7: 0x0104, 10: 0}
+        found = dict(enumerate(model, 1)) | {5: 1, 6: 4476, 7: 0x0104, 10: self.state}
         return found | {8: int(bool(self.password)), 9: self.minutes, 11: 2140}
 
     def written(self, start: int, words: list[int]) -> int:
@@ -37,6 +38,11 @@ class Hasel(ModbusServer):
                 return 2
             if register == 17 and word > 9999:
                 return 3
+            if register == 18 and self.state != 1:
+                return 4
+        after = {**self.holding, **dict(enumerate(words, start))}
+        if not 100 <= after[20] <= (10_000 if after[19] else 2000):
+            return 3
         key = [word for register, word in enumerate(words, start) if 9 <= register <= 16]
         if key and len(struct.pack(f">{len(key)}H", *key).rstrip(b"\0")) < 8:
             return 3

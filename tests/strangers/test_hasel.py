@@ -39,6 +39,11 @@ def device(tmp_path, monkeypatch):
         yield found
 
 
+def edit(old, new):
+    path = Path("weir.yaml")
+    path.write_text(path.read_text("utf-8").replace(old, new), "utf-8")
+
+
 def all_files():
     return "\n".join(p.read_text("utf-8", "replace") for p in Path().rglob("*") if p.is_file())
 
@@ -160,7 +165,7 @@ def test_an_interrupted_upload_is_finished_with_its_secrets(device, leitwerk):
     ],
 )
 def test_mistakes_with_secrets_are_found(old, new, rule):
-    Path("weir.yaml").write_text(Path("weir.yaml").read_text("utf-8").replace(old, new), "utf-8")
+    edit(old, new)
     with pytest.raises(lw.SetupError) as failed:
         lw.read_setup("weir.yaml")
     assert rule in {finding.rule for finding in failed.value.findings}
@@ -174,3 +179,56 @@ def test_a_stand_in_of_the_datasheet_keeps_secrets_too(device, leitwerk):
         done = leitwerk("upload", "weir.yaml")
         assert done.exit_code == 0, done.output
         assert "network.key written; the device says 'set'" in done.stdout
+
+
+def test_what_a_setting_requires_is_seen_before_the_first_write(device, leitwerk):
+    device.state = 0
+    text = Path("weir.yaml").read_text("utf-8")
+    Path("weir.yaml").write_text(
+        text.replace("  network.name", "  level.zero: 20 mm\n  network.name"), "utf-8"
+    )
+    refused = leitwerk("upload", "weir.yaml")
+    assert (refused.exit_code, device.writes) == (4, [])
+    assert "state is by hand, and must be measuring" in refused.output
+    device.state = 1
+    assert leitwerk("upload", "weir.yaml").exit_code == 0
+    assert device.holding[18] == 20
+
+
+@pytest.mark.parametrize(
+    ("settings", "rule"),
+    [
+        ("{sensor: pressure, full_scale: 8000 mm}", None),
+        ("{sensor: float, full_scale: 8000 mm}", "not-storable"),
+        ("{full_scale: 1500 mm}", "span-not-decided"),
+    ],
+)
+def test_a_span_is_that_of_the_setting_that_decides_it(device, leitwerk, settings, rule):
+    text = Path("weir.yaml").read_text("utf-8")
+    Path("weir.yaml").write_text(
+        text.replace("settings:\n  network.name: Tannried", f"settings: {settings}"), "utf-8"
+    )
+    checked = leitwerk("check", "weir.yaml", "--json")
+    found = {finding["rule"] for finding in json.loads(checked.stdout)["findings"]}
+    assert (rule in found) if rule else not found & {"not-storable", "span-not-decided"}
+    if rule is None:
+        assert leitwerk("upload", "weir.yaml").exit_code == 0
+        assert (device.holding[19], device.holding[20]) == (1, 8000)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "rule"),
+    [
+        ("{state: measuring}", "{stat: measuring}", "requires-nothing"),
+        ("{state: measuring}", "{state: running}", "requires-nothing"),
+        ("span_by: sensor", "span_by: sensr", "decided-by-nothing"),
+        ("spans: {float: 100..2000,", "spans: {floats: 100..2000,", "decided-by-nothing"),
+        ("set_shown_by: network.password", "set_shown_by: state", "set-shown-by-nothing"),
+        ("needs: restart}", "set_shown_by: state}", "set-shown-by-nothing"),
+    ],
+)
+def test_slips_in_the_datasheet_are_found(old, new, rule):
+    text = (HERE / "hasel.yaml").read_text("utf-8")
+    with pytest.raises(lw.SetupError) as failed:
+        lw.parse_datasheet(text.replace(old, new, 1), file="hasel.yaml")
+    assert rule in {finding.rule for finding in failed.value.findings}

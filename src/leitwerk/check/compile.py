@@ -15,7 +15,12 @@ from leitwerk.check.host_work import warn_host_work, warn_watchdog
 from leitwerk.check.outputs import assign_outputs
 from leitwerk.check.rules import check_rules
 from leitwerk.check.settings import check_secrets, further_settings, wanted_settings
-from leitwerk.check.storing import check_rounding, check_unset_ranges, store_settings
+from leitwerk.check.storing import (
+    check_decided_spans,
+    check_rounding,
+    check_unset_ranges,
+    store_settings,
+)
 from leitwerk.check.timing import check_intervals, check_rates, check_schedule
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.findings import Findings
@@ -65,6 +70,7 @@ def check_setup(
     check_secrets(setup, datasheet, found)
     wanted += tuple(further_settings(setup, datasheet, wanted, found))
     settings = store_settings(wanted, datasheet, found)
+    check_decided_spans(wanted, settings, datasheet, found)
     check_unset_ranges(channels, datasheet, found)
     check_rates(setup, channels, found)
     rules = check_rules(setup, datasheet, channels, outputs, found)

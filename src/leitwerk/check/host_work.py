@@ -78,7 +78,7 @@ def warn_watchdog(
         f"{moving[0]} switches an output; if this computer fails, it stays as it is",
         at_key=True,
         valid=f"settings: {{{WATCHDOG_AFTER.name}: 60 s}}",
-        remedy=f"{datasheet.model} can act by itself when it receives no requests: set its watchdog, and test it "
+        remedy=f"{datasheet.model} can act by itself when it receives no requests: set that, and test it "
         "with 'leitwerk watchdog'",
     )
 

@@ -15,7 +15,14 @@ from leitwerk.datasheet.vocabulary import (
 )
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
-from leitwerk.parsing.quantities import Quantity, Span, format_number, format_span, format_value
+from leitwerk.parsing.quantities import (
+    Expected,
+    Quantity,
+    Span,
+    format_number,
+    format_span,
+    format_value,
+)
 from leitwerk.parsing.units import parse_unit
 from leitwerk.rules.switches import Switch
 from leitwerk.setup.model import Setup
@@ -222,6 +229,18 @@ def _check_span(loop: Loop, channel: CheckedChannel, path: KeyPath, findings: Fi
         message = f"{channel.name} cannot show all of this span"
         valid = format_span(low, high, channel.unit)
         findings.warning("span-outside", (*path, "span"), message, valid=valid)
+    if channel.expected is None:
+        return
+    expected, tolerance = channel.expected
+    ends = sorted((loop.low, loop.high))
+    if expected - tolerance < ends[0] or expected + tolerance > ends[1]:
+        asked = Expected(expected, tolerance, channel.unit)
+        findings.warning(
+            "span-misses-expectation",
+            (*path, "span"),
+            f"{channel.name} is expected at {asked}, which this output cannot give",
+            valid=f"a span that holds {asked}",
+        )
 
 
 def _check_compliance(loop: Loop, path: KeyPath, findings: Findings) -> None:

@@ -7,12 +7,12 @@ from collections.abc import Iterable
 from leitwerk.check.channels import CheckedChannel, SignalChannel
 from leitwerk.check.settings import Wanted
 from leitwerk.datasheet.model import Datasheet
-from leitwerk.datasheet.points import Point, PointFamily, Stored
+from leitwerk.datasheet.points import INDEX, Point, PointFamily, Stored
 from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import ALARM_TRIP, CHANNEL_RANGE, KnownPoint, Without
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
-from leitwerk.parsing.quantities import format_number, format_value
+from leitwerk.parsing.quantities import format_number, format_span, format_value
 from leitwerk.parsing.units import parse_unit
 
 
@@ -49,6 +49,39 @@ def store_settings(
         _note_needs(w, family.template, datasheet, noted, findings)
         values[known.at(index)] = stored
     return DeviceSettings(datasheet.model, values)
+
+
+def check_decided_spans(
+    wanted: Iterable[Wanted], settings: DeviceSettings, datasheet: Datasheet, findings: Findings
+) -> None:
+    """Values in the spans that other settings decide; the setup has to name those settings, too."""
+    families = datasheet.groups["settings"]
+    deciding = {name: f.template for name, f in families.items() if f.template.span_by}
+    for w in wanted if deciding else ():
+        name = w.known.at(w.number)
+        point = deciding.get(w.known.name)
+        value = settings.values.get(name)
+        if point is None or not w.path or value is None:
+            continue
+        decides = INDEX.sub(str(w.number), point.span_by)
+        chosen = settings.values.get(decides)
+        if chosen is None:
+            findings.error(
+                "span-not-decided",
+                w.path,
+                f"the values of {name} depend on {decides}, which this setup does not set",
+                valid=f"settings: {{{decides}: …}}",
+            )
+            continue
+        span = dict(point.spans).get(str(chosen))
+        if span is not None and not isinstance(value, str) and not span[0] <= value <= span[1]:
+            unit = parse_unit(point.fixed_unit)
+            findings.error(
+                "not-storable",
+                w.path,
+                f"{format_value(float(value), unit)} does not fit {name} while {decides} is {chosen}",
+                valid=format_span(*span, unit),
+            )
 
 
 def _report_missing(w: Wanted, datasheet: Datasheet, findings: Findings) -> None:

@@ -52,6 +52,8 @@ def check_datasheet(datasheet: Datasheet, written: Written, findings: Findings) 
     _check_roles(datasheet, findings)
     _check_decided(datasheet, written, findings)
     _check_secrets(datasheet, written, findings)
+    _check_requires(datasheet, written, findings)
+    _check_spans(datasheet, written, findings)
     if not datasheet.has(CHANNEL_RANGE):
         for name, kind in datasheet.inputs.items():
             if len(kind.ranges) > 1 and datasheet.has(CHANNEL_SENSOR):
@@ -241,6 +243,23 @@ def _check_secrets(datasheet: Datasheet, written: Written, findings: Findings) -
                 )
 
 
+def _check_requires(datasheet: Datasheet, written: Written, findings: Findings) -> None:
+    """What must be so before something is written must be a point of the status that can say it."""
+    status = {point.name: point for point in datasheet.points("status")}
+    for group, families in datasheet.groups.items():
+        for name, family in families.items():
+            for other, must in family.template.requires:
+                place = (group, written[group][name], "requires", other)
+                point = status.get(other)
+                if point is None:
+                    message = f"{other!r} is not a point of the status"
+                    findings.error("requires-nothing", place, message, valid=", ".join(status))
+                elif point.choice_names and must not in point.choice_names:
+                    message = f"{other} never says {must!r}"
+                    valid = ", ".join(point.choice_names)
+                    findings.error("requires-nothing", place, message, valid=valid)
+
+
 def _check_decided(datasheet: Datasheet, written: Written, findings: Findings) -> None:
     """Readings that a setting decides: it must be there, and have units or a number."""
     for group, families in datasheet.groups.items():
@@ -255,6 +274,27 @@ def _check_decided(datasheet: Datasheet, written: Written, findings: Findings) -
                 if problem:
                     place = (group, written[group][name], key)
                     findings.error("decided-by-nothing", place, problem)
+
+
+def _check_spans(datasheet: Datasheet, written: Written, findings: Findings) -> None:
+    """A span that a setting decides: the setting is there, and each of its choices has one."""
+    families = datasheet.groups["settings"]
+    for name, family in families.items():
+        other = family.template.span_by
+        if not other:
+            continue
+        decider = families.get(other)
+        choices = decider.template.choice_names if decider is not None else ()
+        missing = sorted(set(choices) ^ {choice for choice, _ in family.template.spans})
+        if not choices or missing:
+            findings.error(
+                "decided-by-nothing",
+                ("settings", written["settings"][name], "span_by"),
+                f"{other} has no such choices: {', '.join(missing)}"
+                if choices
+                else f"the datasheet has no setting {other!r} with choices",
+                valid="spans: {…}, with one for each choice: " + ", ".join(choices),
+            )
 
 
 def _decides_nothing(key: str, other: str, unit: str, datasheet: Datasheet) -> str:

@@ -244,6 +244,14 @@ class PointEntry(Model):
     role: str = ""
     needs: Literal["", "stopped", "restart"] = ""
     self_adjusting: YesNo = "no"
+    requires: dict[str, str] = Field(
+        default_factory=dict,
+        description="What the status must say before this is written or commanded: {mode: measuring}",
+    )
+    span_by: str = Field("", description="The setting whose choice decides the span of this one")
+    spans: dict[str, Ends] = Field(
+        default_factory=dict, description="The spans for the choices of that setting"
+    )
     set_shown_by: str = Field(
         "", description="For a secret: the point of the status that says 'set' or 'not set'"
     )

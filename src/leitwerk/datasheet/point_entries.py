@@ -121,6 +121,9 @@ def _register_point(name: str, entry: RegisterEntry) -> RegisterPoint:
         needs=entry.needs,
         self_adjusting=entry.self_adjusting == "yes",
         set_shown_by=entry.set_shown_by,
+        requires=tuple(entry.requires.items()),
+        span_by=entry.span_by,
+        spans=tuple((choice, (ends.low, ends.high)) for choice, ends in entry.spans.items()),
         unit_by=entry.unit_by,
         decimals_by=entry.decimals_by,
     )
@@ -165,6 +168,9 @@ def _text_point(name: str, entry: TextEntry, protocol: str) -> TextPoint:
         needs=entry.needs,
         self_adjusting=entry.self_adjusting == "yes",
         set_shown_by=entry.set_shown_by,
+        requires=tuple(entry.requires.items()),
+        span_by=entry.span_by,
+        spans=tuple((choice, (ends.low, ends.high)) for choice, ends in entry.spans.items()),
         unit_by=entry.unit_by,
         decimals_by=entry.decimals_by,
     )

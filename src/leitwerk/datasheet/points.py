@@ -35,7 +35,8 @@ class Point(ABC):
     ``substitute`` is the value that the device shows when a sensor is missing. ``unit_by`` and
     ``decimals_by`` are settings that decide in which unit, and with how many decimals, a reading comes;
     ``unit`` is the one in which it is given here. ``set_shown_by`` is
-    the point of the status that says whether a secret is set.
+    the point of the status that says whether a secret is set. ``requires`` is what points of the status must
+    say before this one is written. The choice of the setting ``span_by`` decides which of ``spans`` holds.
     """
 
     name: str
@@ -49,6 +50,9 @@ class Point(ABC):
     needs: str = ""
     self_adjusting: bool = False
     set_shown_by: str = ""
+    requires: tuple[tuple[str, str], ...] = ()
+    span_by: str = ""
+    spans: tuple[tuple[str, tuple[float, float]], ...] = ()
     unit_by: str = ""
     decimals_by: str = ""
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
@@ -17,7 +17,7 @@ from leitwerk.check.checked import CheckedSetup
 from leitwerk.datasheet.decided import conversion, deciding_settings, in_own_unit
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point, Stored
-from leitwerk.datasheet.settings import DeviceSettings
+from leitwerk.datasheet.settings import DeviceSettings, show_setting
 from leitwerk.datasheet.vocabulary import (
     CLOCK_DATE,
     CLOCK_TIME,
@@ -273,6 +273,30 @@ class Device:
     def _secrets(self) -> tuple[Point, ...]:
         return self.datasheet.points("secrets")
 
+    def require_state(self, points: Iterable[Point], what: str) -> None:
+        """Insist that the status is as points require it before they are written.
+
+        Raises
+        ------
+        DeviceRefused
+            It is not; each point of the status is named, with what it says and what it must say.
+
+        """
+        needed = dict.fromkeys(pair for point in points for pair in point.requires)
+        if not needed:
+            return
+        status = self.status_points()
+        wrong = [
+            f"{name} is {show_setting(status.get(name), '')}, and must be {must}"
+            for name, must in needed
+            if show_setting(status.get(name), "") != must
+        ]
+        if wrong:
+            raise DeviceRefused(
+                f"the device cannot {what} now: {'; '.join(wrong)}",
+                remedy="bring it into that state, then try again",
+            )
+
     def count_writes(self, values: Mapping[str, Stored]) -> int:
         """How many requests it would take to write settings."""
         settings = self.datasheet.settings
@@ -314,6 +338,7 @@ class Device:
     def command(self, name: str) -> None:
         """Have a command carried out: commit, drop, start, stop, erase recordings."""
         point = self.datasheet.command_point(name)
+        self.require_state([point], name)
         value = name if point.choice_names else 1.0
         self._write_one(point, value)
 
@@ -439,6 +464,7 @@ class Device:
             The device does not accept this value.
 
         """
+        self.require_state([point], f"take {point.name}")
         self._write_one(point, point.storable(value))
 
     def _write_one(self, point: Point, value: Stored) -> None:

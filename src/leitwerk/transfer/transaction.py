@@ -144,6 +144,7 @@ class _Attempt:
         writes = bool(self.changes or self.secrets.values or self.recommits)
         if writes or self.erases or self.stopped:
             self.require_fit()
+            self.require_state()
             self.look_at_clock()
             self.log_in(device.datasheet.role_for(self.written()))
             if writes or self.stops:
@@ -250,6 +251,14 @@ class _Attempt:
                     state=SettingsState.UNTOUCHED,
                     remedy="charge or change its battery, or supply it, then upload again",
                 )
+
+    def require_state(self) -> None:
+        """Insist on what the datasheet requires before these are written, and before the commit."""
+        sheet = self.device.datasheet
+        points = [(sheet.settings | sheet.secrets)[name] for name in self.written()]
+        if self.device.commits:
+            points.append(sheet.command_point("commit"))
+        self.device.require_state(points, "take these settings")
 
     def look_at_clock(self) -> None:
         """What is recorded has its times from the device's clock: a wrong one is reported."""

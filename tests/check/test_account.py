@@ -191,3 +191,17 @@ def test_names_of_points_stand_in_one_place():
             if hit:
                 found.append(f"{path.relative_to(source)}:{node.lineno}")
     assert found == []
+
+
+def test_empty_groups_and_an_interval_of_nothing_are_no_traceback():
+    head = (
+        "leitwerk: 1\ntitle: x\ndevice: {model: fichte-8, at: 'modbus+tcp://h:1?unit=1', serial: 1}\n"
+        "sample: every 10 s\n"
+    )
+    groups = ["channels", "outputs", "rules", "settings", "schedule", "groups", "contacts"]
+    empty = checked(head + "".join(f"{group}: {{}}\n" for group in groups) + "secrets: []\n")
+    assert empty.ok
+    assert len(empty.account.entries) == 14
+    for key in ("sample", "store", "report"):
+        with pytest.raises(lw.SetupError, match="is not an interval"):
+            checked(head.replace("sample: every 10 s", f"{key}: every 0 s") + "channels: {}\n")

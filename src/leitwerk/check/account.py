@@ -228,7 +228,8 @@ class _Book:
             if message is not None:
                 return Entry(path, Fate.REFUSED, message)
         find = _SECTIONS.get(path[0])
-        found = find(self, path) if find else None
+        is_empty_group = len(path) == 1 and find is not None and find is not _Book.single
+        found = _worked(When.CHECKED) if is_empty_group else find(self, path) if find else None
         if found is None:
             # Nothing of ours knows this key: it must not pass for something that was done.
             return Entry(path, Fate.REFUSED, "Leitwerk has no use for this entry")

@@ -157,7 +157,8 @@ class RegisterPoint(Point):
                 what = f"it knows no {value!r} here" if valid else f"{value!r} is not a number"
                 raise QuantityError(what, valid=", ".join(valid) or "a number")
         elif self.limits is not None:
-            slack = self.step / 2
+            # Half a step; for floating point numbers, what rounding to 32 bits leaves.
+            slack = self.resolution / 2 or 1e-7 * max(map(abs, self.limits))
             if not self.limits[0] - slack <= value <= self.limits[1] + slack:
                 self._report_outside(value)
 

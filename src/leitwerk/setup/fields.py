@@ -58,7 +58,10 @@ def _duration(value: object) -> Quantity:
 
 def _interval(value: object) -> Quantity:
     text = text_of(value, "an interval such as every 10 s")
-    return _duration(text.strip().removeprefix("every ").strip())
+    interval = _duration(text.strip().removeprefix("every ").strip())
+    if interval.seconds <= 0:
+        raise QuantityError(f"{text!r} is not an interval", valid="more than 0 s: every 10 s")
+    return interval
 
 
 def _span(value: object) -> Span:

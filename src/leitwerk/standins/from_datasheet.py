@@ -15,8 +15,19 @@ from leitwerk.datasheet.register_points import BCD_VERSION, RegisterPoint
 from leitwerk.datasheet.registers import FLOATS
 from leitwerk.datasheet.settings import is_documented
 from leitwerk.datasheet.text_points import TextPoint, texts
-from leitwerk.datasheet.vocabulary import CLOCK_DATE, CLOCK_TIME, DEVICE_CLOCK, LOGGED_IN, LOGIN
+from leitwerk.datasheet.vocabulary import (
+    BUS_UNIT,
+    CLOCK_DATE,
+    CLOCK_TIME,
+    DEVICE_CLOCK,
+    LOGGED_IN,
+    LOGIN,
+    SAMPLE_INTEGRATION,
+    SAMPLE_INTERVAL,
+    TITLE,
+)
 from leitwerk.errors import QuantityError
+from leitwerk.parsing.units import convert, parse_unit
 from leitwerk.protocols.scpi import ASK_ERROR
 from leitwerk.standins.error_queue import ErrorQueue
 from leitwerk.standins.firmware import Firmware, Profile
@@ -89,7 +100,7 @@ def _shown(sheet: Datasheet, profile: Profile, group: str) -> dict[str, Stored]:
     return {
         point.name: point.value_of(profile.wiring[point.name])
         if point.name in profile.wiring
-        else usual_value(point)
+        else sheet.writing.minimum.get(point.name, (usual_value(point),))[0]
         for point in sheet.points(group)
         if not point.is_time
     }
@@ -116,10 +127,27 @@ class RegisterDevice(Firmware):
     def _load_factory_settings(self) -> None:
         """Every setting is one that the datasheet documents."""
         super()._load_factory_settings()
+        interval = self.datasheet.limits.interval_s
+        usual: dict[str, Stored | None] = {
+            BUS_UNIT.name: float(self.profile.unit),
+            TITLE.name: "factory",
+            SAMPLE_INTERVAL.name: interval[0] if interval else None,
+            SAMPLE_INTEGRATION.name: self._usual_integration(),
+        }
+        for name, value in usual.items():
+            if name in self._settings and value is not None:
+                self._set(self._settings[name], value)
         for point in self._settings.values():
             words = tuple(self.holding[point.start : point.end])
             if not point.is_time and not is_documented(point, point.decode(words)):
                 self._set(point, usual_value(point))
+
+    def _usual_integration(self) -> Stored | None:
+        times = self.datasheet.timing.integration_s
+        if not times or not self.datasheet.has(SAMPLE_INTEGRATION):
+            return None
+        unit = parse_unit(self.datasheet.point(SAMPLE_INTEGRATION).unit or "s")
+        return convert(times[0], parse_unit("s"), unit)
 
     def _identity(self) -> dict[str, Stored]:
         said = {

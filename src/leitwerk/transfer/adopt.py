@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 
 from leitwerk.check.compile import check_setup
 from leitwerk.datasheet.model import Datasheet
@@ -81,10 +81,20 @@ def adopt(settings: DeviceSettings, identity: Identity, address: str, datasheet:
     datasheet : Datasheet
 
     """
-    lines = [*_head(settings, identity, address, datasheet), *_channels(settings, datasheet)]
-    lines += _settings(settings, datasheet)
-    text = "\n".join(lines) + "\n"
-    remarks = _remarks(text, settings, datasheet)
+    begin = [*_head(settings, identity, address, datasheet), *_channels(settings, datasheet)]
+
+    def whole(own: Collection[str]) -> tuple[str, list[str]]:
+        text = "\n".join([*begin, *_settings(settings, datasheet, own)]) + "\n"
+        return text, _remarks(text, settings, datasheet)
+
+    text, remarks = whole(())
+    if remarks:
+        # What is not in use, and not as an upload would leave it, has no key: by its own name, then.
+        text, remarks = min(
+            (text, remarks),
+            whole(_changed(text, settings, datasheet)),
+            key=lambda found: len(found[1]),
+        )
     return "\n".join([f"# Setup of {identity}, as it was read from it.", *remarks, text])
 
 
@@ -109,7 +119,7 @@ def _head(
         lines += [f"{every}    # {low} to {high} {_SECONDS}"]
     for known, key, unit in _TIMED:
         value = settings.get(known)
-        if value is not None:
+        if value is not None and value != 0.0:
             shown = f"{_exact(value)} {unit}" if not isinstance(value, str) else str(value)
             lines.append(f"{key} {shown}")
     return [*lines, ""] if lines[-1] else lines
@@ -223,18 +233,19 @@ def _own(sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
 # ---------------------------------------------------------------------- further settings
 
 
-def _settings(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
+def _settings(settings: DeviceSettings, sheet: Datasheet, own: Collection[str]) -> list[str]:
+    """The section ``settings``: what has no key of a setup, and what is named in ``own``."""
     lines = []
     for name, value in settings.values.items():
         point = sheet.settings.get(name)
-        has_key = name in _ELSEWHERE or _is_in_blocks(name, sheet)
+        has_key = name in _ELSEWHERE or (_is_in_blocks(name, sheet) and name not in own)
         if has_key or point is None or point.read_only:
             continue
         if not is_documented(point, value):
             shown = show_setting(value, point.unit)
             lines.append(f"  # {name}: is {shown}, which the device does not accept")
             continue
-        shown = _text(show_setting(value, point.unit)) if value != "" else '""'
+        shown = _text(show_setting(value, point.fixed_unit)) if value != "" else '""'
         lines.append(f"  {name}: {shown}{_span(point)}")
     has_values = any(not line.startswith("  #") for line in lines)
     return ["settings:" if has_values else "# settings:", *lines] if lines else []
@@ -276,6 +287,15 @@ def _remarks(text: str, settings: DeviceSettings, sheet: Datasheet) -> list[str]
     if not changes:
         return []
     return ["# A setup cannot say all of it; an upload would change:", *map(_comment, changes)]
+
+
+def _changed(text: str, settings: DeviceSettings, sheet: Datasheet) -> list[str]:
+    """The settings that an upload of this text would change."""
+    try:
+        asked = check_setup(parse_setup(text), sheet).settings
+    except SetupError:
+        return []
+    return [change.setting for change in diff_settings(settings, asked, sheet)]
 
 
 def _comment(what: object) -> str:

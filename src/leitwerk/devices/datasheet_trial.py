@@ -17,7 +17,7 @@ from leitwerk.errors import DeviceRefused, LinkError, QuantityError
 from leitwerk.parsing.quantities import format_number
 
 _GROUPS = ("identity", "status", "readings", "settings")
-_CLOCK_OFF_S = 86400.0 * 30
+_CLOCK_OFF_S = 86400.0 * 365 * 5  # a clock that was never set is no slip of the datasheet
 _SMALL, _LARGE = 1e-9, 1e12  # numbers that are measured are between these
 _WORD = 65536.0
 _MANY = _WORD * 256.0  # numbers of two words that are right are rarely larger

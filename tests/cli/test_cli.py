@@ -232,3 +232,11 @@ def test_the_demo_leaves_nothing_outside_its_folder(tmp_path):
     port = int(done.stdout.split("127.0.0.1:")[1].split("?")[0])
     with pytest.raises(OSError):
         socket.create_connection(("127.0.0.1", port), timeout=1)
+
+
+@pytest.mark.parametrize("command", ["device", "fetch", "adopt", "release", "history", "watchdog"])
+def test_a_file_that_is_not_there_is_named_as_such(leitwerk, tmp_path, command):
+    """It is not taken for the name of a device."""
+    for name, says in ((str(tmp_path / "no.yaml"), "No such file"), (str(tmp_path), "is not a file")):
+        shown = leitwerk(command, name)
+        assert (shown.exit_code, says in shown.output) == (2, True), shown.output

@@ -90,13 +90,13 @@ def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
 def _side(text: str, link: LinkOptions) -> tuple[Datasheet, DeviceSettings]:
     """The settings on one side of a comparison: of a setup, a backup, a program or a device."""
     from leitwerk.cli.devices import open_where
-    from leitwerk.project.files import read_bytes
+    from leitwerk.project.files import names_file, read_bytes
     from leitwerk.project.library import find_datasheet
     from leitwerk.project.setups import read_setup
     from leitwerk.protocols.board_image import from_c, from_hex, parse_program, read_model
     from leitwerk.transfer.receipt import read_backup
 
-    if Path(text).is_file():
+    if names_file(text):
         if text.endswith(".json"):
             identity, settings, _ = read_backup(text)
             return find_datasheet(identity.model), settings

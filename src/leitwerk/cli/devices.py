@@ -93,16 +93,17 @@ def device(
 
     WHERE is an address, a name of the inventory, or a setup file.
 
-    Exit code 0: it was read. 2: usage. 3: not reached. 4: it refused.
+    Exit code 0: it was read. 1: the setup has errors. 2: usage. 3: not reached. 4: it refused.
     """
     from datetime import UTC, datetime
 
     from leitwerk.cli.options import user
     from leitwerk.cli.printing import echo_json, print_rows
+    from leitwerk.project.files import names_file
     from leitwerk.reports.device_page import read_page
     from leitwerk.transfer.pending import note_restart
 
-    kept = kept_folder(where if Path(where).is_file() else "here", folder)
+    kept = kept_folder(where if names_file(where) else "here", folder)
     with open_where(where, model, link) as one:
         address = one.address
         if set_clock:
@@ -234,9 +235,10 @@ def _set_clock(one: Any) -> None:
 def open_where(where: str, model: str | None, link: LinkOptions) -> Device:
     """Open a device that is given by address, by name, or by its setup, whose zone its clock then has."""
     from leitwerk.devices.device import open_device
+    from leitwerk.project.files import names_file
     from leitwerk.project.setups import load_setup
 
-    zone = load_setup(where).zone if Path(where).is_file() else None
+    zone = load_setup(where).zone if names_file(where) else None
     return open_device(*resolve_device(where, model, link), zone=zone, link=link)
 
 
@@ -247,11 +249,12 @@ def resolve_device(
     from leitwerk.devices.presence import identify_by_datasheets
     from leitwerk.errors import NotReached
     from leitwerk.parsing.address import DeviceName, parse_where
+    from leitwerk.project.files import names_file
     from leitwerk.project.inventory import Inventory, resolve_address
     from leitwerk.project.library import find_datasheet, known_models
     from leitwerk.project.setups import datasheet_of, load_setup
 
-    if Path(where).is_file():
+    if names_file(where):
         setup = load_setup(where)
         sheet = find_datasheet(model) if model else datasheet_of(setup)
         return sheet, resolve_address(setup.device.at)

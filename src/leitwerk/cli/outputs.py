@@ -165,7 +165,7 @@ def _reading(path: str, channel: str, link: LinkOptions) -> Callable[[float], fl
 def pulse(setup: str, output: str, *, duration_s: float, arm: bool, link: LinkOptions) -> int:
     """Switch the relay OUTPUT of SETUP on for a moment, to see and hear that it works.
 
-    Exit code 0: done. 2: usage. 3: device not reached. 4: it did not switch.
+    Exit code 0: done. 1: the setup has errors. 2: usage. 3: device not reached. 4: it did not switch.
     """
     from leitwerk.cli.devices import warn_of_driven
     from leitwerk.cli.password import passwords_of
@@ -198,7 +198,8 @@ def release(where: str, *, model: str | None, link: LinkOptions) -> int:
 
     WHERE is its setup file, an address, or a name of the inventory.
 
-    Exit code 0: released, or none was left. 2: usage. 3: device not reached. 4: it refused.
+    Exit code 0: released, or none was left. 1: the setup has errors. 2: usage. 3: device not reached.
+    4: it refused.
     """
     from leitwerk.cli.devices import open_where
     from leitwerk.cli.password import passwords_of

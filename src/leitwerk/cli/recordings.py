@@ -29,15 +29,15 @@ def fetch(where: str, *, model: str | None, folder: str | None, link: LinkOption
     Exit code 0: all fetched. 1: it has none. 2: usage. 3: device not reached. 4: refused.
     """
     from datetime import UTC, datetime
-    from pathlib import Path
 
     from leitwerk.cli.devices import open_where, remember
     from leitwerk.cli.progress import StepView
+    from leitwerk.project.files import names_file
     from leitwerk.project.setups import read_setup
     from leitwerk.recordings.fetch import RecordedWith, fetch_recordings
     from leitwerk.transfer.receipt import KeptFiles
 
-    setup = read_setup(where) if Path(where).is_file() else None
+    setup = read_setup(where) if names_file(where) else None
     kept = kept_folder(where if setup else "here", folder)
     with open_where(where, model, link) as device, StepView() as steps:
         if setup is not None:
@@ -77,7 +77,8 @@ def fetch(where: str, *, model: str | None, folder: str | None, link: LinkOption
 def record(setup: str, what: str, *, link: LinkOptions) -> int:
     """Start or stop the recording of the device of SETUP, and verify that it does.
 
-    Exit code 0: done, or it did so already. 2: usage. 3: device not reached. 4: refused, or another device.
+    Exit code 0: done, or it did so already. 1: the setup has errors. 2: usage. 3: device not reached. 4:
+    refused, or another device.
     """
     from leitwerk.cli.password import passwords_of
     from leitwerk.devices.device import connect

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -129,13 +128,14 @@ def history(device: str, *, folder: str | None, as_json: bool) -> int:
     Exit code 0: the chain is complete. 1: it is not, or there is no receipt. 2: usage.
     """
     from leitwerk.cli.printing import echo_json
+    from leitwerk.project.files import names_file
     from leitwerk.project.inventory import Inventory
     from leitwerk.project.kept import device_folder
     from leitwerk.transfer.history import read_history
 
     inventory = Inventory.nearest()
     serial = _serial_of(device, inventory)
-    kept = kept_folder(device if Path(device).is_file() else "here", folder)
+    kept = kept_folder(device if names_file(device) else "here", folder)
     own = device_folder(kept, serial)
     found = read_history(own, inventory.newest_receipt(serial, own))
     if not found.receipts and not found.breaks:
@@ -161,9 +161,10 @@ def history(device: str, *, folder: str | None, as_json: bool) -> int:
 
 def _serial_of(device: str, inventory: Inventory) -> str:
     """The serial number of a device that is named by a setup, its name, its address, or itself."""
+    from leitwerk.project.files import names_file
     from leitwerk.project.setups import load_setup
 
-    if Path(device).is_file():
+    if names_file(device):
         return load_setup(device).device.serial
     for known in inventory.devices():
         if device.casefold() == known.name.casefold() or device == str(known.address):

@@ -10,6 +10,9 @@ from pathlib import Path
 from leitwerk.errors import FileProblem
 from leitwerk.parsing.yaml_text import MAX_BYTES
 
+# Names with these endings are those of files.
+_FILES = {".yaml", ".yml", ".json", ".hex", ".h"}
+
 
 def read_bytes(path: str | Path) -> bytes:
     """A file's content, one byte more than is allowed at most: enough to see that it is too much.
@@ -35,6 +38,21 @@ def read_bytes(path: str | Path) -> bytes:
         message = f"{path} has {size / 1e6:.0f} MB; nothing of that size is a setup"
         raise FileProblem(message, remedy=f"at most {MAX_BYTES / 1e6:.0f} MB are read")
     return content
+
+
+def names_file(text: str) -> bool:
+    """Whether a text names a file, and not an address or a device.
+
+    Raises
+    ------
+    FileProblem
+        It looks like the name of a file, and there is none, or it is a folder.
+
+    """
+    path = Path(text)
+    if not path.is_file() and "://" not in text and (path.suffix in _FILES or path.is_dir()):
+        read_bytes(path)  # says what is wrong with it
+    return path.is_file()
 
 
 def write_atomic(path: Path, text: str) -> None:

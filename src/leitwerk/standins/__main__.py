@@ -418,7 +418,7 @@ def _course(text: str) -> tuple[str, Course]:
 def _give_up(reason: str) -> NoReturn:
     # On standard output, where the parent process waits for its first line.
     click.echo(" ".join(reason.split()))
-    sys.exit(1)
+    sys.exit(2)
 
 
 def _wait_for_parent(loop: asyncio.AbstractEventLoop, server: asyncio.Future[Any]) -> None:

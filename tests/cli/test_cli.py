@@ -237,6 +237,9 @@ def test_the_demo_leaves_nothing_outside_its_folder(tmp_path):
 @pytest.mark.parametrize("command", ["device", "fetch", "adopt", "release", "history", "watchdog"])
 def test_a_file_that_is_not_there_is_named_as_such(leitwerk, tmp_path, command):
     """It is not taken for the name of a device."""
-    for name, says in ((str(tmp_path / "no.yaml"), "No such file"), (str(tmp_path), "is not a file")):
+    for name, says in (
+        (str(tmp_path / "no.yaml"), "No such file"),
+        (str(tmp_path), "is not a file"),
+    ):
         shown = leitwerk(command, name)
         assert (shown.exit_code, says in shown.output) == (2, True), shown.output

@@ -2,6 +2,7 @@
 
 from itertools import combinations, pairwise
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -98,3 +99,11 @@ def test_the_quick_and_the_careful_decoding_agree(data):
     slow = plan.values(words)
     quick = dict(zip((p.name for p in points), plan.numbers(words), strict=True))
     assert quick == pytest.approx(slow, rel=1e-6, nan_ok=True)
+
+
+@pytest.mark.filterwarnings("error")
+@pytest.mark.parametrize("words", [(0x7F80, 0x0001), (0xFFC0, 0x0000), (0x7FFF, 0xFFFF)])
+def test_each_kind_of_nan_is_no_number_and_no_warning(words):
+    point = RegisterPoint("x", "input", 0, 2, "f32")
+    assert np.isnan(ReadPlan([point]).numbers(words)).all()
+    assert point.decode(words) != point.decode(words)

@@ -204,8 +204,9 @@ class ReadPlan:
         """
         raw = np.array(words, dtype=">u2")
         result = np.full(len(self.points), np.nan)
-        for dtype, registers, columns in self._columns:
-            result[columns] = raw[registers].view(dtype)
+        with np.errstate(invalid="ignore"):  # a signalling NaN is not a number, and no accident
+            for dtype, registers, columns in self._columns:
+                result[columns] = raw[registers].view(dtype)
         for column in self._rest:
             result[column] = self._slow_number(column, words)
         result *= self._steps

@@ -101,6 +101,29 @@ def check_together(
             )
 
 
+def check_expected_of(
+    point: AlarmDefinition, scope: Scope, path: KeyPath, findings: Findings
+) -> None:
+    """Alarms that trip where the value is expected, or are tripped there already."""
+    if point.watch is not Watch.VALUE or scope.expected is None:
+        return
+    value, tolerance = scope.expected
+    low, high = point.trip
+    near = [t for t in point.trip if math.isfinite(t) and abs(t - value) <= tolerance]
+    message = ""
+    if (low <= value <= high) == point.inside:
+        shown = format_value(value, scope.unit)
+        what = scope.states.name(value) if scope.states is not None else shown
+        message = f"alarm {point.name} is tripped already at {what}, as the channel is expected"
+    elif near and scope.states is None:
+        shown = format_value(near[0], scope.unit)
+        message = (
+            f"alarm {point.name} trips at {shown}, which is within what is expected of the channel"
+        )
+    if message:
+        findings.warning("trips-when-expected", path, message, at_key=True)
+
+
 def check_doubt(
     points: Sequence[AlarmDefinition],
     scope: Scope,
@@ -108,7 +131,7 @@ def check_doubt(
     path: KeyPath,
     findings: Findings,
 ) -> None:
-    """Trip points that lie where the value is expected, or closer together than is known.
+    """Trip points and clear points that are closer together than is known.
 
     ``uncertainty`` is the expanded one of the channel's calibration, in its unit; 0 without one.
     """
@@ -116,17 +139,6 @@ def check_doubt(
         if point.watch is not Watch.VALUE or point.inside:
             continue
         place = (*path, "alarms", point.name)
-        if scope.expected is not None and scope.states is None:
-            value, tolerance = scope.expected
-            near = [t for t in point.trip if math.isfinite(t) and abs(t - value) <= tolerance]
-            if near:
-                findings.warning(
-                    "trips-when-expected",
-                    place,
-                    f"alarm {point.name} trips at {format_value(near[0], scope.unit)}, which is "
-                    f"within what is expected of the channel",
-                    at_key=True,
-                )
         apart = _apart_from_clear(point)
         if 0 < apart < uncertainty:
             findings.warning(

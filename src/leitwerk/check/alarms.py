@@ -7,7 +7,13 @@ from collections.abc import Iterable
 from dataclasses import replace
 
 from leitwerk.alarms.definition import AlarmDefinition, Watch
-from leitwerk.check.alarm_doubts import Scope, check_reach_of, check_sides, check_together
+from leitwerk.check.alarm_doubts import (
+    Scope,
+    check_expected_of,
+    check_reach_of,
+    check_sides,
+    check_together,
+)
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.vocabulary import (
     ALARM_CHANNEL,
@@ -63,6 +69,7 @@ def check_alarms(
             continue
         check_reach_of(point, scope, (*place, key), findings)
         check_sides(point, scope, place, findings)
+        check_expected_of(point, scope, place, findings)
         points.append(point)
     check_together(points, scope, path, findings)
     return tuple(points)

@@ -32,6 +32,8 @@ def same_number(one: str, other: str) -> bool:
     --------
     >>> same_number("K2-00417", "k2 417"), same_number("K2-417", "K24-17")
     (True, False)
+    >>> same_number("--", "**")
+    False
 
     """
     return folded_number(one) == folded_number(other)
@@ -41,4 +43,5 @@ def folded_number(number: str) -> str:
     """An identifying number in the one form that is compared."""
     # Groups of letters and of digits; a separator between two groups of digits still parts them.
     groups = re.findall(r"[^\W\d_]+|\d+", number.casefold())
-    return "-".join(group.lstrip("0") or "0" if group.isdecimal() else group for group in groups)
+    folded = "-".join(group.lstrip("0") or "0" if group.isdecimal() else group for group in groups)
+    return folded or number.strip()  # without letters and digits, each character counts

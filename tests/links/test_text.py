@@ -104,7 +104,7 @@ def test_what_comes_unasked_is_not_the_next_answer():
             heard.wait(5)
             connection.sendall(b"stray\r\n")
             connection.recv(300)
-            connection.sendall(b"birke,PI-1181,4.0\r\n")
+            connection.sendall(b"birke,PI-1180,4.1\r\n")
             connection.recv(300)
 
     threading.Thread(target=run, daemon=True).start()
@@ -114,7 +114,7 @@ def test_what_comes_unasked_is_not_the_next_answer():
         heard.set()
         # It has arrived when the socket has something to read.
         select.select([device.link._bus.connection._end._end], [], [], 5)
-        assert device.identify().serial == "PI-1181"
+        assert device.identify().firmware == "4.1"
 
 
 @pytest.fixture

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, reports_errors
+from leitwerk.cli.exit_codes import FINE, REFUSED, reports_errors
 from leitwerk.cli.options import (
     DURATION,
     every_option,
@@ -51,7 +52,8 @@ def attend(
     An action that switches an output is only reported, unless this is armed. At the end, every
     output that was switched from here goes to its safe state.
 
-    Exit code 0: ended as asked. 1: the setup has errors. 2: usage. 3: device not reached.
+    Exit code 0: ended as asked. 1: the setup has errors. 2: usage. 3: device not reached. 4: an output could
+    not be made safe.
     """
     import math
 
@@ -73,11 +75,17 @@ def attend(
         try:
             attendant.attend(period_s=period_s, duration_s=duration_s or math.inf)
         except KeyboardInterrupt:
-            click.echo("ended by a signal; outputs are safe", err=True)
+            click.echo("ended by a signal", err=True)
+    with suppress(OSError):  # the terminal may be gone
+        if attendant.unsafe:
+            names = ", ".join(attendant.unsafe)
+            click.echo(f"NOT SAFE: {names} may still be driven: leitwerk release {setup}", err=True)
+        elif arm:
+            click.echo("outputs that were switched from here are safe", err=True)
     outbox = attendant.messenger.outbox
     if len(outbox):
         click.echo(f"{len(outbox)} messages wait in {outbox.folder}", err=True)
-    return FINE
+    return REFUSED if attendant.unsafe else FINE
 
 
 def attend_options(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import getpass
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from functools import wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
@@ -137,17 +137,30 @@ def tracing(path: str | None) -> Iterator[Tracer | None]:
         return
     try:
         # Line by line, so that what led to a hang is there to be read.
-        with Path(path).open("w", encoding="utf-8", buffering=1) as file:
-
-            def write(entry: TraceEntry) -> None:
-                file.write(f"{entry}\n")
-
-            yield write
+        file = Path(path).open("w", encoding="utf-8", buffering=1)  # noqa: SIM115
     except OSError as error:
         reason = error.strerror or type(error).__name__
         raise FileProblem(
             f"cannot write {path}: {reason}", remedy="is the folder there?"
         ) from error
+    failed: list[str] = []
+
+    def write(entry: TraceEntry) -> None:
+        # A full disk must not end what is traced.
+        try:
+            if not failed:
+                file.write(f"{entry}\n")
+        except (OSError, ValueError) as error:
+            failed.append(str(error))
+
+    try:
+        yield write
+    finally:
+        with suppress(OSError):
+            file.close()
+        if failed:
+            with suppress(OSError):
+                click.echo(f"warning: the trace {path} is not complete: {failed[0]}", err=True)
 
 
 _OPTIONS = (

@@ -19,6 +19,7 @@ from leitwerk.errors import DeviceRefused, QuantityError
 from leitwerk.parsing.quantities import format_number
 from leitwerk.project.clock import REAL_TIME, Clock
 from leitwerk.project.driven import driving
+from leitwerk.project.held_signals import signals_held
 from leitwerk.results import Outcome, overall
 
 _SETTLES_S = 1.0
@@ -195,8 +196,9 @@ def _driven(
         try:
             yield
         finally:
-            release(device, point, value, output.name)
-            note.released(output.name)
+            with signals_held():
+                release(device, point, value, output.name)
+                note.released(output.name)
 
 
 def _reserve(loop: Loop) -> float | None:

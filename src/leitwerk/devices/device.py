@@ -76,6 +76,10 @@ class Device:
         self.sleeps = kind.sleeps
         self._session: Session = kind.session(link, datasheet)
         self._login: _Login | None = None
+        self._identity: Identity | None = None
+        # Behind a connection that was made anew, another device may answer.
+        if (reconnects := getattr(link, "reconnects", None)) is not None:
+            reconnects.verify = self._verify_same
 
     def __enter__(self) -> Self:
         return self
@@ -102,12 +106,33 @@ class Device:
         self.link.close()
 
     def identify(self) -> Identity:
-        """Ask the device what it is."""
+        """Ask the device what it is. It must stay the one that it was when it was asked first.
+
+        Raises
+        ------
+        WrongDevice
+            Another device answers now.
+
+        """
         found = self._read_group("identity")
         sheet = self.datasheet
         # What a device does not say of itself, its datasheet may know.
         known = {"maker": sheet.maker, "model": "", "serial": "", "firmware": ""}
-        return Identity(**{name: _text(found.get(name, text)) for name, text in known.items()})
+        identity = Identity(**{name: _text(found.get(name, text)) for name, text in known.items()})
+        first = self._identity
+        if first is None:
+            self._identity = identity
+        elif first.model != identity.model or not same_number(first.serial, identity.serial):
+            raise WrongDevice(
+                f"at {self.address}, {identity} answers now; it was {first} before",
+                remedy="were two devices swapped, or does another one have the same address?",
+            )
+        return identity
+
+    def _verify_same(self) -> None:
+        """After a reconnect: the same device answers, if it was identified before."""
+        if self._identity is not None:
+            self.identify()
 
     def require(self, model: str, serial: str) -> Identity:
         """Identify, and insist on a device, such as the one that a setup names.
@@ -319,9 +344,11 @@ class Device:
         ------
         LinkError
             It does not answer within ``wait_s``.
+        WrongDevice
+            Another device answers afterwards.
 
         """
-        before = self.identify()
+        self.identify()
         # It may be gone before it has confirmed.
         with suppress(LinkError):
             self.command("restart")
@@ -329,11 +356,12 @@ class Device:
         while True:
             time.sleep(_RESTART_PAUSE_S)
             try:
-                if self.identify() == before:
-                    return
-            except LinkError:
+                self.identify()  # another device than before is an error of its own
+            except (LinkError, DeviceRefused):  # it may refuse while it starts
                 if time.monotonic() > deadline:
                     raise
+            else:
+                return
 
     def command(self, name: str) -> None:
         """Have a command carried out: commit, drop, start, stop, erase recordings."""

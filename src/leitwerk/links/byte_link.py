@@ -34,6 +34,22 @@ class ByteLink:
         self.address = address
         self._end: _End | None = None
         self._received = bytearray()
+        self.opened = 0
+
+    def open(self, timeout_s: float, what: str) -> int:
+        """Open the connection unless it is open; how often it was opened up to now.
+
+        Raises
+        ------
+        NotReached, LinkError
+            It cannot be opened.
+
+        """
+        with self._errors_told(what):
+            if self._end is None:
+                self._end = _open(self.address, timeout_s, what)
+                self.opened += 1
+        return self.opened
 
     def write(self, data: bytes, timeout_s: float, what: str, *, break_s: float = 0.0) -> None:
         """Write bytes, after a break of the line where one is wanted.
@@ -44,9 +60,9 @@ class ByteLink:
             The connection cannot be opened, or broke.
 
         """
+        self.open(timeout_s, what)
         with self._errors_told(what):
-            if self._end is None:
-                self._end = _open(self.address, timeout_s, what)
+            assert self._end is not None
             if break_s:
                 self._end.send_break(break_s)
             self._end.write(data, timeout_s)

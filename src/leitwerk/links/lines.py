@@ -6,6 +6,7 @@ from leitwerk.errors import LinkError, LinkTimeout
 from leitwerk.links.bus import leave_bus, take_bus
 from leitwerk.links.byte_link import ByteLink
 from leitwerk.links.options import USUAL, LinkOptions
+from leitwerk.links.reconnects import Reconnects
 from leitwerk.links.trace import note
 from leitwerk.parsing.address import LinkAddress
 
@@ -27,6 +28,7 @@ class LineLink:
         self.address = address
         self.options = options
         self.requests = 0
+        self.reconnects = Reconnects()
         self._end = end
         self._bus = take_bus(address, ByteLink)
         self.lock = self._bus.lock
@@ -48,8 +50,15 @@ class LineLink:
 
         def once() -> str:
             with self.lock:
-                self.send(message, public=public)
-                return self._answer(message if public is None else public)
+                try:
+                    self.send(message, public=public)
+                    return self._answer(message if public is None else public)
+                except LinkError:
+                    raise
+                except BaseException:
+                    # Interrupted: its answer, coming late, must not be taken for the next one.
+                    self._bus.connection.close()
+                    raise
 
         final = not self.address.is_serial
         return self.options.call(
@@ -69,6 +78,7 @@ class LineLink:
         with self.lock:
             # What came after the last answer is not one to this message.
             self._bus.connection.discard()
+            self.reconnects.notice(self._bus.connection.open(self.options.timeout_s, what))
             self.requests += 1
             self._trace(message, sent=True, meaning=what, public=public)
             data = message.encode("latin-1") + self._end

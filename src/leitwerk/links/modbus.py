@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any
@@ -13,6 +14,7 @@ from pymodbus.framer import FramerRTU, FramerType
 from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout, NotReached
 from leitwerk.links.bus import leave_bus, take_bus
 from leitwerk.links.options import USUAL, LinkOptions
+from leitwerk.links.reconnects import Reconnects
 from leitwerk.links.serial_port import why_port_fails
 from leitwerk.links.trace import note
 from leitwerk.parsing.address import LinkAddress
@@ -39,8 +41,17 @@ class _Client:
     def __init__(self, address: LinkAddress, timeout_s: float) -> None:
         self.packet: Callable[[bool, bytes], None] | None = None
         self.heard = b""  # what came back on the last request
+        self.opened = 0  # how often a connection was opened
         self.client = self._make(address, timeout_s)
         self.close = self.client.close
+
+    def open(self) -> bool:
+        """Open the connection unless it is open; whether it is now."""
+        is_new = getattr(self.client, "socket", None) is None
+        if not self.client.connect():
+            return False
+        self.opened += is_new
+        return True
 
     def _make(self, address: LinkAddress, timeout_s: float) -> ModbusBaseSyncClient:
         # The package's own repetitions are switched off: what is asked again is decided here.
@@ -90,6 +101,7 @@ class ModbusLink:
         self.address = address
         self.options = options
         self.requests = 0
+        self.reconnects = Reconnects()
         self._bus = take_bus(address, lambda at: _Client(at, options.timeout_s))
         self._client: ModbusBaseSyncClient = self._bus.connection.client
         client = self._client
@@ -126,15 +138,12 @@ class ModbusLink:
         """
         client = self._client
         with self._bus.lock:
-            try:
-                if request.table == "coil":
-                    bits = [bool(word) for word in request.words]
-                    reply = self._ask(request, client.write_coils, request.start, bits)
-                else:
-                    words = list(request.words)
-                    reply = self._ask(request, client.write_registers, request.start, words)
-            except (ModbusException, OSError) as error:
-                raise self._lost(request, error) from error
+            if request.table == "coil":
+                bits = [bool(word) for word in request.words]
+                reply = self._ask(request, client.write_coils, request.start, bits)
+            else:
+                words = list(request.words)
+                reply = self._ask(request, client.write_registers, request.start, words)
             self._check(reply, request, _WRITE[request.table])
             if (reply.address, reply.count) != (request.start, len(request.words)):
                 what = f"it confirmed {reply.count} registers from {reply.address}"
@@ -165,12 +174,7 @@ class ModbusLink:
         """
 
         def ask() -> Any:
-            try:
-                return self._ask(
-                    request, self._read[request.table], request.start, count=request.count
-                )
-            except (ModbusException, OSError) as error:
-                raise self._lost(request, error) from error
+            return self._ask(request, self._read[request.table], request.start, count=request.count)
 
         over_tcp = self.address.scheme == "modbus+tcp"
         return self.options.call(ask, lambda e: over_tcp and isinstance(e, LinkTimeout))
@@ -178,12 +182,20 @@ class ModbusLink:
     def _ask(
         self, request: ReadRequest | WriteRequest, call: Callable[..., Any], *args: Any, **more: Any
     ) -> Any:
+        self._connect(request)
         self._bus.connection.packet = None
         if self.options.tracer is not None:
             self._bus.connection.packet = lambda sent, frame: self._trace(request, frame, sent=sent)
-        self._connect(request)
         self.requests += 1
-        return call(*args, **more, device_id=self.address.unit)
+        # The one seam: whatever the package, a socket or a port raises is an error of this link, and an
+        # interrupted request leaves no answer behind that could be taken for the next one.
+        try:
+            return call(*args, **more, device_id=self.address.unit)
+        except Exception as error:
+            raise self._lost(request, error) from error
+        except BaseException:
+            self._close()
+            raise
 
     def _trace(self, request: ReadRequest | WriteRequest, frame: bytes, *, sent: bool) -> None:
         is_secret = sent and isinstance(request, WriteRequest) and request.secret
@@ -192,7 +204,12 @@ class ModbusLink:
         note(self.options.tracer, self.address, frame, meaning, sent=sent, secret=secret)
 
     def _connect(self, request: ReadRequest | WriteRequest) -> None:
-        if self._client.connect():
+        try:
+            is_open = self._bus.connection.open()
+        except (ModbusException, OSError):
+            is_open = False
+        if is_open:
+            self.reconnects.notice(self._bus.connection.opened)
             return
         if self.address.is_serial:
             why, remedy = why_port_fails(self.address.serial_port)
@@ -205,7 +222,12 @@ class ModbusLink:
     def _lost(self, request: ReadRequest | WriteRequest, error: Exception) -> LinkError:
         # A reply that comes later must never be taken for the next one: the connection goes, and
         # with a serial port all that has arrived meanwhile.
-        self._client.close()
+        self._close()
+        if not isinstance(error, ModbusException | OSError):
+            return LinkError(
+                f"{self.address}: the answer to '{request}' cannot be read ({type(error).__name__})",
+                remedy="does the device speak this protocol, and is the line set as in the device?",
+            )
         # The package lets some errors of sockets and ports through as they are.
         if isinstance(error, ConnectionException | OSError):
             return LinkError(
@@ -222,6 +244,11 @@ class ModbusLink:
             + (" Is the line set as in the device?" if self.address.is_serial else ""),
         )
 
+    def _close(self) -> None:
+        """Close the connection, whatever state it is in."""
+        with contextlib.suppress(OSError):
+            self._client.close()
+
     def _check(self, reply: ModbusPDU, request: ReadRequest | WriteRequest, function: int) -> None:
         if reply.isError():
             code = int(getattr(reply, "exception_code", 0))
@@ -233,7 +260,7 @@ class ModbusLink:
             raise self._wrong_answer(request, f"unit {reply.dev_id} answered")
 
     def _wrong_answer(self, request: ReadRequest | WriteRequest, what: str) -> LinkError:
-        self._client.close()
+        self._close()
         return LinkError(
             f"{self.address}: the answer does not belong to '{request}': {what}",
             remedy="do two devices share this address?",

@@ -11,6 +11,7 @@ from leitwerk.errors import LinkError, LinkTimeout
 from leitwerk.links.bus import leave_bus, take_bus
 from leitwerk.links.byte_link import ByteLink
 from leitwerk.links.options import USUAL, LinkOptions
+from leitwerk.links.reconnects import Reconnects
 from leitwerk.links.trace import note
 from leitwerk.parsing.address import LinkAddress
 from leitwerk.protocols.sdi12 import (
@@ -34,6 +35,7 @@ class Sdi12Link:
         self.address = address
         self.options = options
         self.requests = 0
+        self.reconnects = Reconnects()
         self._bus = take_bus(address, ByteLink)
         self._unit = str(address.unit)
 
@@ -54,7 +56,7 @@ class Sdi12Link:
         """
         with self._bus.lock:
             ask = partial(self._exchange, body, answers_as, public=public)
-            return self._retried(ask) if again else ask()
+            return self._retried(ask) if again else self._closing(ask)
 
     def measure(self, body: str, measure: Measure) -> list[str]:
         """Have a sensor measure, wait for it, and fetch all its values, each with its sign.
@@ -111,7 +113,17 @@ class Sdi12Link:
         return split_values(self._exchange(body, has_crc=has_crc))
 
     def _retried(self, ask: Callable[[], T]) -> T:
-        return self.options.call(ask, lambda error: False)
+        return self.options.call(lambda: self._closing(ask), lambda error: False)
+
+    def _closing(self, ask: Callable[[], T]) -> T:
+        """An exchange; an interrupted one closes the port, so that its answer is not the next one's."""
+        try:
+            return ask()
+        except LinkError:
+            raise
+        except BaseException:
+            self._bus.connection.close()
+            raise
 
     def _read_line(self, timeout_s: float, what: str) -> str | None:
         """The next line; None when it does not come in time."""
@@ -123,13 +135,14 @@ class Sdi12Link:
     ) -> str:
         command = f"{self._unit}{body}!"
         shown = command if public is None else f"{self._unit}{public}…"
+        connection, timeout_s = self._bus.connection, self.options.timeout_s
+        # What came before answers nothing any more; the break wakes the sensors.
+        connection.discard()
+        self.reconnects.notice(connection.open(timeout_s, shown))
         self.requests += 1
         self._trace(
             command, sent=True, meaning=shown, secret=None if public is None else 1 + len(public)
         )
-        connection, timeout_s = self._bus.connection, self.options.timeout_s
-        # What came before answers nothing any more; the break wakes the sensors.
-        connection.discard()
         connection.write(command.encode("ascii"), timeout_s, shown, break_s=BREAK_S)
         line = self._read_line(timeout_s, shown)
         if line is None:

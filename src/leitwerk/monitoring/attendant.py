@@ -32,6 +32,7 @@ from leitwerk.monitoring.run_control import RunControl
 from leitwerk.project.clock import REAL_TIME, Clock
 from leitwerk.project.driven import driving
 from leitwerk.project.files import write_atomic
+from leitwerk.project.held_signals import signals_held
 from leitwerk.project.kept import device_folder
 from leitwerk.project.locks import only_attendant
 from leitwerk.rules.definition import (
@@ -116,6 +117,7 @@ class Attendant:
         self.messenger = Messenger(
             self.setup, self.folder, self.clock.now, self.log.add, self._happen if hears else None
         )
+        self.unsafe: list[str] = []  # outputs that could not be made safe in the end
         self._lost = False
         self._happenings: list[Happening] = []
         self._lock = threading.Lock()
@@ -149,8 +151,9 @@ class Attendant:
             try:
                 self._go_on(period_s, duration_s, until)
             finally:
-                self._leave()
-                self.messenger.end()
+                with signals_held():
+                    self._leave()
+                    self.messenger.end()
 
     def _go_on(self, period_s: float, duration_s: float, until: Callable[[], bool]) -> None:
         begun = self.clock.monotonic()
@@ -352,7 +355,7 @@ class Attendant:
         """Bring every output switched here to its safe state, and keep where everything stands."""
         now = self.clock.now()
         if self.options.armed:
-            self.outputs.make_safe(now)
+            self.unsafe = self.outputs.make_safe(now)
         self._keep_state(now)
 
     # ------------------------------------------------------------------ people

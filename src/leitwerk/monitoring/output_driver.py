@@ -14,6 +14,8 @@ from leitwerk.project.clock import Clock
 from leitwerk.project.driven import DrivenNote
 from leitwerk.rules.switches import Switches
 
+_ATTEMPTS = 3  # to make outputs safe
+
 
 class OutputDriver:
     """Switches relays when it is time, and says what they are.
@@ -64,10 +66,17 @@ class OutputDriver:
         for name, state in self.switches.due(self._clock.monotonic()):
             self._drive(name, state, now)
 
-    def make_safe(self, now: datetime) -> None:
-        """Bring every output that was switched here to its safe state."""
-        for name, state in self.switches.unsafe():
-            self._drive(name, state, now)
+    def make_safe(self, now: datetime) -> list[str]:
+        """Bring every output that was switched here to its safe state; the names of those that are not.
+
+        In several attempts: a link that was interrupted is made anew by the next one.
+        """
+        for _ in range(_ATTEMPTS):
+            for name, state in self.switches.unsafe():
+                self._drive(name, state, now)
+            if not self.switches.unsafe():
+                break
+        return [name for name, _ in self.switches.unsafe()]
 
     def _drive(self, name: str, state: str, now: datetime) -> None:
         family = self._device.datasheet.family(DRIVE_RELAY)
@@ -81,6 +90,9 @@ class OutputDriver:
         except LinkError as error:
             self.switches.failed(name)
             self._report(name, state, error, now)
+        except (KeyboardInterrupt, SystemExit):
+            self.switches.failed(name)  # it may have been switched
+            raise
         except LeitwerkError as error:
             self.switches.refused(name)
             self._report(name, state, error, now)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -17,6 +18,9 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 
+_VERIFY_S = 1.0  # how long an identity is relied on where a swap would break the connection
+
+
 class Poller:
     """Reads values and qualities of some channels again and again.
 
@@ -26,6 +30,11 @@ class Poller:
 
     def __init__(self, device: Device, channels: Sequence[CheckedChannel]) -> None:
         sheet = device.datasheet
+        self._device = device
+        # On a shared line, and behind what leads to one, units can be swapped while nothing reconnects.
+        address = device.address
+        self._hides_swaps = address.is_serial or address.scheme == "modbus+rtu"
+        self._verified_s = time.monotonic()
         count = len(channels)
         points = [channel.value_point(sheet) for channel in channels]
         qualities = [channel.quality_point(sheet) for channel in channels]
@@ -61,9 +70,14 @@ class Poller:
         ------
         LinkError, DeviceRefused
             The device was not reached, or refused.
+        WrongDevice
+            Another device answers than before: its values are not given.
 
         """
         numbers = self._read()
+        if self._hides_swaps or time.monotonic() > self._verified_s + _VERIFY_S:
+            self._device.identify()
+            self._verified_s = time.monotonic()
         # A code that the datasheet does not know falls on the last entry: quality unknown.
         last = self._quality_of_code.size - 1
         codes = numbers[self._codes]

@@ -26,6 +26,7 @@ from leitwerk.errors import (
     WrongDevice,
 )
 from leitwerk.identity import Identity
+from leitwerk.project.held_signals import signals_held
 from leitwerk.project.locks import only_writer
 from leitwerk.recordings.fetch import RecordedWith, fetch_recordings
 from leitwerk.transfer.history import head_of
@@ -72,17 +73,25 @@ def carry(device: Device, task: UploadTask, options: UploadOptions) -> Receipt:
         identity = attempt.identify()
         with only_writer(identity, options.wait_s):
             return attempt.run(identity, started)
-    except (UploadError, WrongDevice, DeviceInUse):
+    except (UploadError, DeviceInUse):
         raise  # they say it all
-    except (LeitwerkError, KeyboardInterrupt) as error:
-        state = attempt.retreat()
+    except (Exception, KeyboardInterrupt, SystemExit) as error:  # also what nothing here expects
+        if isinstance(error, WrongDevice) and attempt.settings is SettingsState.UNTOUCHED:
+            raise
+        with signals_held():
+            state = attempt.retreat()
         # While nothing has happened, the cause's own remedy is the better one.
         own_remedy = getattr(error, "remedy", "") if state == SettingsState.UNTOUCHED else ""
-        raise UploadError(
-            getattr(error, "message", "the upload was stopped by the keyboard"),
-            state=state,
-            remedy=own_remedy or _AGAIN,
-        ) from error
+        raise UploadError(_reason(error), state=state, remedy=own_remedy or _AGAIN) from error
+
+
+def _reason(error: BaseException) -> str:
+    """What ended a transaction."""
+    if isinstance(error, LeitwerkError):
+        return error.message
+    if isinstance(error, KeyboardInterrupt):
+        return "the upload was stopped by the keyboard or a signal"
+    return f"the upload was ended by {type(error).__name__}" + (f": {error}" if str(error) else "")
 
 
 class _Attempt:
@@ -111,10 +120,15 @@ class _Attempt:
 
     def step(self, name: str, act: Callable[[], T]) -> T:
         """Do one step and show it before and after."""
-        self.options.on_progress(name, 0, 1)
+        self.progress(name, 0, 1)
         result = act()
-        self.options.on_progress(name, 1, 1)
+        self.progress(name, 1, 1)
         return result
+
+    def progress(self, name: str, done: int, total: int) -> None:
+        """Show how far a step is; a terminal or a pipe that is gone ends nothing."""
+        with contextlib.suppress(Exception, SystemExit):
+            self.options.on_progress(name, done, total)
 
     def identify(self) -> Identity:
         return self.step(
@@ -318,7 +332,7 @@ class _Attempt:
         if self.erases:
             if self.options.fetch_recordings:
                 self.fetched = fetch_recordings(
-                    self.device, RecordedWith(before), files.stem, self.options.on_progress
+                    self.device, RecordedWith(before), files.stem, self.progress
                 )
             else:
                 self.discarded = status.unfetched
@@ -355,10 +369,12 @@ class _Attempt:
             )
 
     def write(self) -> int:
+        # Immediately before the first write: is it still this device?
+        self.device.identify()
         self.settings = self.uncommitted()
         requests = self.device.write_settings(
             {change.setting: change.new for change in self.changes},
-            lambda done, total: self.options.on_progress("write what differs", done, total),
+            lambda done, total: self.progress("write what differs", done, total),
             backwards=self.task.backwards,
         )
         # Last, as they cannot be undone where each setting counts at once.
@@ -402,6 +418,7 @@ class _Attempt:
     def verify(self, before: DeviceSettings) -> DeviceSettings:
         """Read everything back; what was asked must be there, and the rest be as it was."""
         after = self.step("read everything back", self.device.read_settings)
+        self.device.identify()  # what was read back is this device's
         asked = DeviceSettings(after.model, {**before.values, **self.task.wanted.values})
         settings = self.device.datasheet.settings
         other = diff_settings(after, asked, self.device.datasheet)
@@ -454,6 +471,8 @@ class _Attempt:
         in reverse. A recording is started again only when its settings are those it began with.
         """
         with contextlib.suppress(LeitwerkError):  # the state below says what could not be done
+            if self.settings is not SettingsState.UNTOUCHED:
+                self.device.identify()  # nothing is dropped or started in another device
             if self.settings is SettingsState.STAGED:
                 self.device.command("drop")
                 self.settings = SettingsState.UNTOUCHED
@@ -494,6 +513,7 @@ class _Attempt:
     def _undo(self) -> None:
         # With a journal of an attempt before this one, what the device had before that is the old.
         old = self.journal.old if self.journal is not None else {}
+        self.device.identify()  # never undone in another device
         self.device.write_settings(old, backwards=not self.task.backwards)
         present = self.device.read_settings().values
         if all(same_stored(present.get(name), value) for name, value in old.items()):

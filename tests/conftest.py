@@ -194,3 +194,11 @@ def pytest_terminal_summary(terminalreporter):
     }
     for value in sorted(told):
         terminalreporter.write_line(f"cut points of {value}")
+    attacks = [
+        int(value)
+        for report in terminalreporter.stats.get("passed", [])
+        for name, value in report.user_properties
+        if name == "attacks"
+    ]
+    if attacks:
+        terminalreporter.write_line(f"commands under attack: {sum(attacks)}")

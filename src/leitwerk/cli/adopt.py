@@ -40,7 +40,9 @@ def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions)
     with open_where(where, model, link) as device:
         address, sheet = device.address, device.datasheet
         identity = device.identify()
-        text = write_setup(device.read_settings(), identity, str(address), sheet)
+        settings = device.read_settings()
+        device.identify()  # what was read is of the same device
+        text = write_setup(settings, identity, str(address), sheet)
     remember(identity, address)
     if file is None:
         click.echo(text, nl=False)
@@ -108,4 +110,7 @@ def _side(text: str, link: LinkOptions) -> tuple[Datasheet, DeviceSettings]:
         checked = read_setup(text)
         return checked.datasheet, checked.settings
     with open_where(text, None, link) as device:
-        return device.datasheet, device.read_settings()
+        device.identify()
+        settings = device.read_settings()
+        device.identify()  # what was read is of the same device
+        return device.datasheet, settings

@@ -233,13 +233,20 @@ def _set_clock(one: Any) -> None:
 
 
 def open_where(where: str, model: str | None, link: LinkOptions) -> Device:
-    """Open a device that is given by address, by name, or by its setup, whose zone its clock then has."""
+    """Open a device that is given by address, by name, or by its setup.
+
+    With a setup, only the device that it names is accepted, and its clock is in the setup's zone.
+    """
     from leitwerk.devices.device import open_device
     from leitwerk.project.files import names_file
     from leitwerk.project.setups import load_setup
 
-    zone = load_setup(where).zone if names_file(where) else None
-    return open_device(*resolve_device(where, model, link), zone=zone, link=link)
+    setup = load_setup(where) if names_file(where) else None
+    zone = setup.zone if setup else None
+    device = open_device(*resolve_device(where, model, link), zone=zone, link=link)
+    if setup is not None:
+        device.expected = (device.datasheet.model, setup.device.serial)
+    return device
 
 
 def resolve_device(

@@ -77,6 +77,9 @@ class Device:
         self._session: Session = kind.session(link, datasheet)
         self._login: _Login | None = None
         self._identity: Identity | None = None
+        self.expected: tuple[str, str] | None = (
+            None  # model and serial number, if only one is accepted
+        )
         # Behind a connection that was made anew, another device may answer.
         if (reconnects := getattr(link, "reconnects", None)) is not None:
             reconnects.verify = self._verify_same
@@ -121,6 +124,8 @@ class Device:
         identity = Identity(**{name: _text(found.get(name, text)) for name, text in known.items()})
         first = self._identity
         if first is None:
+            if self.expected is not None:
+                self._require(identity, *self.expected)
             self._identity = identity
         elif first.model != identity.model or not same_number(first.serial, identity.serial):
             raise WrongDevice(
@@ -144,6 +149,10 @@ class Device:
 
         """
         identity = self.identify()
+        self._require(identity, model, serial)
+        return identity
+
+    def _require(self, identity: Identity, model: str, serial: str) -> None:
         for what, found, meant in (
             ("a model", identity.model, model),
             ("the serial number", identity.serial, serial),
@@ -154,7 +163,6 @@ class Device:
                     remedy="is it the right device, the right address, the right setup? Nothing "
                     "was written.",
                 )
-        return identity
 
     def readings(self) -> dict[str, Stored]:
         """All that it measures, as its datasheet names it."""

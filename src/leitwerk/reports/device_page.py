@@ -174,6 +174,7 @@ def read_page(device: Device, *, folder: str | Path, recordings: bool = False) -
     units = {name: setting_unit(name, settings.values, sheet) for name in settings.values}
     units |= {point.name: point.unit for point in sheet.points("status")}
     status = device.status_points()
+    device.identify()  # all of it is of the same device
     now = datetime.now(UTC)
     return DevicePage(
         address=device.address,

@@ -28,6 +28,10 @@ class SettingsState(enum.StrEnum):
     )
     UNVERIFIED = "it works with the new settings, but they have not been verified"
     DIFFERENT = "it works with settings that are not those that were asked for"
+    SWAPPED = (
+        "not known: another device answers than the one that was identified; what was written may be in "
+        "either of them; compare both with the backup, and 'leitwerk recover' with the right one"
+    )
     VERIFIED = "it works with the new settings, and they have been verified"
 
 

@@ -78,6 +78,8 @@ def carry(device: Device, task: UploadTask, options: UploadOptions) -> Receipt:
     except (Exception, KeyboardInterrupt, SystemExit) as error:  # also what nothing here expects
         if isinstance(error, WrongDevice) and attempt.settings is SettingsState.UNTOUCHED:
             raise
+        if isinstance(error, WrongDevice):
+            attempt.settings = SettingsState.SWAPPED
         with signals_held():
             state = attempt.retreat()
         # While nothing has happened, the cause's own remedy is the better one.
@@ -471,6 +473,8 @@ class _Attempt:
         in reverse. A recording is started again only when its settings are those it began with.
         """
         with contextlib.suppress(LeitwerkError):  # the state below says what could not be done
+            if self.settings is SettingsState.SWAPPED:
+                return "; ".join([self.settings.value, *self.happened()])
             if self.settings is not SettingsState.UNTOUCHED:
                 self.device.identify()  # nothing is dropped or started in another device
             if self.settings is SettingsState.STAGED:

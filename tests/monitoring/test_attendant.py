@@ -337,7 +337,7 @@ def test_a_damaged_message_is_told_and_not_lost(tmp_path):
     put(Outbox(tmp_path))
     (damaged,) = tmp_path.glob("*.json")
     damaged.write_text('{"outbox": 1, "id": 5')
-    with pytest.raises(FileProblem, match="holds no message"):
+    with pytest.raises(FileProblem, match="is not a message"):
         Outbox(tmp_path)
     assert damaged.exists()
 

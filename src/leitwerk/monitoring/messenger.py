@@ -13,13 +13,18 @@ from leitwerk.errors import FileProblem
 from leitwerk.monitoring.events import Done, Event, EventKind
 from leitwerk.monitoring.outbox import Message, Outbox
 from leitwerk.monitoring.senders import received, sender
-from leitwerk.project.files import read_bytes, write_atomic
+from leitwerk.project.files import write_atomic
+from leitwerk.project.kept_json import KeptFile, read_kept
 from leitwerk.rules.definition import Happening
 from leitwerk.setup.model import Setup
 
 _TURN_S = 0.1
 _RECEIVE_S = 2.0  # from one question to the gateway for received messages to the next
 _END_S = 30.0  # how long waiting messages may take at the end
+
+
+class _ReceivedFile(KeptFile):
+    last: int
 
 
 class Messenger:
@@ -121,6 +126,7 @@ class Messenger:
 
     def _last(self) -> int:
         try:
-            return int(json.loads(read_bytes(self._folder / "received.json"))["last"])
-        except (FileProblem, ValueError, KeyError, TypeError):
+            path = self._folder / "received.json"
+            return read_kept(path, _ReceivedFile, "the last message received", "remove it").last
+        except FileProblem:
             return 0

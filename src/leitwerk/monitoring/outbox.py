@@ -12,10 +12,13 @@ import threading
 from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import Literal
+
+from pydantic import Field
 
 from leitwerk.errors import FileProblem, LeitwerkError
-from leitwerk.project.files import read_bytes, remove_file, write_atomic
+from leitwerk.project.files import remove_file, write_atomic
+from leitwerk.project.kept_json import KeptFile, read_kept
 
 _FIRST_PAUSE_S = 2.0
 _LONGEST_PAUSE_S = 600.0
@@ -44,6 +47,20 @@ class Message:
     created_s: float
     tries: int = 0
     next_s: float = 0.0
+    trouble: str = ""
+
+
+class _MessageFile(KeptFile):
+    outbox: Literal[1]
+    id: str = Field(pattern=r"^[\w.-]{1,80}$")  # it names a file
+    way: str
+    to: str
+    contact: str
+    subject: str
+    text: str
+    created_s: float = Field(allow_inf_nan=False)
+    tries: int = 0
+    next_s: float = Field(0.0, allow_inf_nan=False)
     trouble: str = ""
 
 
@@ -130,12 +147,6 @@ class Outbox:
         if not self.folder.is_dir():
             return
         for path in sorted(self.folder.glob("*.json"))[:_MOST]:
-            try:
-                content: dict[str, Any] = json.loads(read_bytes(path))
-                if content.pop("outbox") != _FORMAT:
-                    raise ValueError("another format")  # noqa: TRY301
-                yield Message(**content)
-            except (ValueError, TypeError, KeyError, RecursionError) as error:
-                raise FileProblem(
-                    f"{path} holds no message: {error}", remedy="read it, and move it elsewhere"
-                ) from None
+            remedy = "read it, and move it elsewhere"
+            file = read_kept(path, _MessageFile, "a message", remedy)
+            yield Message(**file.model_dump(exclude={"outbox"}))

@@ -16,7 +16,8 @@ from platformdirs import user_data_dir
 
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity, folded_number
-from leitwerk.project.files import read_bytes, remove_file, write_atomic
+from leitwerk.project.files import remove_file, write_atomic
+from leitwerk.project.kept_json import KeptFile, read_kept
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +35,18 @@ class DrivenOutput:
 
     def __str__(self) -> str:
         return f"output {self.name} was driven at {self.since}, and its program ended without releasing it"
+
+
+class _Driven(KeptFile):
+    name: str
+    point: str
+    slot: int
+    release: str | float
+    since: str
+
+
+class _DrivenFile(KeptFile):
+    outputs: list[_Driven]
 
 
 class DrivenNote:
@@ -118,9 +131,9 @@ def left_driven(identity: Identity) -> list[LeftDriven]:
             continue  # its program lives
         lock.release()
         try:
-            content = json.loads(read_bytes(path))
-            outputs = tuple(DrivenOutput(**entry) for entry in content["outputs"])
-        except (ValueError, KeyError, TypeError, FileProblem):
+            file = read_kept(path, _DrivenFile, "a note of what is driven", "remove it")
+            outputs = tuple(DrivenOutput(**entry.model_dump()) for entry in file.outputs)
+        except FileProblem:
             continue  # it ended while it made the note: before it drove anything
         found.append(LeftDriven(path, outputs))
     return found

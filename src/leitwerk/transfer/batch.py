@@ -20,6 +20,7 @@ from leitwerk.identity import folded_number
 from leitwerk.links.options import USUAL, LinkOptions
 from leitwerk.project.editing import with_values
 from leitwerk.project.files import read_bytes, write_atomic
+from leitwerk.project.kept_json import KeptFile, read_kept
 from leitwerk.project.library import find_datasheet
 from leitwerk.project.setups import load_setup, parse_setup
 from leitwerk.setup.model import Setup
@@ -197,6 +198,10 @@ def upload_batch(
     return [results[item.line] for item in items]
 
 
+class _RecordFile(KeptFile):
+    done: dict[str, str]
+
+
 class _Record:
     """What a batch has done: on disk after each item, by serial number and the item's own setup."""
 
@@ -204,14 +209,8 @@ class _Record:
         self._path = path
         self._done: dict[str, str] = {}
         if path.exists():
-            try:
-                content = json.loads(read_bytes(path))
-                self._done = {str(k): str(v) for k, v in content["done"].items()}
-            except (ValueError, KeyError, TypeError, AttributeError) as error:
-                raise FileProblem(
-                    f"{path} is not a record of a batch: {error}",
-                    remedy="move it away; then every item is looked at again",
-                ) from error
+            remedy = "move it away; then every item is looked at again"
+            self._done = dict(read_kept(path, _RecordFile, "a record of a batch", remedy).done)
 
     def has(self, item: BatchItem) -> bool:
         """Whether this setup has been proven to be in this item."""

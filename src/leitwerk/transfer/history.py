@@ -7,11 +7,28 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from pydantic import Field
+
 from leitwerk.errors import FileProblem
 from leitwerk.project.files import read_bytes
+from leitwerk.project.kept_json import KeptFile, parse_kept
 from leitwerk.transfer.task import content_hash
 
 RECEIPT = "-receipt.json"
+
+
+class _ReceiptFile(KeptFile):
+    """What is read again of a receipt."""
+
+    receipt: int
+    by: str
+    finished: str
+    what: dict[str, str]
+    changes: list[dict[str, Any]]
+    settings_verified: int
+    previous: str
+    in_force_after_restart: list[str] = Field(default_factory=list)
+    secrets: list[dict[str, str]] = Field(default_factory=list)
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,15 +91,11 @@ def _links(folder: Path) -> list[_Link]:
     for file in sorted(folder.glob(f"*{RECEIPT}")):
         try:
             raw = read_bytes(file)
-            content = json.loads(raw)
+            receipt = parse_kept(raw, _ReceiptFile)
         except (ValueError, FileProblem):
             continue
-        if isinstance(content, dict) and content.get("receipt") == 1:
-            previous = content.get("previous")
-            digest = content_hash(raw)
-            links.append(
-                _Link(file, digest, previous if isinstance(previous, str) else "", content)
-            )
+        if receipt.receipt == 1:
+            links.append(_Link(file, content_hash(raw), receipt.previous, json.loads(raw)))
     return links
 
 

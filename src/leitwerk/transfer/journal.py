@@ -18,10 +18,43 @@ from leitwerk.datasheet.settings import SettingChange, same_stored
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
 from leitwerk.project.files import read_bytes, remove_file, write_atomic
+from leitwerk.project.kept_json import KeptFile, KeptIdentity, StoredJson, read_kept
 from leitwerk.transfer.receipt import JOURNAL, stored_value
-from leitwerk.transfer.task import TaskSource
+from leitwerk.transfer.task import TaskSource, content_hash
 
 _VERSION = 1
+_DAMAGED = (
+    "an upload to this device was interrupted; read the device, compare it with the backups beside this "
+    "file, then move the file away"
+)
+
+
+class _Change(KeptFile):
+    setting: str
+    old: StoredJson | None
+    new: StoredJson
+    unit: str
+
+
+class _Device(KeptIdentity):
+    address: str
+
+
+class _Version(KeptFile):
+    journal: int
+
+
+class _JournalFile(_Version):
+    what: dict[str, str]
+    device: _Device
+    by: str
+    started: str
+    stage: str
+    recording_stopped: bool
+    changes: list[_Change]
+    secrets: list[str]
+    before: dict[str, StoredJson]
+    sha256: str
 
 
 @dataclass(frozen=True)
@@ -85,6 +118,7 @@ class Journal:
             "secrets": list(self.secrets),
             "before": dict(self.before),
         }
+        content["sha256"] = _digest(json.loads(json.dumps(content)))
         write_atomic(self.path, json.dumps(content, indent=2, ensure_ascii=False) + "\n")
         return journal
 
@@ -112,51 +146,46 @@ def read_journal(folder: Path) -> Journal | None:
     path = folder / JOURNAL
     if not path.exists():
         return None
-    try:
-        content: Any = json.loads(read_bytes(path))
-        version = content["journal"]
-        if version != _VERSION:
-            raise FileProblem(
-                f"{path} is a journal of version {version}, this Leitwerk knows {_VERSION}",
-                remedy="finish or undo that upload with the Leitwerk that began it",
-            )
-        return _parse(path, content)
-    except (ValueError, KeyError, TypeError, AttributeError) as error:
+    version = read_kept(path, _Version, "a journal", _DAMAGED).journal
+    if version != _VERSION:
         raise FileProblem(
-            f"{path} is not a journal, or damaged: {error}",
-            remedy="an upload to this device was interrupted; read the device, compare it with the "
-            "backups beside this file, then move the file away",
-        ) from error
+            f"{path} is a journal of version {version}, this Leitwerk knows {_VERSION}",
+            remedy="finish or undo that upload with the Leitwerk that began it",
+        )
+    file = read_kept(path, _JournalFile, "a journal", _DAMAGED)
+    try:
+        if file.sha256 != _digest(json.loads(read_bytes(path))):
+            raise ValueError("its digest does not fit its content")  # noqa: TRY301
+        return _journal(path, file)
+    except ValueError as error:
+        raise FileProblem(
+            f"{path} is not a journal, or damaged: {error}", remedy=_DAMAGED
+        ) from None
 
 
-def _parse(path: Path, content: Mapping[str, Any]) -> Journal:
-    device = content["device"]
+def _journal(path: Path, file: _JournalFile) -> Journal:
     changes = tuple(
         SettingChange(
-            _text(c["setting"]), _stored(c["old"]), stored_value(c["new"]), _text(c["unit"])
+            c.setting, None if c.old is None else stored_value(c.old), stored_value(c.new), c.unit
         )
-        for c in content["changes"]
+        for c in file.changes
     )
     return Journal(
         path=path,
-        source=TaskSource.from_dict(content["what"]),
-        identity=Identity(*(_text(device[k]) for k in ("maker", "model", "serial", "firmware"))),
-        address=_text(device["address"]),
-        by=_text(content["by"]),
-        started=datetime.fromisoformat(content["started"]),
+        source=TaskSource.from_dict(file.what),
+        identity=file.device.identity(),
+        address=file.device.address,
+        by=file.by,
+        started=datetime.fromisoformat(file.started),
         changes=changes,
-        stage=_text(content["stage"]),
-        stopped=content["recording_stopped"] is True,
-        secrets=tuple(_text(name) for name in content.get("secrets", ())),
-        before={_text(k): stored_value(v) for k, v in content.get("before", {}).items()},
+        stage=file.stage,
+        stopped=file.recording_stopped,
+        secrets=tuple(file.secrets),
+        before={name: stored_value(value) for name, value in file.before.items()},
     )
 
 
-def _text(value: object) -> str:
-    if not isinstance(value, str):
-        raise TypeError(f"{value!r} is not a text")
-    return value
-
-
-def _stored(value: object) -> Stored | None:
-    return None if value is None else stored_value(value)
+def _digest(content: Mapping[str, Any]) -> str:
+    """SHA-256 of the content without its digest: of its JSON with sorted keys."""
+    text = json.dumps({k: v for k, v in content.items() if k != "sha256"}, sort_keys=True)
+    return content_hash(text.encode("utf-8"))

@@ -7,10 +7,12 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
+from pydantic import AwareDatetime, Field
+
 from leitwerk.datasheet.points import Stored
-from leitwerk.errors import FileProblem
-from leitwerk.project.files import read_bytes, write_atomic
+from leitwerk.project.files import write_atomic
 from leitwerk.project.kept import device_folder
+from leitwerk.project.kept_json import KeptFile, read_kept
 from leitwerk.transfer.history import read_history
 
 _FILE = "restarted.json"
@@ -76,9 +78,9 @@ def _noted(own: Path) -> datetime | None:
     path = own / _FILE
     if not path.exists():
         return None
-    try:
-        return datetime.fromisoformat(json.loads(read_bytes(path))["restarted"])
-    except (ValueError, KeyError, TypeError) as error:
-        raise FileProblem(
-            f"{path} is damaged: {error}", remedy="remove it, and note the restart once more"
-        ) from error
+    remedy = "remove it, and note the restart once more"
+    return read_kept(path, _RestartedFile, "the note of a restart", remedy).restarted
+
+
+class _RestartedFile(KeptFile):
+    restarted: AwareDatetime = Field(strict=False)  # a file holds its text

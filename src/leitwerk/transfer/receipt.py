@@ -17,6 +17,7 @@ from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
 from leitwerk.project.files import free_path, read_bytes, remove_file, write_atomic
 from leitwerk.project.kept import device_folder
+from leitwerk.project.kept_json import KeptFile, KeptIdentity, StoredJson, read_kept
 from leitwerk.transfer.history import RECEIPT, read_history
 from leitwerk.transfer.secrets import SecretEntry
 from leitwerk.transfer.task import TaskSource, content_hash
@@ -213,37 +214,24 @@ def read_backup(path: str | Path) -> tuple[Identity, DeviceSettings, str]:
         The file cannot be read, or is not a backup.
 
     """
-    content = read_bytes(path)
-    try:
-        identity, settings = _parse_backup(json.loads(content))
-    except (ValueError, KeyError, TypeError, AttributeError) as error:
-        raise FileProblem(
-            f"{path} is not a backup: {error}",
-            remedy="backups are the files …-backup.json in the folder 'kept'",
-        ) from error
-    return identity, DeviceSettings(identity.model, settings), content_hash(content)
+    remedy = "backups are the files …-backup.json in the folder 'kept'"
+    file = read_kept(Path(path), _BackupFile, "a backup", remedy)
+    if file.backup != 1:
+        message = f"{path} is a backup of version {file.backup}, which is not known"
+        raise FileProblem(message, remedy=remedy)
+    identity = file.device.identity()
+    settings = {name: stored_value(value) for name, value in file.settings.items()}
+    return identity, DeviceSettings(identity.model, settings), content_hash(read_bytes(path))
 
 
-def _parse_backup(data: Any) -> tuple[Identity, dict[str, Stored]]:
-    if data["backup"] != 1:
-        raise ValueError(f"version {data['backup']!r} is not known")
-    who = [data["device"][name] for name in ("maker", "model", "serial", "firmware")]
-    if not all(isinstance(text, str) for text in who):
-        raise TypeError("the device is not named")
-    return Identity(*who), {str(name): stored_value(v) for name, v in data["settings"].items()}
+class _BackupFile(KeptFile):
+    backup: int
+    device: KeptIdentity
+    settings: dict[str, StoredJson]
 
 
-def stored_value(value: object) -> Stored:
-    """A setting out of JSON.
-
-    Raises
-    ------
-    TypeError
-        It is not a backup.
-
-    """
+def stored_value(value: StoredJson) -> Stored:
+    """A setting out of JSON: a whole number is one where floating point does not hold it."""
     if isinstance(value, str):
         return value
-    if isinstance(value, bool) or not isinstance(value, int | float):
-        raise TypeError(f"{value!r} is not a setting")
     return value if isinstance(value, int) and abs(value) > EXACT else float(value)

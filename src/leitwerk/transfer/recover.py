@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from leitwerk.datasheet.settings import DeviceSettings, SettingChange
+from leitwerk.datasheet.vocabulary import BUS_UNIT
 from leitwerk.devices.device import Device
 from leitwerk.errors import FileProblem
 from leitwerk.project.kept import device_folder
@@ -127,11 +128,24 @@ def recover(journal: Journal, device: Device, options: UploadOptions, *, undo: b
 
     Raises
     ------
+    FileProblem
+        The journal is for settings that an upload does not write.
     WrongDevice, DeviceInUse, UploadError
         As for an upload.
 
     """
     settings = journal.old if undo else journal.new
+    points = device.datasheet.settings
+    odd = [
+        name
+        for name in settings
+        if name not in points or points[name].read_only or name == BUS_UNIT.name
+    ]
+    if odd:
+        raise FileProblem(
+            f"{journal.path} is for settings that an upload does not write: {', '.join(odd[:5])}",
+            remedy="is it a journal of this device, and does the datasheet fit? Nothing was written",
+        )
     source = replace(
         journal.source,
         kind="undo" if undo else "finish",

@@ -12,11 +12,12 @@ from typing import Any
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.settings import DeviceSettings, SettingChange, diff_settings, lines_by_block
-from leitwerk.errors import FileProblem, QuantityError, WrongDevice
+from leitwerk.errors import WrongDevice
 from leitwerk.identity import same_number
 from leitwerk.links.mqtt import StationLink
-from leitwerk.project.files import read_bytes, write_atomic
+from leitwerk.project.files import write_atomic
 from leitwerk.project.kept import device_folder
+from leitwerk.project.kept_json import KeptFile, read_kept
 from leitwerk.protocols.station import Desired, RequestStatus, State, is_overdue, judge
 from leitwerk.transfer.task import UploadOptions
 
@@ -176,15 +177,11 @@ def _read(path: Path) -> list[dict[str, Any]]:
     """The requests that were made from here; a file that is not valid is not written over."""
     if not path.exists():
         return []
-    try:
-        entries = json.loads(read_bytes(path))["requests"]
-        if not all(isinstance(entry, dict) for entry in entries):
-            raise QuantityError("a request is a group of keys")
-    except (ValueError, KeyError, TypeError) as error:
-        raise FileProblem(
-            f"{path} is not a list of requests: {error}", remedy="move it away"
-        ) from error
-    return list(entries)
+    return read_kept(path, _RequestsFile, "a list of requests", "move it away").requests
+
+
+class _RequestsFile(KeptFile):
+    requests: list[dict[str, Any]]
 
 
 def _whole_second(options: UploadOptions) -> datetime:

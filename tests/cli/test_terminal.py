@@ -9,6 +9,8 @@ from pathlib import Path
 import pyte
 import pytest
 
+from leitwerk.cli.tables import console, live_table
+
 PASSWORD_PROMPT = "Password of the operator: "
 
 
@@ -108,3 +110,11 @@ def test_findings_wrap_between_words_with_later_lines_indented(kiln_file, tmp_pa
     assert second.startswith("    ")
     assert third.startswith("    ")
     assert not any(line.startswith(" ") and not line.startswith("    ") for line in screen)
+
+
+def test_a_title_with_brackets_is_no_markup():
+    """The console of every table prints a text as it is."""
+    out = console()
+    with out.capture() as shown:
+        out.print(live_table([], "[/] [red]x[/red] :smile: [bold", "", 80))
+    assert "[/] [red]x[/red] :smile: [bold" in shown.get()

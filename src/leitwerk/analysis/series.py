@@ -15,7 +15,7 @@ import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -91,7 +91,7 @@ def series_heading(
     heads = [DATED if dated else UNDATED]
     for column in columns:
         heads += [str(column), f"{column.name}{_QUALITY}"] if qualities else [str(column)]
-    return heads
+    return [plain_cell(head) for head in heads]
 
 
 def series_row(
@@ -140,6 +140,19 @@ def number_text(value: float) -> str:
     if abs(value) < _SINGLE and float(single := np.float32(value)) == value:
         return str(single)
     return f"{value:.9g}"
+
+
+def plain_cell(value: Any) -> Any:
+    """A text for a cell that no spreadsheet takes for a formula: a quote is put before it.
+
+    Examples
+    --------
+    >>> plain_cell("=1+1"), plain_cell("air_top")
+    ("'=1+1", 'air_top')
+
+    """
+    is_formula = isinstance(value, str) and value[:1] in {"=", "+", "-", "@", "\t", "\r"}
+    return f"'{value}" if is_formula else value
 
 
 def read_series(text: str, zone: ZoneInfo | None = None) -> Series:

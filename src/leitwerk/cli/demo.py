@@ -49,9 +49,9 @@ def demo(folder: str) -> int:
     out = console()
     where = Path(folder)
     with start_standin("fichte-8") as standin:
-        out.print(f"[bold]1. A logger[/] at {standin.address}, simulated, in factory condition.")
+        _say(out, "1. A logger", f" at {standin.address}, simulated, in factory condition.")
         wrong, right = _write_setups(where, standin.address)
-        out.print(f"\n[bold]2. Check[/] {wrong}, in which two mistakes are planted:\n")
+        _say(out, "\n2. Check", f" {wrong}, in which two mistakes are planted:\n")
         result = check_file(wrong)
         print_findings(result.findings)
         out.print(f"{wrong}: cannot be uploaded like this ({counts_text(result.findings)})")
@@ -63,8 +63,8 @@ def demo(folder: str) -> int:
         "\nNext, an alarm that trips, sends messages and clears, on a sensor that warms by itself:"
     )
     program = _program()
-    out.print(f"  {program} example kiln-guard > kiln-guard.yaml", markup=False)
-    out.print(f"  {program} prove kiln-guard.yaml air_top.too_hot --simulated", markup=False)
+    out.print(f"  {program} example kiln-guard > kiln-guard.yaml")
+    out.print(f"  {program} prove kiln-guard.yaml air_top.too_hot --simulated")
     return FINE if passed else FOUND
 
 
@@ -107,7 +107,7 @@ def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
     from leitwerk.transfer.upload import upload
 
     setup = read_setup(path)
-    out.print(f"\n[bold]3. Upload[/] {path}, the corrected one:\n")
+    _say(out, "\n3. Upload", f" {path}, the corrected one:\n")
     with connect(setup) as device:
         with StepView() as steps:
             receipt = upload(
@@ -121,20 +121,25 @@ def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
                 ),
             )
         text = str(receipt).split("  changes:")[0].rstrip()
-        out.print(f"\n{text}\n  changes:   {len(receipt.changes)}, listed in the receipt there",
-                  markup=False)  # fmt: skip
-        out.print(f"\n[bold]4. Live[/] for {_WATCH_S:g} s:\n")
+        out.print(f"\n{text}\n  changes:   {len(receipt.changes)}, listed in the receipt there")
+        _say(out, "\n4. Live", f" for {_WATCH_S:g} s:\n")
         with TableView(setup.setup.title) if out.is_terminal else _Nothing() as view:
             report = verify(
                 setup, device, duration_s=_WATCH_S, period_s=_PERIOD_S, on_sample=view.show
             )
     if not out.is_terminal:
         for line in report.lines():
-            out.print(line, markup=False)
+            out.print(line)
     out.print(closing_text(report))
     draw_report(report, folder / "live.png")
     write_atomic(folder / "live.csv", report.to_csv())
     return report.outcome is Outcome.PASSED
+
+
+def _say(out: Console, head: str, text: str) -> None:
+    from rich.text import Text
+
+    out.print(Text(head, "bold").append(text, "not bold"))
 
 
 class _Nothing:

@@ -21,11 +21,11 @@ class StepView:
     """A growing list of steps with bars on a terminal, plain lines anywhere else."""
 
     def __init__(self) -> None:
-        self.console = Console(stderr=True, highlight=False)
+        self.console = Console(stderr=True, highlight=False, markup=False, emoji=False)
         self._progress = Progress(
-            TextColumn("{task.description:28}"),
+            TextColumn("{task.description:28}", markup=False),
             BarColumn(bar_width=24),
-            TextColumn("{task.fields[count]}"),
+            TextColumn("{task.fields[count]}", markup=False),
             console=self.console,
         )
         self._tasks: dict[str, int] = {}

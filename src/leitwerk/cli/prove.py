@@ -84,12 +84,12 @@ def _print_proof(proof: Proof) -> None:
 
     out = console()
     head, *steps, end = str(proof).splitlines()
-    out.print(f"\n{head}", style="bold", markup=False)
+    out.print(f"\n{head}", style="bold")
     for step, line in zip(proof.steps, steps, strict=True):
         text = Text(line)
         text.stylize(OUTCOME_STYLES[step.outcome], 0, 9)
         out.print(text)
-    out.print(end, style=f"bold {OUTCOME_STYLES[proof.outcome]}", markup=False)
+    out.print(end, style=f"bold {OUTCOME_STYLES[proof.outcome]}")
 
 
 @contextmanager

@@ -128,6 +128,7 @@ def history(device: str, *, folder: str | None, as_json: bool) -> int:
     Exit code 0: the chain is complete. 1: it is not, or there is no receipt. 2: usage.
     """
     from leitwerk.cli.printing import echo_json
+    from leitwerk.datasheet.registers import readable
     from leitwerk.project.files import names_file
     from leitwerk.project.inventory import Inventory
     from leitwerk.project.kept import device_folder
@@ -147,10 +148,11 @@ def history(device: str, *, folder: str | None, as_json: bool) -> int:
         for receipt in found.receipts:
             what = receipt.get("what", {})
             changes = len(receipt.get("changes", ()))
-            click.echo(
+            line = (
                 f"{receipt.get('finished', '?')}  {what.get('kind', '?'):8} by "
                 f"{receipt.get('by', '?')}: {changes} settings changed ({what.get('file', '?')})"
             )
+            click.echo(readable(line))
         for broken in found.breaks:
             click.echo(f"broken: {broken}", err=True)
         count = f"{len(found.receipts)} receipt{'s' * (len(found.receipts) != 1)}"

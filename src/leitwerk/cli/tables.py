@@ -26,9 +26,10 @@ _STATE = {"normal": "green", "pending": "yellow", "unacknowledged": "bold red"}
 def console(*, wraps: bool = False) -> Console:
     """Standard output; colours only on a terminal, and none where NO_COLOR asks for none.
 
-    What ``wraps`` is broken between words; otherwise long lines are left to the terminal.
+    What ``wraps`` is broken between words; otherwise long lines are left to the terminal. Texts are never
+    taken for markup: a title may hold brackets.
     """
-    return Console(highlight=False, soft_wrap=not wraps)
+    return Console(highlight=False, soft_wrap=not wraps, markup=False, emoji=False)
 
 
 def live_table(channels: Sequence[ChannelReport], title: str, caption: str, width: int) -> Group:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from leitwerk.analysis.series import Column, Series, number_text
+from leitwerk.analysis.series import Column, Series, number_text, plain_cell
 from leitwerk.evaluation.verdict import ChannelReport, Verdict
 from leitwerk.identity import Identity
 from leitwerk.parsing.frames import dataframe
@@ -197,4 +197,4 @@ def _cell(value: Any) -> Any:
     """A value for CSV; nothing for None."""
     if value is None:
         return ""
-    return number_text(value) if isinstance(value, float) else value
+    return number_text(value) if isinstance(value, float) else plain_cell(value)

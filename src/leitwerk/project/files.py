@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import tempfile
 from collections.abc import Iterable
@@ -58,6 +59,8 @@ def names_file(text: str) -> bool:
 def write_atomic(path: Path, text: str) -> None:
     """Write a file whole or not at all; on disk when this returns.
 
+    A file that was there keeps its mode, and a link leads to the new content.
+
     Raises
     ------
     FileProblem
@@ -65,6 +68,7 @@ def write_atomic(path: Path, text: str) -> None:
 
     """
     try:
+        path = path.resolve()
         path.parent.mkdir(parents=True, exist_ok=True)
         descriptor, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
         try:
@@ -72,12 +76,17 @@ def write_atomic(path: Path, text: str) -> None:
                 file.write(text)
                 file.flush()
                 os.fsync(file.fileno())
+            if path.exists():
+                Path(temporary).chmod(path.stat().st_mode & 0o7777)
             Path(temporary).replace(path)
+            _sync_folder(path.parent)
         except BaseException:
             Path(temporary).unlink(missing_ok=True)
             raise
-    except OSError as error:
-        reason = error.strerror or type(error).__name__
+    except UnicodeEncodeError as error:
+        raise FileProblem(f"cannot write {path}: {error.reason}") from None
+    except (OSError, RuntimeError) as error:  # a link that leads to itself is a RuntimeError
+        reason = getattr(error, "strerror", None) or type(error).__name__
         remedy = "is the folder there, writable, and the disk not full?"
         raise FileProblem(f"cannot write {path}: {reason}", remedy=remedy) from error
 
@@ -93,10 +102,24 @@ def remove_file(path: Path) -> None:
     """
     try:
         path.unlink(missing_ok=True)
+        if path.parent.is_dir():
+            _sync_folder(path.parent)
     except OSError as error:
         reason = error.strerror or type(error).__name__
         remedy = "is the folder writable?"
         raise FileProblem(f"cannot remove {path}: {reason}", remedy=remedy) from error
+
+
+def _sync_folder(folder: Path) -> None:
+    """What was renamed or removed in a folder is so on disk; systems that cannot do that are left alone."""
+    if os.name == "nt":
+        return
+    descriptor = os.open(folder, os.O_RDONLY)
+    try:
+        with contextlib.suppress(OSError):
+            os.fsync(descriptor)
+    finally:
+        os.close(descriptor)
 
 
 def free_path(folder: Path, stem: str, suffixes: Iterable[str]) -> Path:

@@ -3,6 +3,7 @@
 import pytest
 
 import leitwerk as lw
+from leitwerk.project.editing import with_values
 from leitwerk.project.files import remove_file, write_atomic
 
 
@@ -27,3 +28,17 @@ def test_what_cannot_be_written_is_an_error_and_loses_nothing(tmp_path):
         with pytest.raises(lw.FileProblem, match="cannot write"):
             write_atomic(where, text)
     assert path.read_text("utf-8") == "old"
+
+
+def test_an_edit_leaves_every_other_scalar_as_it_was_typed():
+    """A number, a date or a telephone number is a text: nothing writes it in another form."""
+    text = (
+        "title: 2026-01-02      # a date\n"
+        "device: {serial: 00417, at: 0x10}\n"
+        "contacts: {a: {text_message: +491700000001}}\n"
+        "empty: ~\n"
+        "settings:\n"
+        "  name: 12E400\n  other: 1_000\n  oct: 0o17\n  yes: no\n  long: 1.50\n  q: 'a'   # c\n"
+    )
+    edited = with_values(text, {("settings", "q"): "1e5", ("settings", "new"): "+49"})
+    assert edited == text.replace("'a'   # c", "'1e5' # c") + "  new: +49\n"

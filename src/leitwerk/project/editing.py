@@ -8,6 +8,9 @@ from typing import Any
 
 from ruamel.yaml import YAML
 from ruamel.yaml.comments import CommentedMap, CommentedSeq
+from ruamel.yaml.nodes import ScalarNode
+from ruamel.yaml.resolver import VersionedResolver
+from ruamel.yaml.tag import Tag
 
 from leitwerk.calibration.tare import Tare
 from leitwerk.errors import QuantityError
@@ -86,8 +89,19 @@ def _below(section: Any, key: str, way: tuple[str, ...]) -> Any:
     return section[key]
 
 
+class _Texts(VersionedResolver):
+    """Each scalar is a text, as for the reader of setups: nothing is written in another form."""
+
+    def resolve(self, kind: Any, value: Any, implicit: Any) -> Any:
+        """The tag of a node: that of a text, unless it is empty, tagged, or no scalar."""
+        if kind is ScalarNode and implicit[0] and value:
+            return Tag(suffix="tag:yaml.org,2002:str")
+        return super().resolve(kind, value, implicit)
+
+
 def _load(text: str) -> tuple[YAML, Any]:
     yaml = YAML()
+    yaml.Resolver = _Texts
     yaml.preserve_quotes = True
     yaml.width = 4096  # no line is broken that was not
     yaml.indent(mapping=2, sequence=4, offset=2)

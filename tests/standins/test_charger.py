@@ -58,7 +58,7 @@ def test_a_default_for_a_missing_sensor_is_never_a_reading(station, charger):
 
 def test_without_a_commit_a_broken_upload_says_that_settings_are_mixed(station, tmp_path):
     setup = checked(STATION)
-    station.link.fails_at = 6
+    station.link.fails_at = 7  # the first write has arrived, the second has not
     with pytest.raises(lw.UploadError) as caught:
         lw.upload(setup, station, kept(tmp_path, passwords=PASSWORDS))
     assert caught.value.state.startswith("some of its settings are new and some are old")

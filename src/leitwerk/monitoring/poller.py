@@ -32,8 +32,7 @@ class Poller:
         sheet = device.datasheet
         self._device = device
         # On a shared line, and behind what leads to one, units can be swapped while nothing reconnects.
-        address = device.address
-        self._hides_swaps = address.is_serial or address.scheme == "modbus+rtu"
+        self._hides_swaps = device.address.hides_swaps
         self._verified_s = time.monotonic()
         count = len(channels)
         points = [channel.value_point(sheet) for channel in channels]

@@ -113,6 +113,11 @@ class LinkAddress:
         """Whether it leads to a serial port of this machine."""
         return bool(self.serial_port)
 
+    @property
+    def hides_swaps(self) -> bool:
+        """Whether units behind it can be swapped while nothing reconnects: a line that several share."""
+        return self.is_serial or self.scheme == "modbus+rtu"
+
     def __str__(self) -> str:
         options = [f"unit={self.unit}"] if self.unit != "" else []
         if self.is_serial:

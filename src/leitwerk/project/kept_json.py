@@ -55,8 +55,8 @@ def parse_kept(raw: bytes, model: type[M]) -> M:
         raise ValueError(f"{where[:80]}: {first['msg'][:120]}") from None
 
 
-def read_kept(path: Path, model: type[M], what: str, remedy: str) -> M:
-    """The content of a file.
+def read_kept(path: Path, model: type[M], what: str, remedy: str, *, raw: bytes | None = None) -> M:
+    """The content of a file, read now unless it is given as ``raw``.
 
     Raises
     ------
@@ -65,6 +65,6 @@ def read_kept(path: Path, model: type[M], what: str, remedy: str) -> M:
 
     """
     try:
-        return parse_kept(read_bytes(path), model)
+        return parse_kept(read_bytes(path) if raw is None else raw, model)
     except ValueError as error:
         raise FileProblem(f"{path} is not {what}, or damaged: {error}", remedy=remedy) from None

@@ -146,15 +146,16 @@ def read_journal(folder: Path) -> Journal | None:
     path = folder / JOURNAL
     if not path.exists():
         return None
-    version = read_kept(path, _Version, "a journal", _DAMAGED).journal
+    raw = read_bytes(path)  # once: the digest is that of what was parsed
+    version = read_kept(path, _Version, "a journal", _DAMAGED, raw=raw).journal
     if version != _VERSION:
         raise FileProblem(
             f"{path} is a journal of version {version}, this Leitwerk knows {_VERSION}",
             remedy="finish or undo that upload with the Leitwerk that began it",
         )
-    file = read_kept(path, _JournalFile, "a journal", _DAMAGED)
+    file = read_kept(path, _JournalFile, "a journal", _DAMAGED, raw=raw)
     try:
-        if file.sha256 != _digest(json.loads(read_bytes(path))):
+        if file.sha256 != _digest(json.loads(raw)):
             raise ValueError("its digest does not fit its content")  # noqa: TRY301
         return _journal(path, file)
     except ValueError as error:

@@ -215,13 +215,14 @@ def read_backup(path: str | Path) -> tuple[Identity, DeviceSettings, str]:
 
     """
     remedy = "backups are the files …-backup.json in the folder 'kept'"
-    file = read_kept(Path(path), _BackupFile, "a backup", remedy)
+    raw = read_bytes(path)  # once: the digest is that of what was parsed
+    file = read_kept(Path(path), _BackupFile, "a backup", remedy, raw=raw)
     if file.backup != 1:
         message = f"{path} is a backup of version {file.backup}, which is not known"
         raise FileProblem(message, remedy=remedy)
     identity = file.device.identity()
     settings = {name: stored_value(value) for name, value in file.settings.items()}
-    return identity, DeviceSettings(identity.model, settings), content_hash(read_bytes(path))
+    return identity, DeviceSettings(identity.model, settings), content_hash(raw)
 
 
 class _BackupFile(KeptFile):

@@ -77,8 +77,9 @@ def plan_secrets(
     values: dict[str, str] = {}
     entries = []
     states = device.secret_states() if names else {}
+    receipts = read_history(folder).receipts if names else ()
     for name in names:
-        last = _last(folder, name)
+        last = _last(receipts, name)
         is_set = states[name] == SET or (states[name] == NOT_KNOWN and last is not None)
         value = options.secrets.get(name)
         if value is None and is_set:
@@ -113,9 +114,9 @@ def _required(name: str, options: UploadOptions) -> str:
         ) from None
 
 
-def _last(folder: Path, name: str) -> dict[str, str] | None:
+def _last(receipts: Sequence[dict[str, Any]], name: str) -> dict[str, str] | None:
     """The last receipt's entry of a secret that has a value, None without one."""
-    for receipt in reversed(read_history(folder).receipts):
+    for receipt in reversed(receipts):
         for entry in _entries(receipt):
             if entry.get("setting") == name and entry.get("fingerprint"):
                 return {key: str(entry.get(key, "")) for key in ("since", "fingerprint")}

@@ -33,6 +33,7 @@ from .errors import LinkError as LinkError
 from .errors import LinkTimeout as LinkTimeout
 from .errors import NotAtRest as NotAtRest
 from .errors import NotReached as NotReached
+from .errors import OutputNotSafe as OutputNotSafe
 from .errors import QuantityError as QuantityError
 from .errors import ReaddressError as ReaddressError
 from .errors import SetupError as SetupError

@@ -12,6 +12,7 @@ LeitwerkError
     NotReached     no device is at the address, or the port does not open
     LinkTimeout    it did not answer in time (also TimeoutError)
   DeviceRefused    the device answered, and said no; holds its code
+  OutputNotSafe    an output may still be driven
   DeviceInUse      another program is writing to the device
   UploadError      an upload stopped; says what state the device is in
   ReaddressError   changing an address stopped; says where the device is now
@@ -119,6 +120,18 @@ class DeviceRefused(LeitwerkError):
 
 class PasswordRefused(DeviceRefused):
     """A password is missing or wrong. It is never sent again: some devices lock after a few attempts."""
+
+
+class OutputNotSafe(LeitwerkError):
+    """An output that was driven from here could not be given back: it may still be driven."""
+
+    def __init__(self, names: Sequence[str], address: object, reason: str) -> None:
+        outputs = f"output{'s' if len(names) > 1 else ''} {', '.join(names)} of {address}"
+        super().__init__(
+            f"NOT SAFE: {outputs} may still be driven: {reason}",
+            remedy="switch it off at the device, or restore the link and run 'leitwerk release'",
+        )
+        self.names = tuple(names)
 
 
 class DeviceInUse(LeitwerkError):

@@ -9,7 +9,7 @@ import pytest
 from hasel import Hasel
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from test_under_attack import BACKUP, SETUP
+from scenes import HASEL
 
 import leitwerk as lw
 
@@ -63,7 +63,9 @@ def written(tmp_path_factory):
         patch.chdir(folder)
         (folder / "datasheets").mkdir()
         shutil.copy(HERE / "hasel.yaml", folder / "datasheets" / "hasel.yaml")
-        Path("weir.yaml").write_text(SETUP.format(port=device.port), "utf-8")
+        Path("weir.yaml").write_text(
+            HASEL.setup.format(at=HASEL.at.format(port=device.port)), "utf-8"
+        )
         setup = lw.read_setup("weir.yaml")
         with lw.connect(setup) as link:
             lw.upload(setup, link, lw.UploadOptions("kept", {}))
@@ -87,7 +89,7 @@ def test_a_spoilt_file_is_read_or_refused(written, leitwerk, monkeypatch, kind, 
     monkeypatch.chdir(written["folder"])
     device = written["device"]
     path = Path("backup.json") if kind == "backup" else written[kind]
-    original = BACKUP if kind == "backup" else path.read_text("utf-8")
+    original = HASEL.backup if kind == "backup" else path.read_text("utf-8")
     document = json.loads(original)
     way = data.draw(st.sampled_from(list(places(document))))
     text = spoilt(document, way, data.draw(st.sampled_from(ODD)))

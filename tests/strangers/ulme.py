@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import socket
-import threading
-from typing import Self
+
+from plain import PlainServer
 
 PASSWORD = "open sesame 7"
 ENERGY = 123_456_789_012_345_679
 
 
-class Ulme:
+class Ulme(PlainServer):
     """The device; ``settings`` has the texts that it answers."""
 
     def __init__(self) -> None:
@@ -22,48 +22,27 @@ class Ulme:
         }
         self.clock = {"SYST:DATE": "2026,11,26", "SYST:TIME": "21,3,0"}
         self.voltage = "2.301E+02"
+        self.serial = "PM-0042"
+        self.writes: list[str] = []
         self.locked, self.wrong = True, 0
         self.errors: list[str] = []
         self.messages, self.cut_at = 0, 0
-        self._server = socket.create_server(("127.0.0.1", 0))
-        self.port = self._server.getsockname()[1]
-        self._open: list[socket.socket] = []
-        threading.Thread(target=self._accept, daemon=True).start()
+        super().__init__()
 
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._server.close()
-        for connection in self._open:
-            connection.close()
-
-    def _accept(self) -> None:
-        while True:
-            try:
-                connection, _ = self._server.accept()
-            except OSError:
+    def serve(self, connection: socket.socket) -> None:
+        for line in connection.makefile("r", encoding="ascii", newline="\n"):
+            self.messages += 1
+            if self.cut_at and self.messages >= self.cut_at:
+                connection.shutdown(socket.SHUT_RDWR)
                 return
-            self._open.append(connection)
-            threading.Thread(target=self._serve, args=(connection,), daemon=True).start()
-
-    def _serve(self, connection: socket.socket) -> None:
-        try:
-            for line in connection.makefile("r", encoding="ascii", newline="\n"):
-                self.messages += 1
-                if self.cut_at and self.messages >= self.cut_at:
-                    connection.shutdown(socket.SHUT_RDWR)
-                    return
-                answer = self._answer(line.rstrip("\n"))
-                if answer is not None:
-                    connection.sendall(answer.encode() + b"\n")
-        except (OSError, ValueError):
-            return
+            answer = self._answer(line.rstrip("\n"))
+            if answer is not None:
+                connection.sendall(answer.encode() + b"\n")
 
     def _answer(self, line: str) -> str | None:
         head, _, rest = line.partition(" ")
         known = {
-            "*IDN?": 'Tannried Instrumente,PM 200,"PM-0042",1.10',
+            "*IDN?": f'Tannried Instrumente,PM 200,"{self.serial}",1.10',
             "SYST:LOCK?": str(int(self.locked)),
             "MEAS:VOLT?": self.voltage,
             "MEAS:ENER?": str(ENERGY),
@@ -91,6 +70,7 @@ class Ulme:
         elif head in self.settings:
             if self._takes(head, rest):
                 self.settings[head] = rest
+                self.writes.append(head)
             else:
                 self.errors.append('-222,"Data out of range"')
         else:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, REFUSED, reports_errors
+from leitwerk.cli.exit_codes import FINE, reports_errors
 from leitwerk.cli.options import (
     DURATION,
     every_option,
@@ -77,15 +77,12 @@ def attend(
         except KeyboardInterrupt:
             click.echo("ended by a signal", err=True)
     with suppress(OSError):  # the terminal may be gone
-        if attendant.unsafe:
-            names = ", ".join(attendant.unsafe)
-            click.echo(f"NOT SAFE: {names} may still be driven: leitwerk release {setup}", err=True)
-        elif arm:
+        if arm:
             click.echo("outputs that were switched from here are safe", err=True)
     outbox = attendant.messenger.outbox
     if len(outbox):
         click.echo(f"{len(outbox)} messages wait in {outbox.folder}", err=True)
-    return REFUSED if attendant.unsafe else FINE
+    return FINE
 
 
 def attend_options(

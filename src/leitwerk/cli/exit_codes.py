@@ -18,6 +18,7 @@ from leitwerk.errors import (
     FileProblem,
     LeitwerkError,
     LinkError,
+    OutputNotSafe,
     ReaddressError,
     SetupError,
     UploadError,
@@ -35,6 +36,7 @@ _CODES: tuple[tuple[type[LeitwerkError], int], ...] = (
     (WrongDevice, REFUSED),
     (DeviceInUse, REFUSED),
     (DeviceRefused, REFUSED),
+    (OutputNotSafe, REFUSED),
 )
 
 P = ParamSpec("P")

@@ -82,6 +82,9 @@ class Recording:
         every = range(1, self.info.columns + 1)
         if settings is None:
             return [(slot, f"slot {slot}", "") for slot in every]
+        # A device whose slots are not set records what it records: each of them is shown.
+        is_set = any(settings.get(CHANNEL_SENSOR, slot) is not None for slot in every)
+        unused = {None, CHANNEL_SENSOR.cleared} if is_set else set()
         return [
             (
                 slot,
@@ -89,7 +92,7 @@ class Recording:
                 str(settings.get(CHANNEL_UNIT, slot) or ""),
             )
             for slot in every
-            if settings.get(CHANNEL_SENSOR, slot) not in {None, CHANNEL_SENSOR.cleared}
+            if settings.get(CHANNEL_SENSOR, slot) not in unused
         ]
 
     def start(self) -> datetime | None:

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from leitwerk.datasheet.points import Point, Stored
 from leitwerk.devices.device import Device
-from leitwerk.errors import DeviceRefused, LinkError
+from leitwerk.errors import LeitwerkError, OutputNotSafe
 from leitwerk.project.driven import left_driven
 
 _RELEASES = 3  # attempts to give an output back
@@ -17,19 +17,16 @@ def release(device: Device, point: Point, value: Stored, name: str) -> None:
 
     Raises
     ------
-    LinkError
-        The device does not answer, or refuses; the output may still be driven.
+    OutputNotSafe
+        The device does not answer, refuses, or another one answers.
 
     """
     for attempt in range(_RELEASES):
         try:
             device.write_point(point, value)
-        except (LinkError, DeviceRefused) as error:
+        except LeitwerkError as error:
             if attempt + 1 == _RELEASES:
-                raise LinkError(
-                    f"output {name} may still be driven: {error.message}",
-                    remedy="switch it off at the device, or restore the link and run 'leitwerk release'",
-                ) from error
+                raise OutputNotSafe([name], device.address, error.message) from error
         else:
             return
 
@@ -39,7 +36,7 @@ def release_left(device: Device, passwords: Mapping[str, str]) -> list[str]:
 
     Raises
     ------
-    LinkError, DeviceRefused
+    LinkError, DeviceRefused, OutputNotSafe
         The device does not answer, or refuses.
 
     """

@@ -117,7 +117,6 @@ class Attendant:
         self.messenger = Messenger(
             self.setup, self.folder, self.clock.now, self.log.add, self._happen if hears else None
         )
-        self.unsafe: list[str] = []  # outputs that could not be made safe in the end
         self._lost = False
         self._happenings: list[Happening] = []
         self._lock = threading.Lock()
@@ -142,6 +141,8 @@ class Attendant:
             Another program attends this device from here.
         WrongDevice, LinkError
             Another device answers, or none.
+        OutputNotSafe
+            An output that was switched here could not be brought to its safe state.
 
         """
         wanted = self.setup.device
@@ -152,8 +153,12 @@ class Attendant:
                 self._go_on(period_s, duration_s, until)
             finally:
                 with signals_held():
-                    self._leave()
-                    self.messenger.end()
+                    try:
+                        if self.options.armed:
+                            self.outputs.make_safe(self.clock.now())
+                    finally:
+                        self._keep_state(self.clock.now())
+                        self.messenger.end()
 
     def _go_on(self, period_s: float, duration_s: float, until: Callable[[], bool]) -> None:
         begun = self.clock.monotonic()
@@ -307,7 +312,7 @@ class Attendant:
         """Whether the device's memory is full, as it says."""
         try:
             used = self.device.status_points().get(MEMORY_USED.name, 0.0)
-        except (LinkError, DeviceRefused):
+        except (LinkError, DeviceRefused, WrongDevice):
             return False
         return isinstance(used, float) and used >= _FULL
 
@@ -350,13 +355,6 @@ class Attendant:
         plain = "".join(c if c.isalnum() or c in "-_" else "-" for c in label)[:40]
         path = self.folder / f"{now:%Y-%m-%dT%H%M%S.%fZ}-{plain}-snapshot.json"
         write_atomic(path, json.dumps(content, indent=1, ensure_ascii=False, default=str))
-
-    def _leave(self) -> None:
-        """Bring every output switched here to its safe state, and keep where everything stands."""
-        now = self.clock.now()
-        if self.options.armed:
-            self.unsafe = self.outputs.make_safe(now)
-        self._keep_state(now)
 
     # ------------------------------------------------------------------ people
 

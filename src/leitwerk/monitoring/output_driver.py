@@ -8,7 +8,7 @@ from datetime import datetime
 from leitwerk.check.outputs import CheckedOutput, RelayOutput
 from leitwerk.datasheet.vocabulary import DRIVE_RELAY, RELAY_STATE
 from leitwerk.devices.device import Device
-from leitwerk.errors import DeviceRefused, LeitwerkError, LinkError
+from leitwerk.errors import DeviceRefused, LeitwerkError, LinkError, OutputNotSafe, WrongDevice
 from leitwerk.monitoring.events import Done, Event, EventKind
 from leitwerk.project.clock import Clock
 from leitwerk.project.driven import DrivenNote
@@ -56,7 +56,7 @@ class OutputDriver:
         if self._states:
             try:
                 shown = self._device.read_points(list(self._states.values()))
-            except (LinkError, DeviceRefused):
+            except (LinkError, DeviceRefused, WrongDevice):
                 return found
             found |= {name: str(shown[point.name]) for name, point in self._states.items()}
         return found
@@ -66,17 +66,24 @@ class OutputDriver:
         for name, state in self.switches.due(self._clock.monotonic()):
             self._drive(name, state, now)
 
-    def make_safe(self, now: datetime) -> list[str]:
-        """Bring every output that was switched here to its safe state; the names of those that are not.
+    def make_safe(self, now: datetime) -> None:
+        """Bring every output that was switched here to its safe state.
 
         In several attempts: a link that was interrupted is made anew by the next one.
+
+        Raises
+        ------
+        OutputNotSafe
+            Some of them could not be brought there.
+
         """
         for _ in range(_ATTEMPTS):
             for name, state in self.switches.unsafe():
                 self._drive(name, state, now)
-            if not self.switches.unsafe():
-                break
-        return [name for name, _ in self.switches.unsafe()]
+            unsafe = [name for name, _ in self.switches.unsafe()]
+            if not unsafe:
+                return
+        raise OutputNotSafe(unsafe, self._device.address, self._troubles.get(unsafe[0], ""))
 
     def _drive(self, name: str, state: str, now: datetime) -> None:
         family = self._device.datasheet.family(DRIVE_RELAY)
@@ -87,7 +94,7 @@ class OutputDriver:
             self.note.driven(name, DRIVE_RELAY.name, slot, safe)
         try:
             self._with_rights(lambda: self._device.write_point(point, state))
-        except LinkError as error:
+        except (LinkError, WrongDevice) as error:
             self.switches.failed(name)
             self._report(name, state, error, now)
         except (KeyboardInterrupt, SystemExit):

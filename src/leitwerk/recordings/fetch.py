@@ -14,8 +14,9 @@ from leitwerk.check.channels import CheckedChannel, WiredChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.own_quality import own_qualities
+from leitwerk.datasheet.points import Point
 from leitwerk.datasheet.settings import DeviceSettings, diff_settings
-from leitwerk.datasheet.vocabulary import CHANNEL_VALUE
+from leitwerk.datasheet.vocabulary import CHANNEL_VALUE, WINDOW_VALUE
 from leitwerk.devices.device import Device
 from leitwerk.devices.recordings import Recording, fetch_recording, list_recordings
 from leitwerk.evaluation.host_values import to_values
@@ -54,7 +55,7 @@ class RecordedWith:
         for slot, label, unit in recording.columns(self.settings):
             values = recording.values[:, slot - 1]
             channel = known.get(slot)
-            quality = own_qualities(datasheet.point(CHANNEL_VALUE, slot), values)
+            quality = own_qualities(_point_of(datasheet, slot), values)
             if channel is None:
                 columns.append(Column(f"{label} {AS_STORED}", unit))
             else:
@@ -83,6 +84,14 @@ class RecordedWith:
             c for c in self.setup.channels if isinstance(c, WiredChannel) and c not in other
         ]
         return {channel.slot: channel for channel in wired}
+
+
+def _point_of(datasheet: Datasheet, slot: int) -> Point:
+    """Where the codes of a slot are described: at the reading of its channel, else at the window of rows."""
+    family = datasheet.family(CHANNEL_VALUE)
+    if family is not None and slot in family.indices:
+        return family.point(slot)
+    return datasheet.point(WINDOW_VALUE, 1)
 
 
 def fetch_recordings(

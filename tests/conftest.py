@@ -194,11 +194,12 @@ def pytest_terminal_summary(terminalreporter):
     }
     for value in sorted(told):
         terminalreporter.write_line(f"cut points of {value}")
-    attacks = [
-        int(value)
-        for report in terminalreporter.stats.get("passed", [])
-        for name, value in report.user_properties
-        if name == "attacks"
-    ]
-    if attacks:
-        terminalreporter.write_line(f"commands under attack: {sum(attacks)}")
+    attacks: dict[str, list[str]] = {}
+    for report in terminalreporter.stats.get("passed", []):
+        for name, value in report.user_properties:
+            if name == "attacks":
+                scene, command, count = value.split(":")
+                attacks.setdefault(scene, []).append(f"{command} {count}")
+    for scene, counts in sorted(attacks.items()):
+        total = sum(int(count.split()[-1]) for count in counts)
+        terminalreporter.write_line(f"attacks, {scene}: {total} ({', '.join(sorted(counts))})")

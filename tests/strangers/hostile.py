@@ -12,6 +12,7 @@ import struct
 import threading
 import time
 import tty
+from collections.abc import Callable
 from pathlib import Path
 from typing import Self
 
@@ -44,7 +45,8 @@ class HostileProxy:
             self.port = self._server.getsockname()[1]
         else:
             self._plug_in()
-        threading.Thread(target=self._accept if wire is None else self._lay, daemon=True).start()
+        self._threads: list[threading.Thread] = []
+        self._start(self._accept if wire is None else self._lay)
 
     def __enter__(self) -> Self:
         return self
@@ -52,12 +54,15 @@ class HostileProxy:
     def __exit__(self, *_: object) -> None:
         self._ended = True
         if self.wire is None:
+            self._server.shutdown(socket.SHUT_RDWR)  # wakes the thread that accepts
             self._server.close()
-        for thread in list(self._threads()):
-            thread.join(1)
+        for thread in list(self._threads):
+            thread.join(2)
 
-    def _threads(self) -> list[threading.Thread]:
-        return [t for t in threading.enumerate() if t.name == f"hostile {id(self)}"]
+    def _start(self, act: Callable[..., None], *args: object) -> None:
+        thread = threading.Thread(target=act, args=args, daemon=True)
+        thread.start()
+        self._threads.append(thread)
 
     # ------------------------------------------------------------------ the client's end
 
@@ -67,10 +72,7 @@ class HostileProxy:
                 client, _ = self._server.accept()
             except OSError:
                 return
-            end = _Socket(client)
-            threading.Thread(
-                target=self._pass, args=(end,), daemon=True, name=f"hostile {id(self)}"
-            ).start()
+            self._start(self._pass, _Socket(client))
 
     def _plug_in(self) -> None:
         assert self.wire is not None
@@ -80,7 +82,6 @@ class HostileProxy:
         beside.replace(self.wire)
 
     def _lay(self) -> None:
-        threading.current_thread().name = f"hostile {id(self)}"
         while not self._ended:
             terminal = self._terminal
             self._pass(terminal)

@@ -20,6 +20,7 @@ class PlainServer:
         return self
 
     def __exit__(self, *_: object) -> None:
+        self._server.shutdown(socket.SHUT_RDWR)  # wakes the thread that accepts
         self._server.close()
         for connection in self._open:
             connection.close()
@@ -34,7 +35,7 @@ class PlainServer:
                 connection, _ = self._server.accept()
             except OSError:
                 return
-            self._open.append(connection)
+            self._open = [c for c in self._open if c.fileno() >= 0] + [connection]
             threading.Thread(target=self._talk, args=(connection,), daemon=True).start()
 
     def _talk(self, connection: socket.socket) -> None:

@@ -77,7 +77,6 @@ class Scene:
     # Longer than the longest pause of a proper device.
     timeout: str = "0.15"
     commands: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    begin: Callable[[Any], None] = lambda device: None
 
     def words(self, command: str, where: str) -> list[str]:
         return [word.format(at=where) for word in self.commands[command]]
@@ -105,6 +104,12 @@ OUTPUTS = {
     "record": ("record", "setup.yaml", "start"),
 }  # fmt: skip
 
+
+def _on_a_bus(units: str) -> dict[str, tuple[str, ...]]:
+    """The commands, of which ``find`` asks only some units."""
+    return SETTINGS | {"find": (*SETTINGS["find"], "--units", units)}
+
+
 _HASEL_NAME = [int.from_bytes(b"Tannried"[k : k + 2], "big") for k in range(0, 8, 2)]
 HASEL = Scene(
     right=Hasel,
@@ -128,10 +133,6 @@ settings: {{network.name: Tannried, level.zero: 20 mm, full_scale: 1500 mm, sens
 "level.zero": 20.0, "full_scale": 1500.0, "sensor": "float"}}""",
     commands=SETTINGS,
 )
-
-
-def _begin_espe(device: Espe) -> None:
-    device.course = [1200, 1200, 1350, 1350, 1200, 1200]
 
 
 _ESPE_NAME = [int.from_bytes(b"TANK"[k : k + 2], "big") for k in range(0, 4, 2)]
@@ -168,8 +169,7 @@ settings: {{name: TANK}}
 "model": "ESPE-2", "serial": "4101", "firmware": "2.03"}, "settings": {"name": "TANK",
 "output.1.high": 1500.0, "output.1.low": 0.0}}""",
         on_a_wire=rtu,
-        commands=(SETTINGS if rtu else {"upload": SETTINGS["upload"]}) | OUTPUTS,
-        begin=_begin_espe,
+        commands=(_on_a_bus("1..2") if rtu else {"upload": SETTINGS["upload"]}) | OUTPUTS,
     )
 
 
@@ -210,8 +210,8 @@ settings: {{name: PUMP, limit: 4.5}}
 """,
     at="text+serial://{path}?line=9600,8N1",
     serial="PX 77",
-    state=lambda device: dict(device.settings),
-    new={"N": "PUMP", "L": "4.5"},
+    state=lambda device: {"N": device.settings["N"], "L": float(device.settings["L"])},
+    new={"N": "PUMP", "L": 4.5},
     odd=(",77,good", "limit: 77"),
     backup="""{"backup": 1, "taken": "2026-03-02T06:00:00Z", "device": {"maker": "Espenlaub Messtechnik",
 "model": "ILEX-1", "serial": "PX 77", "firmware": "2.0"}, "settings": {"name": "PUMP", "limit": 4.5}}""",
@@ -241,7 +241,8 @@ settings: {{name: STACK, averaging: 16}}
 "settings": {"name": "STACK", "averaging": 16.0}}""",
     on_a_wire=True,
     timeout="0.3",
-    commands=SETTINGS | {"readdress": ("readdress", "{at}", "--serial", "EB007", "--to", "9")},
+    commands=_on_a_bus("0..1")
+    | {"readdress": ("readdress", "{at}", "--serial", "EB007", "--to", "9")},
 )
 SCENES = {
     "Modbus TCP": HASEL,

@@ -203,7 +203,7 @@ def release(where: str, *, model: str | None, link: LinkOptions) -> int:
     """
     from leitwerk.cli.devices import open_where
     from leitwerk.cli.password import passwords_of
-    from leitwerk.devices.release import release_left
+    from leitwerk.devices.driving import release_left
 
     with open_where(where, model, link) as device:
         identity = device.identify()

@@ -14,11 +14,11 @@ from leitwerk.check.outputs import LOOP_POINTS, AnalogOutput, CheckedOutput, Loo
 from leitwerk.datasheet.points import Point
 from leitwerk.datasheet.vocabulary import DRIVE_OUTPUT, DRIVE_RELAY, RELAY_STATE, KnownPoint
 from leitwerk.devices.device import Device
-from leitwerk.devices.release import release
-from leitwerk.errors import DeviceRefused, QuantityError
+from leitwerk.devices.driving import drive, release
+from leitwerk.errors import DeviceRefused, OutputNotSafe, QuantityError
 from leitwerk.parsing.quantities import format_number
 from leitwerk.project.clock import REAL_TIME, Clock
-from leitwerk.project.driven import driving
+from leitwerk.project.driven import DrivenNote, driving
 from leitwerk.project.held_signals import signals_held
 from leitwerk.results import Outcome, overall
 
@@ -164,7 +164,7 @@ def check_loop(
         what = "is a relay" if isinstance(output, RelayOutput) else "cannot be driven over its link"
         raise QuantityError(f"output {output.name} {what}", valid="an analog output")
     loop = output.loop
-    drive = family.point(output.terminal.slot)
+    point = family.point(output.terminal.slot)
     own = device.datasheet.own_readings.get(f"output.{output.terminal.slot}")
     low, high = loop.signal
     asked = (
@@ -174,9 +174,9 @@ def check_loop(
     points = []
     if device.datasheet.role:
         device.log_in_with(device.datasheet.role, passwords)
-    with _driven(device, drive, 0.0, output, DRIVE_OUTPUT):
+    with _driven(device, point, 0.0, output, DRIVE_OUTPUT):
         for signal in asked:
-            device.write_point(drive, signal)
+            drive(device, point, signal, output.name)
             clock.wait(settle_s)
             shown = None
             if own is not None:
@@ -195,10 +195,20 @@ def _driven(
         note.driven(output.name, known.name, output.terminal.slot, value)
         try:
             yield
-        finally:
-            with signals_held():
-                release(device, point, value, output.name)
-                note.released(output.name)
+        except OutputNotSafe:
+            raise  # another device answers: it is left alone, and the note stays for the right one
+        except BaseException:
+            _give_back(device, point, value, output, note)
+            raise
+        _give_back(device, point, value, output, note)
+
+
+def _give_back(
+    device: Device, point: Point, value: str | float, output: CheckedOutput, note: DrivenNote
+) -> None:
+    with signals_held():
+        release(device, point, value, output.name)
+        note.released(output.name)
 
 
 def _reserve(loop: Loop) -> float | None:
@@ -264,7 +274,7 @@ def pulse(
     if device.datasheet.role:
         device.log_in_with(device.datasheet.role, passwords)
     with _driven(device, point, "released", output, DRIVE_RELAY):
-        device.write_point(point, "on")
+        drive(device, point, "on", output.name)
         during = str(device.read_points([shown])[shown.name])
         clock.wait(lasts_s)
     after = str(device.read_points([shown])[shown.name])

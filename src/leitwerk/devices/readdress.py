@@ -99,13 +99,19 @@ def change_unit(
         pass
     try:
         found = _step(on_progress, "identify it at the new address", lambda: _identify(new, reach))
-        if same_number(found.serial, serial):
-            return AddressChange(found, old, new)
-        what = f"{found.model} with serial number {found.serial} answers at the new address"
     except LeitwerkError as error:
-        what = f"it does not answer at the new address ({error.message})"
+        raise ReaddressError(
+            f"it does not answer at the new address ({error.message})",
+            address=old if _is_at(old, serial, reach) else None,
+            remedy=_AFTER_RESTART,
+        ) from error
+    if same_number(found.serial, serial):
+        return AddressChange(found, old, new)
     raise ReaddressError(
-        what, address=old if _is_at(old, serial, reach) else None, remedy=_AFTER_RESTART
+        f"{found} answers at the new address: it may have been given it in place of the device with "
+        f"serial number {serial!r}",
+        address=old if _is_at(old, serial, reach) else None,
+        remedy="were two devices swapped? Give the other one its old address back",
     )
 
 

@@ -8,6 +8,7 @@ from datetime import datetime
 from leitwerk.check.outputs import CheckedOutput, RelayOutput
 from leitwerk.datasheet.vocabulary import DRIVE_RELAY, RELAY_STATE
 from leitwerk.devices.device import Device
+from leitwerk.devices.driving import drive
 from leitwerk.errors import DeviceRefused, LeitwerkError, LinkError, OutputNotSafe, WrongDevice
 from leitwerk.monitoring.events import Done, Event, EventKind
 from leitwerk.project.clock import Clock
@@ -93,8 +94,8 @@ class OutputDriver:
         if self.note is not None and state != safe:
             self.note.driven(name, DRIVE_RELAY.name, slot, safe)
         try:
-            self._with_rights(lambda: self._device.write_point(point, state))
-        except (LinkError, WrongDevice) as error:
+            self._with_rights(lambda: drive(self._device, point, state, name))
+        except (LinkError, WrongDevice, OutputNotSafe) as error:
             self.switches.failed(name)
             self._report(name, state, error, now)
         except (KeyboardInterrupt, SystemExit):

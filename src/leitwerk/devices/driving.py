@@ -1,4 +1,4 @@
-"""Releasing outputs that are driven: they must not stay so."""
+"""Driving outputs of the right device, and releasing them: they must not stay driven."""
 
 from __future__ import annotations
 
@@ -6,10 +6,32 @@ from collections.abc import Mapping
 
 from leitwerk.datasheet.points import Point, Stored
 from leitwerk.devices.device import Device
-from leitwerk.errors import LeitwerkError, OutputNotSafe
+from leitwerk.errors import LeitwerkError, OutputNotSafe, WrongDevice
 from leitwerk.project.driven import left_driven
 
 _RELEASES = 3  # attempts to give an output back
+
+
+def drive(device: Device, point: Point, value: Stored, name: str) -> None:
+    """Drive an output; the device is identified before it and after it, as nothing else shows a swap.
+
+    Raises
+    ------
+    WrongDevice
+        Another device answers; nothing was written.
+    OutputNotSafe
+        Another device answers since it was written: it may be driven in place of the right one.
+    LinkError, DeviceRefused
+        It does not answer, or refuses.
+
+    """
+    device.identify()
+    device.write_point(point, value)
+    try:
+        device.identify()
+    except WrongDevice as error:
+        reason = f"{error.message}; what was written may be in either of them"
+        raise OutputNotSafe([name], device.address, reason) from error
 
 
 def release(device: Device, point: Point, value: Stored, name: str) -> None:
@@ -23,7 +45,9 @@ def release(device: Device, point: Point, value: Stored, name: str) -> None:
     """
     for attempt in range(_RELEASES):
         try:
-            device.write_point(point, value)
+            drive(device, point, value, name)
+        except OutputNotSafe:
+            raise
         except LeitwerkError as error:
             if attempt + 1 == _RELEASES:
                 raise OutputNotSafe([name], device.address, error.message) from error

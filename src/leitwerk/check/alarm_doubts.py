@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from itertools import combinations
 
 from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.findings import Findings, KeyPath
@@ -77,28 +76,54 @@ def check_sides(point: AlarmDefinition, scope: Scope, path: KeyPath, findings: F
 def check_together(
     points: Sequence[AlarmDefinition], scope: Scope, path: KeyPath, findings: Findings
 ) -> None:
-    """Alarms that say the same, and alarms of which one is always tripped."""
-    for first, second in combinations(points, 2):
-        place = (*path, "alarms", second.name)
-        if replace(first, name="", severity="") == replace(second, name="", severity=""):
+    """Alarms that say the same, and alarms of which one is always tripped.
+
+    Each is held against the first of those that say the same, and against the one before it that reaches
+    farthest to the other side: so many alarms need no more time than few for each.
+    """
+    same: dict[AlarmDefinition, str] = {}
+    farthest: dict[str, AlarmDefinition] = {}
+    for point in points:
+        place = (*path, "alarms", point.name)
+        first = same.setdefault(replace(point, name="", severity=""), point.name)
+        if first != point.name:
             findings.warning(
                 "duplicate-alarm",
                 place,
-                f"alarm {second.name} trips and clears exactly as {first.name}",
+                f"alarm {point.name} trips and clears exactly as {first}",
                 at_key=True,
                 remedy="remove one of them",
             )
-        sides = {p.side: p.point[0] for p in (first, second)}
-        if {"above", "below"} <= sides.keys() and sides["above"] < sides["below"]:
-            low, high = (format_number(sides[s]) for s in ("above", "below"))
+        _check_against(point, farthest, scope, place, findings)
+
+
+def _check_against(
+    point: AlarmDefinition,
+    farthest: dict[str, AlarmDefinition],
+    scope: Scope,
+    place: KeyPath,
+    findings: Findings,
+) -> None:
+    """An alarm against the lowest one above, or the highest one below, that stands before it."""
+    if point.side not in {"above", "below"}:
+        return
+    other = farthest.get("below" if point.side == "above" else "above")
+    if other is not None:
+        low, high = sorted((point.point[0], other.point[0]))
+        above = point if point.side == "above" else other
+        if above.point[0] == low < high:
             findings.warning(
                 "contradicting-alarms",
                 place,
-                f"alarms {first.name} and {second.name}: at every value, one of them is tripped; "
-                f"between {low} and {high} {scope.unit} both are",
+                f"alarms {other.name} and {point.name}: at every value, one of them is tripped; between "
+                f"{format_number(low)} and {format_number(high)} {scope.unit} both are",
                 at_key=True,
                 remedy="is one of them meant the other way round?",
             )
+    mine = farthest.get(point.side)
+    reaches = -1 if point.side == "above" else 1
+    if mine is None or reaches * (point.point[0] - mine.point[0]) > 0:
+        farthest[point.side] = point
 
 
 def check_expected_of(

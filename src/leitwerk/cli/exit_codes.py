@@ -58,32 +58,42 @@ def result_code(result: Result) -> int:
 
 
 @contextmanager
-def _ends_in_order() -> Iterator[None]:
-    """SIGTERM and SIGHUP (a closed terminal) end a command as Ctrl+C does.
+def _ends_in_order() -> Iterator[list[int]]:
+    """SIGTERM and SIGHUP (a closed terminal) end a command as Ctrl+C does; gives the signals that came.
 
-    So outputs are released and files are closed, however the program ends. A signal
-    that is ignored from outside, as by nohup, stays so.
+    So outputs are released and files are closed, however the program ends. A signal that is ignored
+    from outside, as by nohup, stays so.
     """
+    came: list[int] = []
     if threading.current_thread() is not threading.main_thread():
-        yield
+        yield came
         return
-    kinds = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
+
+    def interrupt(number: int, frame: object) -> NoReturn:
+        del frame
+        came.append(number)
+        if number != signal.SIGINT:
+            # The same signal again does not disturb what is being left in order.
+            signal.signal(number, signal.SIG_IGN)
+        raise KeyboardInterrupt
+
+    names = ("SIGINT", "SIGTERM", "SIGHUP")
+    kinds = [getattr(signal, name) for name in names if hasattr(signal, name)]
     before = {kind: signal.getsignal(kind) for kind in kinds}
     taken = {kind: handler for kind, handler in before.items() if handler is not signal.SIG_IGN}
     for kind in taken:
-        signal.signal(kind, _interrupt)
+        signal.signal(kind, interrupt)
     try:
-        yield
+        yield came
     finally:
         for kind, handler in taken.items():
             signal.signal(kind, handler)
 
 
-def _interrupt(number: int, frame: object) -> NoReturn:
-    """End once: the same signal again does not disturb what is being left in order."""
-    del frame
-    signal.signal(number, signal.SIG_IGN)
-    raise KeyboardInterrupt
+def _stopped() -> int:
+    with suppress(OSError):  # the terminal may be gone
+        click.echo("stopped by the keyboard or a signal", err=True)
+    return STOPPED
 
 
 def reports_errors(command: Callable[P, int]) -> Callable[P, None]:
@@ -91,8 +101,9 @@ def reports_errors(command: Callable[P, int]) -> Callable[P, None]:
 
     @wraps(command)
     def run(*args: P.args, **kwargs: P.kwargs) -> None:
+        came: list[int] = []
         try:
-            with _ends_in_order():
+            with _ends_in_order() as came:
                 code = command(*args, **kwargs)
         except LeitwerkError as error:
             click.echo(str(error), err=True)
@@ -102,9 +113,12 @@ def reports_errors(command: Callable[P, int]) -> Callable[P, None]:
             sys.stderr.close()
             code = FINE
         except KeyboardInterrupt:
-            with suppress(OSError):  # the terminal may be gone
-                click.echo("stopped by the keyboard or a signal", err=True)
-            code = STOPPED
+            code = _stopped()
+        except Exception:
+            # A package that is interrupted while it loads may make an error of its own of that.
+            if not came:
+                raise
+            code = _stopped()
         sys.exit(code)
 
     return run

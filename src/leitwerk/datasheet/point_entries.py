@@ -23,6 +23,7 @@ from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
 from leitwerk.parsing.quantities import parse_quantity
 
+MAX_INDICES = 10_000  # of one entry: more points of a kind has no device
 Groups: TypeAlias = Mapping[str, Mapping[str, PointFamily[Point]]]
 _INDEX_SPAN = re.compile(r"\{([a-z]+) +(\d{1,6}(?:\.\.\d{1,6})?(?:, *\d{1,6}(?:\.\.\d{1,6})?)*)\}")
 # Registers, by table and address -> the points on them: group, name, and the bits that are theirs.
@@ -88,6 +89,9 @@ def join_families(one: PointFamily[Point], other: PointFamily[Point]) -> PointFa
 def _indices(text: str) -> Sequence[int]:
     """The numbers of ``1..8`` or ``1, 3..4``."""
     spans = [part.split("..") for part in text.replace(" ", "").split(",")]
+    if sum(int(span[-1]) - int(span[0]) + 1 for span in spans) > MAX_INDICES:
+        message = f"{text[:40]} are more than {MAX_INDICES} numbers"
+        raise QuantityError(message, valid=f"at most {MAX_INDICES}")
     numbers = [k for span in spans for k in range(int(span[0]), int(span[-1]) + 1)]
     if not numbers or sorted(set(numbers)) != numbers:
         raise QuantityError(f"{text} are not rising numbers", valid="1..8, or 1, 3..4")

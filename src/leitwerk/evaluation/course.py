@@ -96,7 +96,7 @@ def parse_course(text: str, unit: Unit | None = None) -> Course:
         It draws none.
 
     """
-    parts = [part.strip() for part in text.split(";") if part.strip()]
+    parts = [" ".join(part.split()) for part in text.split(";") if part.strip()]
     if not parts or len(parts) > MAX_PIECES:
         raise QuantityError("this is not a course", valid=_VALID)
     drawing = _Drawing(_number(parts[0], unit, parts[0]), unit)

@@ -146,7 +146,7 @@ def parse_span(text: str) -> Span:
     (-1.0, '0.5..1 V')
 
     """
-    if match := _SYMMETRIC.fullmatch(text[:_MAX_LENGTH]):
+    if len(text) <= _MAX_LENGTH and (match := _SYMMETRIC.fullmatch(text)):
         limit = abs(_number(match[1], text))
         return Span(-limit, limit, _unit(match[2]))
     match = _match(_SPAN, text, "a span", "low..high and a unit, such as 4..20 mA or ±1 V")

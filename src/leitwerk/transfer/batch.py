@@ -31,7 +31,7 @@ from leitwerk.transfer.upload import upload
 FILE = "batch.json"
 AT_ONCE = 8
 _SHORT = {"serial": ("device", "serial"), "at": ("device", "at"), "title": ("title",)}
-_MOST = 10_000  # items of one batch
+_MOST = 1000  # items of one batch: each setup is checked by itself
 
 
 @dataclass(frozen=True)

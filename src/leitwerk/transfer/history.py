@@ -107,11 +107,13 @@ def _in_order(links: list[_Link]) -> list[_Link]:
     after = {link.previous: link for link in links if link.previous}
     known = {link.sha256 for link in links}
     order: list[_Link] = []
+    placed: set[Path] = set()
     for start in links:
         if start.previous in known:
             continue
         step: _Link | None = start
-        while step is not None and step not in order:
+        while step is not None and step.file not in placed:
             order.append(step)
+            placed.add(step.file)
             step = after.get(step.sha256)
-    return order + [link for link in links if link not in order]
+    return order + [link for link in links if link.file not in placed]

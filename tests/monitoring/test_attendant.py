@@ -246,7 +246,8 @@ def test_people_acknowledge_by_a_file_and_by_a_message(sheet, tmp_path, gateway)
     one.step()
     for number in ("+49 170 0000001", "+49 170 9999999"):
         gateway.post("/received", "", {"from": number, "text": "ok, I come"})
-    assert one.messenger.receive(0) == 2
+    one.messenger.receive()
+    assert json.loads((tmp_path / "K2-00417" / "received.json").read_text()) == {"last": 2}
     one.step()
     assert bench.events("operator")[-1] == (ALARM, "acknowledge: unacknowledged -> acknowledged")
     assert ("unknown sender", "ignored") in bench.events("received")

@@ -16,8 +16,9 @@ from paho.mqtt.enums import CallbackAPIVersion, MQTTProtocolVersion
 from leitwerk.errors import LinkError, LinkTimeout, NotReached
 from leitwerk.links.options import USUAL, LinkOptions
 from leitwerk.links.trace import note
-from leitwerk.parsing.address import LinkAddress
+from leitwerk.parsing.address import LinkAddress, is_this_machine
 from leitwerk.protocols.station import (
+    MAX_BYTES,
     Desired,
     State,
     Topics,
@@ -31,6 +32,10 @@ from leitwerk.protocols.station import (
 _ANY = "+"  # MQTT 3.1.1, 4.7.1: any one level
 _SETTLED_S = 0.15  # after the first message, the others that are kept follow at once
 _KEEP_ALIVE_S = 60
+_MOST_TOPICS = (
+    3000  # of a thousand stations; a broker that sends more is not listened to any longer
+)
+_KINDS = ("desired", "readings", "state")
 _OTHER_VERSION = "protocol version"  # what a broker says to a version that it does not speak
 
 
@@ -77,9 +82,14 @@ def _new_client(
     if address.scheme == "mqtt+tls":
         client.tls_set()  # the system's authorities; host names are checked
     if address.user:
-        client.username_pw_set(
-            address.user, options.password(address) if options.password else None
-        )
+        password = options.password(address) if options.password else None
+        is_open = address.scheme == "mqtt+tcp" and not is_this_machine(address.host)
+        if password and is_open and not address.in_clear:
+            raise LinkError(
+                f"{address}: the password of {address.user} would go unencrypted over the network",
+                remedy="use mqtt+tls://, or add ?in_clear=yes to the address if the network is trusted",
+            )
+        client.username_pw_set(address.user, password)
     return client
 
 
@@ -188,7 +198,8 @@ class StationLink:
             return self._messages[found]
 
     def _find(self, kind: str) -> str | None:
-        topics = [topic for topic in self._messages if topic.endswith(f"/{kind}")]
+        with self._arrived:
+            topics = [topic for topic in self._messages if topic.endswith(f"/{kind}")]
         stations = {topic.split("/")[3] for topic in topics}
         if len(stations) > 1:
             raise LinkError(
@@ -266,9 +277,23 @@ class StationLink:
             self._refusal = str(reason)
             self._connected.set()
             return
-        serial = quote(self.serial, safe=" .-_") if self.serial else _ANY
-        for kind in ("desired", "readings", "state"):
+        serial = self._topic_of_serial or _ANY
+        for kind in _KINDS:
             client.subscribe(f"leitwerk/1/{self.model}/{serial}/{kind}", 1)
+
+    @property
+    def _topic_of_serial(self) -> str:
+        return quote(self.serial, safe=" .-_") if self.serial else ""
+
+    def _is_asked_for(self, topic: str) -> bool:
+        """Whether a topic is one that was subscribed to: a broker may send whatever it likes."""
+        parts = topic.split("/")
+        return (
+            len(parts) == 5
+            and parts[:3] == ["leitwerk", "1", self.model]
+            and parts[3] == (self._topic_of_serial or parts[3])
+            and parts[4] in _KINDS
+        )
 
     def _on_disconnect(self, client: paho.Client, *args: Any) -> None:
         del client
@@ -279,7 +304,15 @@ class StationLink:
 
     def _on_message(self, client: paho.Client, userdata: Any, message: paho.MQTTMessage) -> None:
         del client, userdata
+        try:
+            topic = message.topic
+        except UnicodeDecodeError:
+            return  # no topic of a station is like that
+        if len(message.payload) > MAX_BYTES or not self._is_asked_for(topic):
+            return
         with self._arrived:
-            self._messages[message.topic] = bytes(message.payload)
+            if topic not in self._messages and len(self._messages) >= _MOST_TOPICS:
+                return
+            self._messages[topic] = bytes(message.payload)
             self._arrived.notify_all()
-        note(self.options.tracer, self.address, bytes(message.payload), message.topic, sent=False)
+        note(self.options.tracer, self.address, bytes(message.payload), topic, sent=False)

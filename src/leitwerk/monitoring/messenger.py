@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import json
 import threading
-import time
 from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 
-from leitwerk.errors import FileProblem
+from leitwerk.errors import FileProblem, LeitwerkError
 from leitwerk.monitoring.events import Done, Event, EventKind
 from leitwerk.monitoring.outbox import Message, Outbox
 from leitwerk.monitoring.senders import received, sender
@@ -52,31 +51,48 @@ class Messenger:
         self._emit, self._happen = emit, happen
         self._send = sender(setup.services)
         self._ended = threading.Event()
-        self._thread: threading.Thread | None = None
+        self._threads: list[threading.Thread] = []
+        self._troubles: dict[str, str] = {}
+        self._number = 0  # of the last message that was received
 
     def start(self) -> None:
-        """Begin to deliver and to receive."""
+        """Begin to deliver and to receive, in a thread each: trouble with one does not stop the other."""
         self._ended.clear()
-        self._thread = threading.Thread(target=self._run, daemon=True)
-        self._thread.start()
+        self._threads = [threading.Thread(target=self._send_all, daemon=True)]
+        if self._happen is not None:
+            self._threads.append(threading.Thread(target=self._receive_all, daemon=True))
+        for thread in self._threads:
+            thread.start()
 
     def end(self) -> None:
         """Deliver what is due once more, and end."""
         self._ended.set()
-        if self._thread is not None:
-            self._thread.join(_END_S)
+        for thread in self._threads[:1]:  # what is received now is of no use any more
+            thread.join(_END_S)
 
-    def _run(self) -> None:
-        last, asked_s = self._last(), 0.0
+    def _send_all(self) -> None:
         while True:
             is_end = self._ended.is_set()
-            self.deliver()
+            self._surely(self.deliver, "outbox")
             if is_end:
                 return
-            if self._happen is not None and time.monotonic() - asked_s > _RECEIVE_S:
-                asked_s = time.monotonic()
-                last = self.receive(last)
             self._ended.wait(_TURN_S)
+
+    def _receive_all(self) -> None:
+        self._number = self._last()
+        while not self._ended.wait(_RECEIVE_S):
+            self._surely(self.receive, "received")
+
+    def _surely(self, act: Callable[[], None], subject: str) -> None:
+        """Whatever a service brings about is reported, and the next turn comes."""
+        try:
+            act()
+        except LeitwerkError as error:
+            self._trouble(subject, error.message)
+        except Exception as error:  # noqa: BLE001 - no service may end this thread
+            self._trouble(subject, f"an error of Leitwerk: {type(error).__name__}: {error}"[:200])
+        else:
+            self._troubles.pop(subject, None)
 
     def deliver(self) -> None:
         """Try every message that is due."""
@@ -90,20 +106,18 @@ class Messenger:
             event = Event(self._now(), EventKind.MESSAGE, message.contact, text, done, state=way)
             self._emit(event)
 
-        try:
-            self.outbox.deliver(self._send, self._now().timestamp(), on_result)
-        except FileProblem as error:
-            self._trouble("outbox", error.message)
+        self.outbox.deliver(self._send, self._now().timestamp(), on_result)
 
-    def receive(self, last: int) -> int:
-        """Take in what was sent after a number; returns the number of the last one."""
-        entries, newest = received(self._setup.services, last)
+    def receive(self) -> None:
+        """Take in what was sent since the last time."""
+        messages = received(self._setup.services, self._number)
         numbers = {
             c.text_message: name for name, c in self._setup.contacts.items() if c.text_message
         }
-        for entry in entries:
-            words, number = str(entry.get("text", "")).split(), str(entry.get("from", ""))
-            name = numbers.get("".join(c for c in number if c.isdigit() or c == "+"))
+        for message in messages:
+            words = message.text.split()
+            name = numbers.get("".join(c for c in message.sender if c.isdigit() or c == "+"))
+            self._number = max(self._number, message.number)
             if name is None or not words:
                 self._received("unknown sender", "ignored")
                 continue
@@ -111,17 +125,17 @@ class Messenger:
             self._received(name, word)
             if self._happen is not None:
                 self._happen(Happening(message=word, sender=name))
-        if newest != last:
-            try:
-                write_atomic(self._folder / "received.json", json.dumps({"last": newest}))
-            except FileProblem as error:
-                self._trouble("received", error.message)
-        return newest
+        if messages:
+            write_atomic(self._folder / "received.json", json.dumps({"last": self._number}))
 
     def _received(self, sender: str, text: str) -> None:
         self._emit(Event(self._now(), EventKind.RECEIVED, sender, text))
 
     def _trouble(self, subject: str, text: str) -> None:
+        """Report trouble, once for as long as it is the same."""
+        if self._troubles.get(subject) == text:
+            return
+        self._troubles[subject] = text
         self._emit(Event(self._now(), EventKind.TROUBLE, subject, text, Done.FAILED))
 
     def _last(self) -> int:

@@ -3,31 +3,36 @@
 from __future__ import annotations
 
 import json
-import os
 import smtplib
 import ssl
 from collections.abc import Callable
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.message import EmailMessage
 from email.utils import format_datetime
-from typing import Any
 from urllib.parse import urlsplit, urlunsplit
 
+from pydantic import Field, RootModel, ValidationError
+
 from leitwerk.errors import LeitwerkError
+from leitwerk.monitoring.deadline import Deadline
 from leitwerk.monitoring.outbox import Message, SendFailed
-from leitwerk.project.passwords import stored_password
+from leitwerk.monitoring.web_calls import TIMEOUT_S, CallFailed, call, host_of, secret_of
+from leitwerk.parsing.address import is_this_machine
+from leitwerk.project.kept_json import KeptFile, first_problem
 from leitwerk.setup.contacts import Services
 
-TIMEOUT_S = 10.0
-_HERE = {"127.0.0.1", "localhost", "::1"}
+_MAIL_S = 60.0  # for all that is said to a mail server
 _MOST_RECEIVED = 100  # messages that are taken in at once
-_LONGEST_ANSWER = 100_000  # bytes
 
 
-def secret_of(service: str) -> str | None:
-    """The password or token of a service: from the environment, or the system's key store."""
-    found = os.environ.get(f"LEITWERK_PASSWORD_{service.upper()}")
-    return found if found is not None else stored_password("user", "service", service)
+@dataclass(frozen=True, slots=True)
+class ReceivedMessage:
+    """A message that a gateway has taken in; its texts are as somebody sent them."""
+
+    number: int
+    sender: str
+    text: str
 
 
 def sender(services: Services | None) -> Callable[[Message], None]:
@@ -57,20 +62,12 @@ def _text_message(message: Message, services: Services) -> None:
 
 
 def _post(url: str, content: dict[str, str], service: str) -> None:
-    import httpx  # noqa: PLC0415 - a tenth of a second, spent when a message is sent
-
     try:
-        answer = httpx.post(
-            url,
-            json=content,
-            headers=_rights(url, service),
-            timeout=TIMEOUT_S,
-            follow_redirects=False,
-        )
-    except (httpx.HTTPError, httpx.InvalidURL, ValueError) as error:
-        raise SendFailed(f"{_host(url)} was not reached: {error or type(error).__name__}") from None
+        answer = call(url, service, content)
+    except CallFailed as error:
+        raise SendFailed(error.message) from None
     if not answer.is_success:
-        raise SendFailed(f"{_host(url)} answers {answer.status_code} {answer.reason_phrase}")
+        raise SendFailed(f"{host_of(url)} answers {answer.status} {answer.reason[:80]}")
 
 
 def _mail(message: Message, services: Services) -> None:
@@ -80,7 +77,10 @@ def _mail(message: Message, services: Services) -> None:
     host = parts.hostname or ""
     try:
         mail = _written(message, services.mail_from)
-        with _mail_server(parts.scheme, host, parts.port) as server:
+        with (
+            Deadline(_MAIL_S) as deadline,
+            _mail_server(parts.scheme, host, parts.port, deadline) as server,
+        ):
             if parts.username:
                 server.login(parts.username, secret_of("mail") or "")
             server.send_message(mail)
@@ -97,12 +97,19 @@ def _written(message: Message, sender_address: str) -> EmailMessage:
     return mail
 
 
-def _mail_server(scheme: str, host: str, port: int | None) -> smtplib.SMTP:
+def _mail_server(scheme: str, host: str, port: int | None, deadline: Deadline) -> smtplib.SMTP:
+    """A conversation with a mail server that ends in time, however slowly it answers."""
+
+    class Watched(smtplib.SMTP_SSL if scheme == "smtps" else smtplib.SMTP):  # type: ignore[misc]
+        def getreply(self) -> tuple[int, bytes]:
+            deadline.watch(self.sock)
+            reply: tuple[int, bytes] = super().getreply()
+            return reply
+
     if scheme == "smtps":
-        context = ssl.create_default_context()
-        return smtplib.SMTP_SSL(host, port or 465, timeout=TIMEOUT_S, context=context)
-    server = smtplib.SMTP(host, port or 25, timeout=TIMEOUT_S)
-    if host not in _HERE:
+        return Watched(host, port or 465, timeout=TIMEOUT_S, context=ssl.create_default_context())
+    server = Watched(host, port or 25, timeout=TIMEOUT_S)
+    if not is_this_machine(host):
         server.starttls(context=ssl.create_default_context())  # nothing in the clear over a network
     return server
 
@@ -125,40 +132,37 @@ def _publish(message: Message, services: Services) -> None:
         raise SendFailed(error.message) from None
 
 
-def received(services: Services | None, after: int) -> tuple[list[dict[str, Any]], int]:
-    """Messages that the gateway has taken in after a number, and the number of the last one.
+class _Received(KeptFile):
+    number: int = Field(ge=0, lt=2**63)
+    sender: str = Field("", alias="from")
+    text: str = ""
 
-    A gateway that is not there, or keeps none, has taken in none.
+
+class _ReceivedAnswer(RootModel[list[_Received]]):
+    """What the gateway answers."""
+
+
+def received(services: Services | None, after: int) -> list[ReceivedMessage]:
+    """Messages that the gateway has taken in after a number, in its order; at most 100 at once.
+
+    Raises
+    ------
+    CallFailed
+        The gateway is not there, or its answer holds no messages.
+
     """
-    import httpx  # noqa: PLC0415
-
     if services is None or services.text_messages is None:
-        return [], after
+        return []
     parts = urlsplit(services.text_messages)
     url = urlunsplit((parts.scheme, parts.netloc, "/received", f"after={after}", ""))
+    answer = call(url, "gateway")
+    if answer.status == 404:
+        return []  # it receives none
+    if not answer.is_success:
+        raise CallFailed(f"{host_of(url)} answers {answer.status} {answer.reason[:80]}")
     try:
-        answer = httpx.get(
-            url, headers=_rights(url, "gateway"), timeout=TIMEOUT_S, follow_redirects=False
-        )
-        found = answer.json() if answer.is_success and len(answer.content) < _LONGEST_ANSWER else []
-    except (httpx.HTTPError, httpx.InvalidURL, ValueError):
-        return [], after
-    entries = [e for e in found if isinstance(e, dict)] if isinstance(found, list) else []
-    last = after
-    for entry in entries[:_MOST_RECEIVED]:
-        number = entry.get("number")
-        last = max(last, number) if isinstance(number, int) else last
-    return entries[:_MOST_RECEIVED], last
-
-
-def _rights(url: str, service: str) -> dict[str, str]:
-    """The header that says who is asking; never in the clear over a network."""
-    parts = urlsplit(url)
-    token = secret_of(service)
-    if not token or (parts.scheme != "https" and parts.hostname not in _HERE):
-        return {}
-    return {"Authorization": f"Bearer {token}"}
-
-
-def _host(url: str) -> str:
-    return urlsplit(url).hostname or "the service"
+        entries = _ReceivedAnswer.model_validate_json(answer.body).root
+    except ValidationError as error:
+        where = first_problem(error)
+        raise CallFailed(f"{host_of(url)} answers no list of messages: {where}") from None
+    return [ReceivedMessage(e.number, e.sender, e.text) for e in entries[:_MOST_RECEIVED]]

@@ -17,6 +17,8 @@ text+serial:///dev/ttyUSB0              lines of text on a serial port          
 mqtt+tcp://USER@HOST:PORT               a station that sleeps, by the broker that  port 1883
                                         keeps its messages; USER may be missing
 mqtt+tls://USER@HOST:PORT               the same over TLS                          port 8883
+mqtt+tcp://USER@HOST:PORT?in_clear=yes  its password may go unencrypted over the   no
+                                        network, also to another machine
 ======================================  =========================================  ================
 
 ``line=9600,8N1`` gives baud rate, data bits, parity (N, E, O) and stop bits of a serial port.
@@ -45,6 +47,8 @@ _COM = re.compile(r"COM\d{1,3}", re.IGNORECASE)
 _NAME = re.compile(r"[A-Za-z][\w.-]{0,39}", re.ASCII)
 _USER = re.compile(r"[\w.-]{0,64}", re.ASCII)
 _BAUD_MOST = 4_000_000
+
+_HERE = {"localhost", "127.0.0.1", "::1"}
 
 BusAddress: TypeAlias = int | str
 
@@ -102,6 +106,7 @@ class LinkAddress:
     serial_port: str = ""
     line: SerialLine = SerialLine()
     user: str = ""
+    in_clear: bool = False
 
     @property
     def protocol(self) -> str:
@@ -126,6 +131,8 @@ class LinkAddress:
         host = f"[{self.host}]" if ":" in self.host else self.host
         if self.user:
             host = f"{self.user}@{host}"
+        if self.in_clear:
+            options.append("in_clear=yes")
         return f"{self.scheme}://{host}:{self.port}" + "".join(f"?{option}" for option in options)
 
 
@@ -140,6 +147,11 @@ class DeviceName:
 
 
 Where: TypeAlias = LinkAddress | DeviceName
+
+
+def is_this_machine(host: str) -> bool:
+    """Whether what is sent to a host stays on this machine."""
+    return host in _HERE
 
 
 def parse_where(text: str) -> Where:
@@ -191,12 +203,15 @@ def parse_address(text: str) -> LinkAddress:
     unit = _parse_unit(parts.scheme, scheme, options)
     if scheme.line is not None and not parts.hostname:
         return _serial(text, parts, scheme.line, unit, options)
+    in_clear = parts.scheme == "mqtt+tcp" and options.pop("in_clear", "") == "yes"
     takes_host = scheme.port is not None or scheme.needs_port
     bare = not parts.hostname or not takes_host or (scheme.needs_port and port is None)
     if bare or parts.path not in {"", "/"} or parts.fragment or options:
         raise QuantityError(f"{text!r} is not an address that Leitwerk knows", valid=_VALID)
     where = port if port is not None else scheme.port
-    return LinkAddress(parts.scheme, str(parts.hostname), where or 0, unit, user=user)
+    return LinkAddress(
+        parts.scheme, str(parts.hostname), where or 0, unit, user=user, in_clear=in_clear
+    )
 
 
 def _scheme(name: str, text: str) -> _Scheme:

@@ -50,9 +50,14 @@ def parse_kept(raw: bytes, model: type[M]) -> M:
     try:
         return model.model_validate_json(raw)
     except ValidationError as error:
-        first = error.errors(include_url=False, include_input=False)[0]
-        where = ".".join(map(str, first["loc"])) or "the file"
-        raise ValueError(f"{where[:80]}: {first['msg'][:120]}") from None
+        raise ValueError(first_problem(error)) from None
+
+
+def first_problem(error: ValidationError) -> str:
+    """Where the first mistake of a text is, and what it is."""
+    first = error.errors(include_url=False, include_input=False)[0]
+    where = ".".join(map(str, first["loc"])) or "the file"
+    return f"{where[:80]}: {first['msg'][:120]}"
 
 
 def read_kept(path: Path, model: type[M], what: str, remedy: str, *, raw: bytes | None = None) -> M:

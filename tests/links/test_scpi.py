@@ -30,8 +30,8 @@ class MemoryLines:
         self.meter, self.address, self.lines = meter, parse_address(AT), []
         self.lock = threading.RLock()
 
-    def query(self, line, *, again=True):
-        del again
+    def query(self, line, *, again=True, public=None):
+        del again, public
         self.lines.append(line)
         return self.meter.answer(line)
 

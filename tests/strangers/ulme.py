@@ -22,7 +22,7 @@ class Ulme(PlainServer):
         }
         self.clock = {"SYST:DATE": "2026,11,26", "SYST:TIME": "21,3,0"}
         self.voltage = "2.301E+02"
-        self.serial = "PM-0042"
+        self.serial, self.firmware = "PM-0042", "1.10"
         self.writes: list[str] = []
         self.locked, self.wrong = True, 0
         self.errors: list[str] = []
@@ -30,19 +30,19 @@ class Ulme(PlainServer):
         super().__init__()
 
     def serve(self, connection: socket.socket) -> None:
-        for line in connection.makefile("r", encoding="ascii", newline="\n"):
+        for line in connection.makefile("r", encoding="latin-1", newline="\n"):
             self.messages += 1
             if self.cut_at and self.messages >= self.cut_at:
                 connection.shutdown(socket.SHUT_RDWR)
                 return
             answer = self._answer(line.rstrip("\n"))
             if answer is not None:
-                connection.sendall(answer.encode() + b"\n")
+                connection.sendall(answer.encode("latin-1", "replace") + b"\n")
 
     def _answer(self, line: str) -> str | None:
         head, _, rest = line.partition(" ")
         known = {
-            "*IDN?": f'Tannried Instrumente,PM 200,"{self.serial}",1.10',
+            "*IDN?": f'Tannried Instrumente,PM 200,"{self.serial}",{self.firmware}',
             "SYST:LOCK?": str(int(self.locked)),
             "MEAS:VOLT?": self.voltage,
             "MEAS:ENER?": str(ENERGY),

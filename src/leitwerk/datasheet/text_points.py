@@ -18,6 +18,10 @@ from leitwerk.parsing.quantities import format_number
 INFINITE, NO_NUMBER = 9.9e37, 9.91e37
 _CODE_DIGITS = 9
 _PLAIN = re.compile(r"code [\w.+-]{1,40}")
+# IEEE 488.2, 7.7.2.4 and the names that some devices answer with in place of a number.
+_NUMBER = re.compile(
+    r"[+-]?(?:(?:\d+\.?\d*|\.\d+)(?:e[+-]?\d+)?|inf|infinity|nan)", re.ASCII | re.IGNORECASE
+)
 MAX_TEXT = 256  # characters of a text that anybody stores in an instrument
 
 
@@ -201,10 +205,9 @@ class TextPoint(Point):
 def _number(text: str) -> float | int | None:
     """The number in an answer, None for another text; a long whole number is exact."""
     text = text.strip()
-    try:
-        number = float(text)
-    except ValueError:
-        return None
+    if not _NUMBER.fullmatch(text):
+        return None  # float() would take more, such as 1_000 and the digits of other scripts
+    number = float(text)
     if abs(number) >= INFINITE:
         return math.nan if number == NO_NUMBER else math.copysign(math.inf, number)
     if abs(number) > EXACT and text.removeprefix("+").removeprefix("-").isdecimal():

@@ -39,7 +39,7 @@ class LineLink:
         It is sent again as the options allow, unless ``again`` is no: some queries take something
         away, such as an entry of an error queue, and what changes something is sent once. A time-out
         over TCP is final, as for Modbus. ``public`` is what may be shown of the message, in errors and
-        traces; None when all may be.
+        traces; None when all may be. Of the answer to a secret, nothing is shown.
 
         Raises
         ------
@@ -52,7 +52,7 @@ class LineLink:
             with self.lock:
                 try:
                     self.send(message, public=public)
-                    return self._answer(message if public is None else public)
+                    return self._answer(message, public)
                 except LinkError:
                     raise
                 except BaseException:
@@ -88,7 +88,8 @@ class LineLink:
         """End the connection, when no other device uses the same port."""
         leave_bus(self._bus)
 
-    def _answer(self, what: str) -> str:
+    def _answer(self, message: str, public: str | None) -> str:
+        what = message if public is None else public
         link = self._bus.connection
         # Many devices answer with a line feed alone where they want both: its last byte ends a line.
         end = self._end[-1:]
@@ -101,7 +102,9 @@ class LineLink:
                 remedy="does the device know this command, and is it still on?",
             )
         answer = line.removesuffix(end).strip(b"\r\n").decode("latin-1")
-        self._trace(answer, sent=False, meaning=f"answer to '{what}'")
+        # A device may repeat what it was given.
+        masked = None if public is None else ""
+        self._trace(answer, sent=False, meaning=f"answer to '{what}'", public=masked)
         if link.has(end):
             link.close()
             raise LinkError(

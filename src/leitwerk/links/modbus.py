@@ -198,7 +198,8 @@ class ModbusLink:
             raise
 
     def _trace(self, request: ReadRequest | WriteRequest, frame: bytes, *, sent: bool) -> None:
-        is_secret = sent and isinstance(request, WriteRequest) and request.secret
+        # The answer to a write repeats what was written.
+        is_secret = isinstance(request, WriteRequest) and request.secret
         meaning = str(request) if sent else f"answer to '{request}'"
         secret = _DATA_AT[self.address.scheme] if is_secret else None
         note(self.options.tracer, self.address, frame, meaning, sent=sent, secret=secret)

@@ -26,6 +26,7 @@ from leitwerk.protocols.sdi12 import (
 T = TypeVar("T")
 _END = b"\n"
 _DATA_COMMANDS = 10  # D0 to D9
+LONGEST_MEASUREMENT_S = 120  # the protocol allows 999
 
 
 class Sdi12Link:
@@ -74,6 +75,12 @@ class Sdi12Link:
                 return self._retried(partial(self._values, body, has_crc=measure.has_crc))
         with self._bus.lock:
             wait = self._retried(lambda: parse_wait(self._exchange(body)))
+            if wait.seconds > LONGEST_MEASUREMENT_S:
+                raise LinkError(
+                    f"{self.address}: '{body}' would take {wait.seconds} s; Leitwerk waits for at most "
+                    f"{LONGEST_MEASUREMENT_S} s",
+                    remedy="is it the right sensor, and set as it should be?",
+                )
             if measure.kind == "M":
                 self._await_service(wait.seconds)
         if measure.kind == "C":
@@ -151,11 +158,13 @@ class Sdi12Link:
                 remedy="is this the sensor's address, is it supplied, is the line set right?",
             )
         line = strip_echo(line, command)
-        self._trace(line, sent=False, meaning=f"answer to '{shown}'")
+        masked = None if public is None else 0
+        self._trace(line, sent=False, meaning=f"answer to '{shown}'", secret=masked)
         try:
             return parse_answer(line, answers_as or self._unit, has_crc=has_crc)
         except LinkError as error:
-            message = f"{self.address}: '{shown}': {error.message}"
+            why = error.message if public is None else "it cannot be read"
+            message = f"{self.address}: the answer to '{shown}': {why}"
             raise LinkError(message, remedy=error.remedy) from None
 
     def _trace(self, line: str, *, sent: bool, meaning: str, secret: int | None = None) -> None:

@@ -101,12 +101,13 @@ class QuerySession(ABC):
             )
         return fields[point.field - 1]
 
-    def _checked(self, what: str, answer: str) -> str:
-        """An answer, unless it is the device's way to say no."""
+    def _checked(self, what: str, answer: str, public: str | None = None) -> str:
+        """An answer, unless it is the device's way to say no. Of one to a secret, nothing is shown."""
         code = self._replies.refusal(answer)
         if code is None:
             return answer
-        message = f"{self._address}: the device refused '{what}' with '{answer[:60]}'"
+        said = "" if public is not None else f" with '{answer[:60]}'"
+        message = f"{self._address}: the device refused '{what}'{said}"
         raise DeviceRefused(message, code=code)
 
 
@@ -130,18 +131,21 @@ class ScpiSession(QuerySession):
                 self._errors()
                 self._is_clear = True
             self._link.send(message, public=public)
-            errors = self._errors()
+            errors = self._errors(is_secret=public is not None)
         if errors:
             code, text = errors[0]
-            what = message.split(maxsplit=1)[0]
-            refusal = f"{self._address}: the device refused '{what}': {code}, {text}"
+            what, said = (
+                (message.split(maxsplit=1)[0], f", {text}") if public is None else (public, "")
+            )
+            refusal = f"{self._address}: the device refused '{what.strip()}': {code}{said}"
             raise DeviceRefused(refusal, code=code)
 
-    def _errors(self) -> list[tuple[int, str]]:
+    def _errors(self, *, is_secret: bool = False) -> list[tuple[int, str]]:
         errors = []
         for _ in range(ERRORS_AT_MOST):
             # An entry is gone once it was read: never query the same one twice.
-            code, text = parse_error(self._link.query(ASK_ERROR, again=False))
+            public = ASK_ERROR if is_secret else None
+            code, text = parse_error(self._link.query(ASK_ERROR, again=False, public=public))
             if code == NO_ERROR:
                 break
             errors.append((code, text))
@@ -166,8 +170,8 @@ class TextSession(QuerySession):
             self._link.send(message, public=public)
             return
         # What changes something is sent once, also when its confirmation is lost.
-        answer = self._checked(what, self._link.query(message, again=False, public=public))
-        _require_confirmed(self._address, what, answer, self._replies.confirms)
+        answer = self._checked(what, self._link.query(message, again=False, public=public), public)
+        _require_confirmed(self._address, what, answer, self._replies.confirms, public)
 
 
 class SensorSession(QuerySession):
@@ -190,9 +194,9 @@ class SensorSession(QuerySession):
         # The one command of the standard that is answered from another address: the new one.
         new_unit = parse_readdress(message)
         answer = self._link.command(message, answers_as=new_unit, again=False, public=public)
-        answer = self._checked(what, answer)
+        answer = self._checked(what, answer, public)
         if self._replies.confirms and not new_unit:
-            _require_confirmed(self._address, what, answer, self._replies.confirms)
+            _require_confirmed(self._address, what, answer, self._replies.confirms, public)
 
 
 class StationSession(QuerySession):
@@ -226,9 +230,12 @@ class StationSession(QuerySession):
         )
 
 
-def _require_confirmed(address: LinkAddress, what: str, answer: str, wanted: str) -> None:
+def _require_confirmed(
+    address: LinkAddress, what: str, answer: str, wanted: str, public: str | None
+) -> None:
     if answer != wanted:
+        came = f"'{answer[:60]}'" if public is None else "something else"
         raise LinkError(
-            f"{address}: '{answer[:60]}' came after '{what}', and not '{wanted}'",
+            f"{address}: {came} came after '{what}', and not '{wanted}'",
             remedy="read the setting back: it may or may not have been taken",
         )

@@ -11,6 +11,7 @@ key they belong to says, not what some version of YAML makes of them. Quotes nev
 from __future__ import annotations
 
 import gc
+import re
 from collections.abc import Hashable, Iterator
 from contextlib import contextmanager
 from typing import Any, Never, TypeAlias
@@ -22,6 +23,8 @@ from leitwerk.findings import Findings, KeyPath
 MAX_BYTES = 16_000_000  # 10,000 channels are 3 MB
 MAX_DEPTH = 16
 MAX_NODES = 1_000_000
+# All controls but tab and line ends, and those that turn the direction of what is shown.
+_CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\u2028-\u202e\u2066-\u2069]")
 
 
 class _Stop(Exception):
@@ -140,6 +143,13 @@ class _Builder:
             self.stop("tag", f"the tag {event.tag} is not read", event, valid="plain values")
         if isinstance(event, yaml.ScalarEvent):
             text: str = event.value
+            if not text.isprintable() and (found := _CONTROL.search(text)):
+                self.stop(
+                    "control-character",
+                    f"the text holds the control character {found[0]!r}",
+                    event,
+                    valid="characters that can be seen",
+                )
             return EMPTY if not text and event.style else text
         if isinstance(event, yaml.MappingStartEvent):
             return self.mapping(depth)
@@ -154,6 +164,13 @@ class _Builder:
                 self.stop("key", "a key is a single text", event, valid="name: value")
             key: str = event.value
             key_mark: Any = event.start_mark
+            if not key.isprintable():
+                self.stop(
+                    "control-character",
+                    f"the key {key[:40]!r} holds a control character",
+                    event,
+                    valid="a name",
+                )
             event = next(events)
             mark = event.start_mark
             value = self.value(event, depth + 1)

@@ -47,11 +47,14 @@ format: build/dev/ready
 	build/dev/bin/ruff check --fix .
 	build/dev/bin/ruff format .
 
-# The same properties as in the tests, with a hundred times as many examples.
-# How many examples each property is tried with.
+# Every reader with real examples that were changed by chance, then the properties of the tests with a
+# hundred times as many examples. It ends by the number of inputs for each reader, or by the time.
+INPUTS ?= 20000
+SECONDS_AT_MOST ?= 600
 EXAMPLES ?= 2000
 
 fuzz: build/dev/ready
+	build/dev/bin/python tools/fuzz.py --inputs $(INPUTS) --seconds $(SECONDS_AT_MOST)
 	LEITWERK_FUZZ_EXAMPLES=$(EXAMPLES) build/dev/bin/pytest -p no:cacheprovider -n auto --hypothesis-profile=fuzz -m hypothesis
 
 bench: build/dev/ready

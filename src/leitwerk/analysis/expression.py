@@ -8,6 +8,7 @@ from __future__ import annotations
 import ast
 import math
 import operator
+import warnings
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -52,7 +53,10 @@ def work_out(text: str, values: Mapping[str, float]) -> float:
             f"{text[:40]!r}… is too long for a formula", valid=f"{_LONGEST} characters"
         )
     try:
-        number = float(_value(ast.parse(text.strip(), mode="eval").body, values))
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", SyntaxWarning)  # of numbers that run into words
+            tree = ast.parse(text.strip(), mode="eval")
+        number = float(_value(tree.body, values))
     except QuantityError:
         raise
     except (SyntaxError, RecursionError, MemoryError):

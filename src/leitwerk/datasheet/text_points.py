@@ -20,7 +20,7 @@ _CODE_DIGITS = 9
 _PLAIN = re.compile(r"code [\w.+-]{1,40}")
 # IEEE 488.2, 7.7.2.4 and the names that some devices answer with in place of a number.
 _NUMBER = re.compile(
-    r"[+-]?(?:(?:\d+\.?\d*|\.\d+)(?:e[+-]?\d+)?|inf|infinity|nan)", re.ASCII | re.IGNORECASE
+    r"[+-]?(?:(?:\d+(?:\.\d*)?|\.\d+)(?:e[+-]?\d+)?|inf|infinity|nan)", re.ASCII | re.IGNORECASE
 )
 MAX_TEXT = 256  # characters of a text that anybody stores in an instrument
 

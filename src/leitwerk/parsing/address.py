@@ -231,7 +231,9 @@ def _parse_unit(name: str, scheme: _Scheme, options: dict[str, str]) -> BusAddre
     if name in _SCHEMES and scheme.unit == "":
         raise QuantityError(f"{name} knows no units", valid=f"{name}://… without unit={text[:20]}")
     if isinstance(scheme.unit, int):
-        if not text.isdecimal() or not (1 <= int(text) <= _MAX_UNIT or int(text) == 255):
+        if not re.fullmatch("[0-9]{1,3}", text) or not (
+            1 <= int(text) <= _MAX_UNIT or int(text) == 255
+        ):
             raise QuantityError(
                 f"unit={text[:20]} is not a unit identifier", valid="1..247, or 255"
             )

@@ -31,7 +31,7 @@ _HEAD = struct.Struct(">4s16sHH")
 _CRC = struct.Struct(">I")
 _MOST_BYTES = 65_536  # more has no board of this kind
 _BYTE = re.compile(r"0x([0-9A-Fa-f]{2})")
-_ARRAY = re.compile(r"\[\s*(\d+)\s*\]\s*=\s*\{([^{}]*)\}")
+_ARRAY = re.compile(r"\[\s*(\d{1,6})\s*\]\s*=\s*\{([^{}]*)\}")
 _PER_LINE = 12
 _END = ":00000001FF"  # the record that ends an Intel HEX file
 _SHOWN = 8  # missing settings that are named

@@ -35,9 +35,11 @@ NOWHERE = LinkAddress("modbus+tcp", "127.0.0.1", 9, 3)
 
 @pytest.fixture(autouse=True, scope="session")
 def nobodys_data_folder(tmp_path_factory):
-    """No datasheet of whoever runs the tests is seen by them."""
+    """No datasheet of whoever runs the tests is seen by them, and no lock of other tests."""
     with pytest.MonkeyPatch.context() as patch:
-        patch.setenv("XDG_DATA_HOME", str(tmp_path_factory.mktemp("data")))
+        folder = str(tmp_path_factory.mktemp("data"))
+        patch.setenv("XDG_DATA_HOME", folder)
+        patch.setenv("LEITWERK_LOCKS", folder)
         yield
 
 

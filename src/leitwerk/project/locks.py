@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
+import os
 import re
+import socket
+import sys
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -12,6 +17,8 @@ from platformdirs import user_data_dir
 
 from leitwerk.errors import DeviceInUse, FileProblem
 from leitwerk.identity import Identity, folded_number
+
+_LOOK_S = 0.05  # from one look at a lock that is taken to the next
 
 
 @contextmanager
@@ -71,6 +78,33 @@ def _only_one(what: str, identity: Identity, wait_s: float, busy: DeviceInUse) -
         remedy = "is the folder there and writable?"
         raise FileProblem(f"cannot lock {path}: {reason}", remedy=remedy) from error
     try:
-        yield
+        with _for_all_users(name, wait_s, busy):
+            yield
     finally:
         lock.release()
+
+
+@contextmanager
+def _for_all_users(name: str, wait_s: float, busy: DeviceInUse) -> Iterator[None]:
+    """The same lock for the whole machine, where the system has one that needs no file: on Linux.
+
+    A file that all users may open could be taken away by each of them. A name of a socket goes with
+    its process, too. ``LEITWERK_LOCKS`` gives programs that belong together names of their own, such as
+    tests that run beside each other.
+    """
+    if sys.platform != "linux":
+        yield
+        return
+    deadline = time.monotonic() + wait_s
+    space = os.environ.get("LEITWERK_LOCKS", "")
+    digest = hashlib.sha256(f"{space}/{name}".encode()).hexdigest()
+    with socket.socket(socket.AF_UNIX, socket.SOCK_DGRAM) as mark:
+        while True:
+            try:
+                mark.bind(f"\0leitwerk/{digest}")
+                break
+            except OSError:
+                if time.monotonic() >= deadline:
+                    raise busy from None
+                time.sleep(_LOOK_S)
+        yield

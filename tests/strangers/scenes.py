@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from broker import Broker
 from espe import Espe
 from hasel import Hasel
 from ilex import EIBISCH, ILEX, Eibisch, Ilex
@@ -77,6 +78,8 @@ class Scene:
     # Longer than the longest pause of a proper device.
     timeout: str = "0.15"
     commands: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    # The exit codes of commands that end well; 0 for the others.
+    well: Mapping[str, int] = field(default_factory=lambda: {"compare": 1})
 
     def words(self, command: str, where: str) -> list[str]:
         return [word.format(at=where) for word in self.commands[command]]
@@ -244,6 +247,34 @@ settings: {{name: STACK, averaging: 16}}
     commands=_on_a_bus("0..1")
     | {"readdress": ("readdress", "{at}", "--serial", "EB007", "--to", "9")},
 )
+STATION = Scene(
+    right=Broker,
+    wrong=lambda: Broker("BS-0032", 7.7),
+    datasheet="",
+    setup="""\
+leitwerk: 1
+title: Head water
+device: {{model: laerche, at: "{at}", serial: BS-0031}}
+sample: every 5 min
+report: every 30 min
+channels:
+  level: {{reading: level, expect: 1.42 ± 0.15 m}}
+settings: {{name: HEAD-WATER}}
+""",
+    at="mqtt+tcp://127.0.0.1:{port}",
+    serial="BS-0031",
+    state=lambda broker: {"asked": broker.asked},
+    new={"asked": "HEAD-WATER"},
+    odd=(",7.7,good", "depth: 7.7"),
+    backup="{{}}",
+    timeout="0.3",
+    commands={
+        "request": ("request", "setup.yaml"),
+        "station": ("station", "setup.yaml"),
+        **{name: SETTINGS[name] for name in ("live", "device", "adopt", "find")},
+    },
+    well={"request": 1},
+)
 SCENES = {
     "Modbus TCP": HASEL,
     "Modbus TCP, outputs": _espe(rtu=False),
@@ -251,6 +282,7 @@ SCENES = {
     "SCPI": ULME,
     "text": ILEX_SCENE,
     "SDI-12": EIBISCH_SCENE,
+    "MQTT": STATION,
 }
 
 

@@ -13,6 +13,7 @@ from types import SimpleNamespace
 
 import pytest
 import trustme
+from broker import packet
 from plain import PlainServer
 
 import leitwerk as lw
@@ -218,32 +219,22 @@ class OddBroker(PlainServer):
         connection.recv(4096)
         for number in (1, 2, 3):
             connection.sendall(b"\x90\x03" + struct.pack(">H", number) + b"\x01")
-        for packet in self.sends:
-            connection.sendall(packet)
+        for sent in self.sends:
+            connection.sendall(sent)
         time.sleep(1)
-
-
-def publish(topic: bytes, payload: bytes) -> bytes:
-    body = struct.pack(">H", len(topic)) + topic + payload
-    length, left = b"", len(body)
-    while True:  # MQTT 3.1.1, 2.2.3
-        left, digit = divmod(left, 128)
-        length += bytes([digit | (0x80 if left else 0)])
-        if not left:
-            return b"\x31" + length + body
 
 
 STATE = {
     "format": "leitwerk state 1", "maker": "Tannried", "model": "laerche", "serial": "BS-0031",
 }  # fmt: skip
 ODD_MESSAGES = {
-    "not UTF-8": [publish(b"leitwerk/1/laerche/\xff\xfe/state", b"{}")],
-    "other topics": [publish(b"x/state", b"{}"), publish(b"/state", b"{}"), publish(b"", b"")],
-    "huge": [publish(b"leitwerk/1/laerche/BS-0031/state", b"[" * 3_000_000)],
-    "endless topics": [publish(b"leitwerk/1/laerche/S%d/state" % k, b"{}") for k in range(20_000)],
-    "deep": [publish(b"leitwerk/1/laerche/BS-0031/state", b"[" * 60_000)],
-    "surrogates": [publish(b"leitwerk/1/laerche/BS-0031/state", b'{"maker": "\\ud800"}')],
-    "numbers": [publish(b"leitwerk/1/laerche/BS-0031/state", json.dumps(STATE).encode()[:-1]
+    "not UTF-8": [packet(b"leitwerk/1/laerche/\xff\xfe/state", b"{}")],
+    "other topics": [packet(b"x/state", b"{}"), packet(b"/state", b"{}"), packet(b"", b"")],
+    "huge": [packet(b"leitwerk/1/laerche/BS-0031/state", b"[" * 3_000_000)],
+    "endless topics": [packet(b"leitwerk/1/laerche/S%d/state" % k, b"{}") for k in range(20_000)],
+    "deep": [packet(b"leitwerk/1/laerche/BS-0031/state", b"[" * 60_000)],
+    "surrogates": [packet(b"leitwerk/1/laerche/BS-0031/state", b'{"maker": "\\ud800"}')],
+    "numbers": [packet(b"leitwerk/1/laerche/BS-0031/state", json.dumps(STATE).encode()[:-1]
                         + b', "at": 1e999, "interval_s": -1}')],
     "no MQTT": [b"\xff" * 5000],
 }  # fmt: skip

@@ -26,6 +26,7 @@ from .devices.recordings import fetch_recording as fetch_recording
 from .devices.recordings import list_recordings as list_recordings
 from .errors import DeviceInUse as DeviceInUse
 from .errors import DeviceRefused as DeviceRefused
+from .errors import DeviceSwapped as DeviceSwapped
 from .errors import DomainError as DomainError
 from .errors import FileProblem as FileProblem
 from .errors import LeitwerkError as LeitwerkError

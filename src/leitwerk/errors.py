@@ -8,6 +8,7 @@ LeitwerkError
   NotAtRest        readings moved too much to take a tare or an orientation from them
   FileProblem      a file cannot be read or written
   WrongDevice      the device is not the one that the setup names
+    DeviceSwapped  another one answers than before: what was done meanwhile may have met either
   LinkError        the device was not reached, or answered nonsense
     NotReached     no device is at the address, or the port does not open
     LinkTimeout    it did not answer in time (also TimeoutError)
@@ -96,6 +97,10 @@ class FileProblem(LeitwerkError):
 
 class WrongDevice(LeitwerkError):
     """The device that answered is not the one that the setup names. Nothing was written."""
+
+
+class DeviceSwapped(WrongDevice):
+    """Another device answers than the one before: what was written or read meanwhile may be of either."""
 
 
 class LinkError(LeitwerkError):

@@ -41,7 +41,9 @@ def test_a_device_that_is_set_up_right_passes(ready, logger):
 def test_a_poll_is_one_request(ready, logger):
     ready.link.requests.clear()
     watch(ready, logger)
-    assert ready.link.requests[-11:] == ["read input 102..130"] * 11
+    *_, last = ready.link.requests[-12:]
+    assert ready.link.requests[-12:-1] == ["read input 102..130"] * 11
+    assert last == "read input 0..31"  # it is the same device still
 
 
 def test_a_device_in_factory_condition_gives_no_reading_and_says_why(device, logger):

@@ -19,7 +19,7 @@ pytestmark = pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptio
 EVERY = os.environ.get("LEITWERK_HOSTILE") == "all"
 EACH = [(scene, name) for scene, found in SCENES.items() for name in found.commands]
 # What became known too late to be prevented: a swap that nothing shows, right before a request.
-SAID_OF_A_SWAP = ("what was written may be in either of them", "it may have been given it in place")
+SAID_OF_A_SWAP = ("may be in either of them", "it may have been given it in place")
 
 
 class Stage:

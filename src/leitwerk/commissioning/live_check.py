@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime
 from typing import TYPE_CHECKING
@@ -106,6 +107,8 @@ def verify(
         if not watch.taken:
             raise
         stopped = True
+    with suppress(LinkError):
+        device.identify()  # a swap since the last look at it shows now
     values, qualities = watch.values()
     return LiveReport(
         title=setup.setup.title,

@@ -201,9 +201,10 @@ class RegisterPoint(Point):
         number = value
         if self.kind not in FLOATS and math.isfinite(value):
             is_exact = isinstance(value, int) and self.step == 1.0 and self.offset.is_integer()
-            number = (
-                value - int(self.offset) if is_exact else round((value - self.offset) / self.step)
-            )
+            steps = (value - self.offset) / self.step
+            if not math.isfinite(steps):
+                self._report_outside(value)
+            number = value - int(self.offset) if is_exact else round(steps)
         low, high = self._raw_span()
         if not low <= number <= high:
             self._report_outside(value)

@@ -36,7 +36,14 @@ from leitwerk.datasheet.vocabulary import (
     KnownPoint,
 )
 from leitwerk.devices.clock import CLOCK_FORM, ClockReading, ClockZone, read_clock
-from leitwerk.errors import DeviceRefused, LinkError, PasswordRefused, QuantityError, WrongDevice
+from leitwerk.errors import (
+    DeviceRefused,
+    DeviceSwapped,
+    LinkError,
+    PasswordRefused,
+    QuantityError,
+    WrongDevice,
+)
 from leitwerk.identity import Identity, same_number
 from leitwerk.links.kinds import find_kind
 from leitwerk.links.options import USUAL, LinkOptions
@@ -134,6 +141,26 @@ class Device:
             )
         return identity
 
+    @contextmanager
+    def staying_the_same(self) -> Iterator[None]:
+        """A ``with`` block for what must meet one device: identified before it, and after it.
+
+        Raises
+        ------
+        WrongDevice
+            Another device answers before it: nothing was done.
+        DeviceSwapped
+            Another one answers after it.
+
+        """
+        self.identify()
+        yield
+        try:
+            self.identify()
+        except WrongDevice as error:
+            message = f"{error.message}; what was written or read may be in either of them"
+            raise DeviceSwapped(message, remedy=error.remedy) from error
+
     def _verify_same(self) -> None:
         """After a reconnect: the same device answers, if it was identified before."""
         if self._identity is not None:
@@ -230,6 +257,7 @@ class Device:
         parts = full.strftime(CLOCK_FORM).split(" ", len(known) - 1)
         for each, part in zip(known, parts, strict=True):
             self._write_one(self.datasheet.point(each), part)
+        self.identify()
 
     def status_points(self) -> dict[str, Stored]:
         """All that it says of its own state, as its datasheet names it."""

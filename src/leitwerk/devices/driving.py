@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 from leitwerk.datasheet.points import Point, Stored
 from leitwerk.devices.device import Device
-from leitwerk.errors import LeitwerkError, OutputNotSafe, WrongDevice
+from leitwerk.errors import DeviceSwapped, LeitwerkError, OutputNotSafe
 from leitwerk.project.driven import left_driven
 
 _RELEASES = 3  # attempts to give an output back
@@ -25,13 +25,11 @@ def drive(device: Device, point: Point, value: Stored, name: str) -> None:
         It does not answer, or refuses.
 
     """
-    device.identify()
-    device.write_point(point, value)
     try:
-        device.identify()
-    except WrongDevice as error:
-        reason = f"{error.message}; what was written may be in either of them"
-        raise OutputNotSafe([name], device.address, reason) from error
+        with device.staying_the_same():
+            device.write_point(point, value)
+    except DeviceSwapped as error:
+        raise OutputNotSafe([name], device.address, error.message) from error
 
 
 def release(device: Device, point: Point, value: Stored, name: str) -> None:

@@ -141,7 +141,10 @@ def change_name(
     point = family.template
     value = point.storable(name)
     identity = _require_serial(device, serial, on_progress)
-    with device.logged_in(point.role or device.datasheet.role, passwords):
+    with (
+        device.staying_the_same(),
+        device.logged_in(point.role or device.datasheet.role, passwords),
+    ):
         _step(on_progress, "write the new name", lambda: _write(device, point, value))
     found = _step(on_progress, "read it back", lambda: device.read_points([point]))[point.name]
     if found != value:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from leitwerk.datasheet.points import Point, PointFamily
 from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import (
     CHANNEL_LABEL,
@@ -130,7 +131,7 @@ def control_recording(device: Device, *, start: bool, passwords: Mapping[str, st
         )
     if device.status().recording == start:
         return False
-    with device.logged_in(device.datasheet.role, passwords):
+    with device.staying_the_same(), device.logged_in(device.datasheet.role, passwords):
         device.command(command)
         now = device.status().recording
     if now != start:
@@ -164,12 +165,25 @@ def fetch_recording(
         The device shows no recordings, or none of this number.
     LinkError
         The device shows other rows than those asked for.
+    WrongDevice
+        Another device answers now than before.
 
     """
     sheet = device.datasheet
     window = sheet.family(WINDOW_VALUE)
     if window is None or sheet.family(SELECT) is None:
         raise QuantityError(f"{sheet.model} shows no recordings", valid="a model that keeps some")
+    with device.staying_the_same():
+        return _fetch(device, number, window, progress)
+
+
+def _fetch(
+    device: Device,
+    number: int,
+    window: PointFamily[Point],
+    progress: Callable[[int, int], None],
+) -> Recording:
+    sheet = device.datasheet
     count = device.status().recordings
     if not 1 <= number <= count:
         raise QuantityError(f"there is no recording {number}", valid=f"1..{count}")

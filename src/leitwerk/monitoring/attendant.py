@@ -254,7 +254,7 @@ class Attendant:
             case Notify(contacts, text):
                 self._notify(contacts, self._fill(text, due, now), now)
             case ControlRecording(start):
-                self._with_rights(lambda: self.device.command("start" if start else "stop"))
+                self._command("start" if start else "stop")
             case Snapshot(label):
                 self._snapshot(label, now)
             case ChangeSetting(setting, value):
@@ -320,12 +320,16 @@ class Attendant:
         """Start or stop the recording of a planned run."""
         now, text = self.clock.now(), f"{command} recording"
         try:
-            self._with_rights(lambda: self.device.command(command))
+            self._command(command)
         except LeitwerkError as error:
             problem = f"{text}: {error.message}"
             self.log.add(Event(now, EventKind.TROUBLE, run, problem, Done.FAILED))
         else:
             self.log.add(Event(now, EventKind.RUN, run, text))
+
+    def _command(self, command: str) -> None:
+        with self.device.staying_the_same():
+            self._with_rights(lambda: self.device.command(command))
 
     def _with_rights(self, act: Callable[[], None]) -> None:
         if self.device.datasheet.role:

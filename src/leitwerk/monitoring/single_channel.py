@@ -65,9 +65,10 @@ def read_untared(
     poller = Poller(device, [channel])
     times, shown = np.zeros(count), np.zeros(count)
     qualities = np.zeros(count, dtype=np.uint8)
-    for k, time_s in enumerate(paced(range(count), period_s, clock)):
-        times[k] = time_s
-        found, codes, _ = poller.poll()
-        shown[k], qualities[k] = found[0], codes[0]
+    with device.staying_the_same():
+        for k, time_s in enumerate(paced(range(count), period_s, clock)):
+            times[k] = time_s
+            found, codes, _ = poller.poll()
+            shown[k], qualities[k] = found[0], codes[0]
     values, qualities = channel.host.without(TareStage).convert(shown, qualities)
     return times, values, qualities == Quality.GOOD

@@ -8,7 +8,8 @@ import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from functools import wraps
-from typing import NoReturn, ParamSpec
+from types import FrameType
+from typing import ParamSpec
 
 import click
 
@@ -39,6 +40,8 @@ _CODES: tuple[tuple[type[LeitwerkError], int], ...] = (
     (OutputNotSafe, REFUSED),
 )
 
+_LATER_S = 0.01
+
 P = ParamSpec("P")
 
 
@@ -65,19 +68,28 @@ def _ends_in_order() -> Iterator[list[int]]:
     from outside, as by nohup, stays so.
     """
     came: list[int] = []
+    waiting: list[int] = []
     if threading.current_thread() is not threading.main_thread():
         yield came
         return
 
-    def interrupt(number: int, frame: object) -> NoReturn:
-        del frame
+    def interrupt(number: int, frame: FrameType | None) -> None:
+        if number == getattr(signal, "SIGALRM", None):
+            if not waiting:
+                return
+            number = waiting.pop()
+        if hasattr(signal, "setitimer") and _is_loading(frame):
+            # What is raised while a module is loaded may be lost, or made another error: a moment later.
+            waiting.append(number)
+            signal.setitimer(signal.ITIMER_REAL, _LATER_S)
+            return
         came.append(number)
         if number != signal.SIGINT:
             # The same signal again does not disturb what is being left in order.
             signal.signal(number, signal.SIG_IGN)
         raise KeyboardInterrupt
 
-    names = ("SIGINT", "SIGTERM", "SIGHUP")
+    names = ("SIGINT", "SIGTERM", "SIGHUP", "SIGALRM")
     kinds = [getattr(signal, name) for name in names if hasattr(signal, name)]
     before = {kind: signal.getsignal(kind) for kind in kinds}
     taken = {kind: handler for kind, handler in before.items() if handler is not signal.SIG_IGN}
@@ -86,8 +98,18 @@ def _ends_in_order() -> Iterator[list[int]]:
     try:
         yield came
     finally:
+        if hasattr(signal, "setitimer"):
+            signal.setitimer(signal.ITIMER_REAL, 0.0)
         for kind, handler in taken.items():
             signal.signal(kind, handler)
+
+
+def _is_loading(frame: FrameType | None) -> bool:
+    while frame is not None:
+        if frame.f_code.co_filename.startswith("<frozen importlib"):
+            return True
+        frame = frame.f_back
+    return False
 
 
 def _stopped() -> int:

@@ -197,7 +197,10 @@ class _Reader:
         quality_of = {h.removesuffix(_QUALITY): k for k, h in enumerate(heads) if _QUALITY in h}
         for k, head in enumerate(heads[1:], start=1):
             if not head.endswith(_QUALITY):
-                name, unit = _HEADING.fullmatch(head).groups()  # type: ignore[union-attr]
+                match = _HEADING.fullmatch(head)
+                if match is None:
+                    raise QuantityError(f"line 1: {head[:40]!r} is not a heading", valid=_VALID)
+                name, unit = match.groups()
                 self.columns.append(Column(name, unit or ""))
                 self.value_cells.append(k)
         self.quality_cells = [quality_of.get(column.name) for column in self.columns]

@@ -29,6 +29,7 @@ from leitwerk.results import Outcome, Result
 
 # 0 fine, 1 errors found or a verdict of fail, 2 usage, 3 device not reached, 4 device refused
 FINE, FOUND, USAGE, NOT_REACHED, REFUSED = range(5)
+BROKEN_PIPE = 141  # 128 + SIGPIPE: whether all was fine, the reader cannot have seen
 STOPPED = 130  # by the keyboard, as shells count: 128 + SIGINT
 _CODES: tuple[tuple[type[LeitwerkError], int], ...] = (
     (SetupError, FOUND),
@@ -133,7 +134,7 @@ def reports_errors(command: Callable[P, int]) -> Callable[P, None]:
         except BrokenPipeError:
             # The program that reads our output has ended; that is not an error of ours.
             sys.stderr.close()
-            code = FINE
+            code = BROKEN_PIPE
         except KeyboardInterrupt:
             code = _stopped()
         except Exception:

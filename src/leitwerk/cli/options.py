@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import getpass
+import math
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from functools import wraps
@@ -30,19 +31,33 @@ class Seconds(click.ParamType[float]):
     ) -> float:
         """The duration in s."""
         from leitwerk.errors import QuantityError
+        from leitwerk.parsing.durations import LEAST_S, MOST_S
         from leitwerk.parsing.quantities import parse_quantity
 
         try:
             seconds = parse_quantity(str(value)).seconds
         except QuantityError as error:
             self.fail(str(error), param, ctx)
-        if seconds <= 0:
+        if not LEAST_S <= seconds <= MOST_S:
             self.fail(
-                f"{value!r} is not a length of time\n  valid: more than 0 s, such as 10 s",
+                f"{value!r} is not a length of time\n  valid: 1 µs to 1000 a, such as 10 s",
                 param,
                 ctx,
             )
         return seconds
+
+
+class Number(click.FloatRange):
+    """A number within a range; what is no number, or infinite, is none."""
+
+    def convert(
+        self, value: Any, param: click.Parameter | None, ctx: click.Context | None
+    ) -> float:
+        """The number."""
+        number: float = super().convert(value, param, ctx)
+        if not math.isfinite(number):
+            self.fail(f"{value!r} is not a finite number", param, ctx)
+        return number
 
 
 DURATION = Seconds()
@@ -84,7 +99,7 @@ def timeout_option(default: float) -> Callable[[Command], Command]:
         "--timeout",
         default=default,
         show_default=True,
-        type=click.FloatRange(0.0, 3600.0, min_open=True),
+        type=Number(0.0, 3600.0, min_open=True),
         metavar="S",
         help="How long to wait for each answer, in s.",
     )
@@ -174,7 +189,11 @@ _OPTIONS = (
     ),
     click.option("--stop-recording", is_flag=True, help="Stop a running recording meanwhile."),
     click.option(
-        "--wait", default=10.0, metavar="S", help="How long to wait for another writer, in s."
+        "--wait",
+        default=10.0,
+        type=Number(0.0, 86400.0),
+        metavar="S",
+        help="How long to wait for another writer, in s.",
     ),
     folder_option("backups, journals and receipts"),
     click.option("--by", metavar="NAME", help="Who does it, for the receipt; else your user name."),

@@ -100,9 +100,9 @@ class Recording:
         """When it began, in UTC; None if the clock of the device was never set."""
         try:
             shown = datetime.fromisoformat(self.info.started)
-        except ValueError:
+            return self.clock_zone.instant(shown.replace(tzinfo=None))
+        except (ValueError, OverflowError):
             return None
-        return self.clock_zone.instant(shown.replace(tzinfo=None))
 
     def times_s(self) -> NDArray[np.float64]:
         """The time of each row in s from the start, of shape (n_rows,)."""

@@ -29,12 +29,13 @@ def sample_count(duration_s: float, period_s: float) -> int:
         if not (math.isfinite(number) and number > 0):
             message = f"a {name} of {number:g} s cannot be used"
             raise QuantityError(message, valid="more than 0 s")
-    count = int(duration_s / period_s + 1e-9) + 1
-    if count > MAX_SAMPLES:
+    steps = duration_s / period_s + 1e-9
+    if steps >= MAX_SAMPLES:
         raise QuantityError(
-            f"{count:,} samples are too many for a live check", valid=f"at most {MAX_SAMPLES:,}"
+            f"{duration_s:g} s with a sample every {period_s:g} s are too many samples",
+            valid=f"at most {MAX_SAMPLES:,}",
         )
-    return count
+    return int(steps) + 1
 
 
 def paced(numbers: Iterable[int], period_s: float, clock: Clock) -> Iterator[float]:

@@ -8,6 +8,7 @@ from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import Quantity, format_number, parse_quantity
 
 DAY_S = 86_400
+LEAST_S, MOST_S = 1e-6, 3.2e10  # 1 µs to about 1000 years
 _TIME_OF_DAY = re.compile(r"(\d\d):(\d\d)")
 
 
@@ -24,6 +25,10 @@ def parse_duration(text: str) -> Quantity:
     if quantity.unit is None or quantity.unit.dimension != "time" or quantity.value < 0:
         raise QuantityError(
             f"{text!r} is not a duration", valid="a time, such as 500 ms, 30 s, 5 min"
+        )
+    if quantity.value and not LEAST_S <= quantity.seconds <= MOST_S:
+        raise QuantityError(
+            f"{text[:40]!r} is no length of time that can be kept", valid="0 s, or 1 µs to 1000 a"
         )
     return quantity
 

@@ -66,6 +66,8 @@ def parse_local(text: str) -> LocalTime:
         wall = datetime.fromisoformat(f"{match[1]} {match[2]}")
     except ValueError as error:
         raise QuantityError(f"{text!r} is not a date and time: {error}", valid=valid) from None
+    if not 1970 <= wall.year < 2200:
+        raise QuantityError(f"{text!r} is of another century", valid="years 1970 to 2199")
     if match[3] is None:
         return LocalTime(wall)
     if match[3] == "Z":

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Mapping
+from collections.abc import Hashable, Iterable, Mapping
 from typing import Any
 
 from ruamel.yaml import YAML
@@ -14,8 +14,10 @@ from ruamel.yaml.tag import Tag
 
 from leitwerk.calibration.tare import Tare
 from leitwerk.errors import QuantityError
+from leitwerk.findings import Findings
 from leitwerk.parsing.quantities import format_value
 from leitwerk.parsing.units import Unit
+from leitwerk.parsing.yaml_text import Map, Value, comparable, parse_yaml
 
 
 def add_tare(text: str, channel: str, tare: Tare, unit: Unit) -> str:
@@ -36,7 +38,7 @@ def add_tare(text: str, channel: str, tare: Tare, unit: Unit) -> str:
     if not isinstance(section.get("tare"), CommentedSeq):
         section["tare"] = CommentedSeq()
     section["tare"].append(entry)
-    return _dump(yaml, root)
+    return _verified(text, _dump(yaml, root), [("channels", channel, "tare")])
 
 
 def undo_tare(text: str, channel: str) -> str:
@@ -56,7 +58,7 @@ def undo_tare(text: str, channel: str) -> str:
     del tares[len(tares) - 1]  # a negative index would take the comments of another line along
     if not tares:
         del section["tare"]
-    return _dump(yaml, root)
+    return _verified(text, _dump(yaml, root), [("channels", channel, "tare")])
 
 
 def with_values(text: str, values: Mapping[tuple[str, ...], str]) -> str:
@@ -79,7 +81,35 @@ def with_values(text: str, values: Mapping[tuple[str, ...], str]) -> str:
         if way[:1] != ("settings",):
             _below(section, way[-1], way)
         section[way[-1]] = value
-    return _dump(yaml, root)
+    return _verified(text, _dump(yaml, root), values)
+
+
+def _verified(before: str, after: str, ways: Iterable[tuple[str, ...]]) -> str:
+    """The text after an edit, if it says the same as before at all other places."""
+    left, right = (_without(text, ways) for text in (before, after))
+    if left is None or left != right:
+        raise QuantityError(
+            "the edit would change more than it should",
+            valid="a file whose other entries stay as they are",
+            remedy="edit the file by hand, and report this",
+        )
+    return after
+
+
+def _without(text: str, ways: Iterable[tuple[str, ...]]) -> Hashable | None:
+    """What a file says, without the values at some places."""
+    root = parse_yaml(text, Findings("edited"))
+    if root is None:
+        return None
+    for way in ways:
+        section: Value = root
+        for key in way[:-1]:
+            section = section.get(key, Map()) if isinstance(section, Map) else Map()
+        if isinstance(section, Map):
+            section.pop(way[-1], None)
+    if not root.get("settings", "kept"):
+        del root["settings"]  # it was added for a setting
+    return comparable(root)
 
 
 def _below(section: Any, key: str, way: tuple[str, ...]) -> Any:

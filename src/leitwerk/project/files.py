@@ -59,7 +59,7 @@ def names_file(text: str) -> bool:
 def write_atomic(path: Path, text: str) -> None:
     """Write a file whole or not at all; on disk when this returns.
 
-    A file that was there keeps its mode, and a link leads to the new content.
+    A file that was there keeps its owner and mode, and a link leads to the new content.
 
     Raises
     ------
@@ -77,7 +77,11 @@ def write_atomic(path: Path, text: str) -> None:
                 file.flush()
                 os.fsync(file.fileno())
             if path.exists():
-                Path(temporary).chmod(path.stat().st_mode & 0o7777)
+                before = path.stat()
+                if hasattr(os, "chown"):  # an administrator must not take a user's file away
+                    with contextlib.suppress(OSError):
+                        os.chown(temporary, before.st_uid, before.st_gid)
+                Path(temporary).chmod(before.st_mode & 0o7777)
             Path(temporary).replace(path)
             _sync_folder(path.parent)
         except BaseException:

@@ -35,6 +35,7 @@ from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.text_points import TextPoint
 from leitwerk.evaluation.course import parse_course
 from leitwerk.findings import Findings
+from leitwerk.monitoring.operator_requests import take_requests
 from leitwerk.monitoring.outbox import Outbox
 from leitwerk.monitoring.resume_file import read_state
 from leitwerk.monitoring.senders import _ReceivedAnswer
@@ -61,9 +62,10 @@ from leitwerk.setup.contacts import parse_contacts
 from leitwerk.setup.limits import parse_limits
 from leitwerk.setup.scales import parse_scale
 from leitwerk.signals.transformer import parse_transformer
-from leitwerk.transfer.batch import read_batch
+from leitwerk.transfer.batch import _Record, read_batch
 from leitwerk.transfer.history import read_history
 from leitwerk.transfer.journal import _digest, read_journal
+from leitwerk.transfer.pending import _noted
 from leitwerk.transfer.receipt import read_backup
 
 SLOW_S = 2.0
@@ -187,7 +189,7 @@ def _kept_readers(folder: Path) -> dict[str, Reader]:
         "at_s": 1.0,
     }
 
-    def through(name: str, read: Callable[[], object]) -> Read:
+    def through(name: str, read: Callable[[], object], *, removes: bool = False) -> Read:
         path = device / name
         path.parent.mkdir(exist_ok=True, parents=True)
 
@@ -196,7 +198,7 @@ def _kept_readers(folder: Path) -> dict[str, Reader]:
             try:
                 return read()
             finally:
-                path.unlink()
+                path.unlink(missing_ok=removes)
 
         return run
 
@@ -211,6 +213,18 @@ def _kept_readers(folder: Path) -> dict[str, Reader]:
         ),
         "receipt": Reader(seed(receipt), through("a-receipt.json", lambda: read_history(device))),
         "outbox": Reader(seed(message), through("outbox/1.json", lambda: Outbox(outbox))),
+        "operator requests": Reader(
+            seed({"alarm": "a.b", "action": "shelve", "lasts_s": 60.0}),
+            through("requests/1.json", lambda: list(take_requests(device)), removes=True),
+        ),
+        "batch record": Reader(
+            seed({"batch": 1, "done": {"k2-417": "0"}}),
+            through("batch.json", lambda: _Record(device / "batch.json")),
+        ),
+        "restart note": Reader(
+            seed({"restarted": "2026-03-02T06:00:00+00:00", "by": "x"}),
+            through("restarted.json", lambda: _noted(device)),
+        ),
         "attend state": Reader(
             seed(state), through("attend-state.json", lambda: read_state(device, "0"))
         ),

@@ -485,6 +485,42 @@ def test_a_recording_that_a_killed_upload_had_stopped_runs_again(tmp_path_factor
             break
 
 
+@pytest.mark.parametrize("heard", [False, True], ids=["before", "after"])
+def test_a_recording_runs_again_also_when_somebody_interrupts(tmp_path_factory, sheet, heard):
+    """Interrupted at every request, before or after the device has heard it; the link works on."""
+
+    class Interrupted(MemoryLink):
+        cut = 0
+
+        def _do(self, request):
+            if len(self.requests) == self.cut:
+                self.cut = -1
+                if heard:
+                    super()._do(request)
+                else:
+                    self.requests.append(str(request))
+                raise KeyboardInterrupt
+            return super()._do(request)
+
+    for cut in range(60):
+        firmware, setup, _ = logger_case(sheet)
+        firmware.record()
+        link = Interrupted(firmware)
+        link.cut = cut
+        options = kept(tmp_path_factory.mktemp("k"), stop_recording=True, discard_recordings=True)
+        said = ""
+        try:
+            lw.upload(setup, lw.Device(sheet, link), options)
+        except (KeyboardInterrupt, lw.UploadError) as error:
+            said = f"at {cut}: {error}"
+        if firmware.recording_since_s is None:  # by which settings it would run is not proven
+            assert "has not been started again" in said
+            assert "unknown" in said or "have not been verified" in said
+        if not said:
+            assert cut > 36
+            break
+
+
 def test_what_another_program_left_staged_is_dropped_and_named(device, logger, tmp_path):
     receipt = lw.upload(kiln(), device, kept(tmp_path))
     assert not receipt.remarks

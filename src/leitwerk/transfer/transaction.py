@@ -329,8 +329,12 @@ class _Attempt:
         if self.stops:
             if self.journal is not None:
                 self.journal = self.journal.at("stop the recording", stopped=True)
-            self.step("stop the recording", lambda: self.device.command("stop"))
-            self.stopped = True
+            self.stopped = True  # from here on it may be, whether its answer comes or not
+            try:
+                self.step("stop the recording", lambda: self.device.command("stop"))
+            except DeviceRefused:
+                self.stopped = False
+                raise
         if self.erases:
             if self.options.fetch_recordings:
                 self.fetched = fetch_recordings(
@@ -470,7 +474,8 @@ class _Attempt:
         """Leave a device in order as far as it still hears, and say what state it is in.
 
         Settings that wait to be committed are dropped; without a commit, what was written is undone
-        in reverse. A recording is started again only when its settings are those it began with.
+        in reverse. A recording is started again only when its settings are those it began with, or
+        those that were asked for.
         """
         with contextlib.suppress(LeitwerkError):  # the state below says what could not be done
             if self.settings is SettingsState.SWAPPED:
@@ -483,9 +488,11 @@ class _Attempt:
             if self.settings in {SettingsState.PARTLY, SettingsState.WAITING}:
                 self._undo()
             untouched = self.settings is SettingsState.UNTOUCHED and self.earlier is None
-            whole = untouched or self.settings is SettingsState.UNDONE
+            whole = untouched or self.settings in {SettingsState.UNDONE, SettingsState.VERIFIED}
             if self.stopped and not self.started_again and whole:
-                self.device.command("start")
+                # The command may have arrived, and only its answer be lost.
+                if not self.device.status().recording:
+                    self.device.command("start")
                 self.started_again = True
             if self.logged_in:
                 self.device.log_out()

@@ -1,8 +1,8 @@
 # ruff: noqa: S311 - chance that can be repeated is wanted
 """Every reader of files and wires, with real examples that were changed by chance: ``make fuzz``.
 
-An input may be read, or refused with an error of Leitwerk; whatever else is raised, or takes longer than
-``SLOW_S``, is kept under ``build/fuzz`` and told. Ends by a number of inputs for each reader, or by a time.
+An input may be read, or refused with an error of Leitwerk. An input that raises another error, or takes
+longer than ``SLOW_S``, is kept under ``build/fuzz`` and reported. Ends by a number of inputs for each reader, or by a time.
 """
 
 from __future__ import annotations
@@ -472,7 +472,7 @@ def fuzz(
             reader.read(data)
         except lw.LeitwerkError:
             pass
-        except Exception as error:  # noqa: BLE001 - whatever it is, it is told
+        except Exception as error:  # noqa: BLE001 - each is reported
             last = traceback.extract_tb(error.__traceback__)[-1]
             trouble = f"{type(error).__name__} in {Path(last.filename).name}:{last.lineno}"
         if time.monotonic() - began > SLOW_S:

@@ -48,7 +48,7 @@ class Seconds(click.ParamType[float]):
 
 
 class Number(click.FloatRange):
-    """A number within a range; what is no number, or infinite, is none."""
+    """A finite number within a range."""
 
     def convert(
         self, value: Any, param: click.Parameter | None, ctx: click.Context | None

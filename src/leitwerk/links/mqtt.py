@@ -286,7 +286,7 @@ class StationLink:
         return quote(self.serial, safe=" .-_") if self.serial else ""
 
     def _is_asked_for(self, topic: str) -> bool:
-        """Whether a topic is one that was subscribed to: a broker may send whatever it likes."""
+        """Whether a topic is one that was subscribed to; a broker may send others."""
         parts = topic.split("/")
         return (
             len(parts) == 5

@@ -1,4 +1,4 @@
-"""The time that a whole conversation may take: whoever answers a byte now and then does not stretch it."""
+"""The time limit of a whole conversation: a server that sends one byte now and then does not extend it."""
 
 from __future__ import annotations
 

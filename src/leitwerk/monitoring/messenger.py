@@ -84,7 +84,7 @@ class Messenger:
             self._surely(self.receive, "received")
 
     def _surely(self, act: Callable[[], None], subject: str) -> None:
-        """Whatever a service brings about is reported, and the next turn comes."""
+        """Report any error, and go on with the next turn."""
         try:
             act()
         except LeitwerkError as error:

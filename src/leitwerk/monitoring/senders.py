@@ -28,7 +28,7 @@ _MOST_RECEIVED = 100  # messages that are taken in at once
 
 @dataclass(frozen=True, slots=True)
 class ReceivedMessage:
-    """A message that a gateway has taken in; its texts are as somebody sent them."""
+    """A message that a gateway has taken in; its texts are unchanged."""
 
     number: int
     sender: str

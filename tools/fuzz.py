@@ -2,7 +2,8 @@
 """Every reader of files and wires, with real examples that were changed by chance: ``make fuzz``.
 
 An input may be read, or refused with an error of Leitwerk. An input that raises another error, or takes
-longer than ``SLOW_S``, is kept under ``build/fuzz`` and reported. Ends by a number of inputs for each reader, or by a time.
+longer than ``SLOW_S``, is kept under ``build/fuzz`` and reported. Ends by a number of inputs for each
+reader, or by a time.
 """
 
 from __future__ import annotations

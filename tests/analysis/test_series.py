@@ -32,7 +32,7 @@ def test_what_is_written_is_read_again_by_us_and_by_pandas(rows, dated):
     times = np.array([ms / 1000.0 for ms, _, _ in rows])
     values = np.array([[value, 1.0] for _, value, _ in rows])
     qualities = np.array([[q, Quality.GOOD] for _, _, q in rows], dtype=np.uint8)
-    columns = (Column("air", "°C"), Column("door"))
+    columns = (Column("air", "°C"), Column("=door"))
     text = Series(columns, times, values, qualities, dated).csv()
     again = read_series(text)
     assert again.columns == columns

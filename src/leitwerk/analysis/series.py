@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 
 DATED, UNDATED = "time", "time [s]"
 _QUALITY = ".quality"
+_FORMULA = {"=", "+", "-", "@", "\t", "\r"}  # what a spreadsheet takes for the begin of one
 _HEADING = re.compile(r"(.*?)(?: *\[([^\[\]]*)\])?")
 _VALID = (
     "CSV whose first line is 'time,air_top [°C],…', with times such as 2026-03-02T05:00:00Z; "
@@ -151,8 +152,14 @@ def plain_cell(value: Any) -> Any:
     ("'=1+1", 'air_top')
 
     """
-    is_formula = isinstance(value, str) and value[:1] in {"=", "+", "-", "@", "\t", "\r"}
+    is_formula = isinstance(value, str) and value[:1] in _FORMULA
     return f"'{value}" if is_formula else value
+
+
+def _head(cell: str) -> str:
+    """A heading as it was before ``plain_cell``."""
+    cell = cell.strip()
+    return cell[1:] if cell[:1] == "'" and cell[1:2] in _FORMULA else cell
 
 
 def read_series(text: str, zone: ZoneInfo | None = None) -> Series:
@@ -175,7 +182,7 @@ def read_series(text: str, zone: ZoneInfo | None = None) -> Series:
         rows = list(csv.reader(io.StringIO(text.lstrip("\ufeff"), newline="")))
     except csv.Error as error:
         raise QuantityError(f"this is not a CSV: {error}", valid=_VALID) from None
-    heads = [cell.strip() for cell in rows[0]] if rows else []
+    heads = [_head(cell) for cell in rows[0]] if rows else []
     if len(rows) < 2 or not heads or heads[0] not in {DATED, UNDATED}:
         raise QuantityError("this does not hold values over time", valid=_VALID)
     if len(set(heads)) < len(heads):

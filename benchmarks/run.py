@@ -7,6 +7,7 @@ the goal. Nothing here fails: a benchmark informs, the tests decide.
 from __future__ import annotations
 
 import gc
+import json
 import os
 import subprocess
 import sys
@@ -14,6 +15,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import replace
 from importlib import resources
 from pathlib import Path
@@ -33,12 +35,14 @@ from leitwerk.check.compile import check_setup
 from leitwerk.datasheet.model import Datasheet, DeviceLimits, ScanTiming, Terminal
 from leitwerk.datasheet.register_points import RegisterPoint, registers
 from leitwerk.devices.device import connect, open_device
+from leitwerk.errors import LeitwerkError
 from leitwerk.findings import Findings
 from leitwerk.monitoring.poller import Poller
 from leitwerk.parsing.yaml_text import parse_yaml
 from leitwerk.project.files import write_atomic
 from leitwerk.project.library import find_datasheet
 from leitwerk.project.setups import check_file, parse_setup
+from leitwerk.protocols.board_image import from_c
 from leitwerk.protocols.modbus import ReadPlan
 from leitwerk.signals import rtd, thermocouple
 from leitwerk.signals.linear import Linear
@@ -46,7 +50,8 @@ from leitwerk.signals.thermocouple_curves import CURVES
 from leitwerk.standins.process import start_standin
 from leitwerk.standins.profile import find_profile
 from leitwerk.transfer.batch import BatchItem, upload_batch
-from leitwerk.transfer.task import UploadOptions
+from leitwerk.transfer.history import read_history
+from leitwerk.transfer.task import UploadOptions, content_hash
 from leitwerk.transfer.upload import upload
 
 KILN = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text("utf-8")
@@ -437,6 +442,49 @@ def alarms() -> None:
           "(goal: at most 100)")  # fmt: skip
 
 
+def growth() -> None:
+    """Four times as much of what once took sixteen times as long."""
+
+    def alarmed(count: int) -> str:
+        every = (
+            f"      a{k}: {{above: {40 + 0.01 * k:.2f} °C, clear: 30 °C}}" for k in range(count)
+        )
+        too_hot = "      too_hot: {above: 78 °C, clear: 75 °C, after: 30 s, severity: high}"
+        return KILN.replace(too_hot, "\n".join(every))
+
+    def checking(count: int) -> Callable[[], object]:
+        setup, sheet = parse_setup(alarmed(count)), find_datasheet("fichte-8")
+        return lambda: check_setup(setup, sheet)
+
+    def receipts(folder: Path, count: int) -> Callable[[], object]:
+        own, before = folder / str(count), ""
+        own.mkdir()
+        for k in range(count):
+            content = {"receipt": 1, "by": "x", "finished": "", "what": {}, "changes": [],
+                       "settings_verified": 1, "previous": before}  # fmt: skip
+            raw = json.dumps(content)
+            (own / f"{k:06d}-receipt.json").write_text(raw, "utf-8")
+            before = content_hash(raw.encode())
+        return lambda: read_history(own)
+
+    def header(count: int) -> Callable[[], object]:
+        text = "[4] = {" * count
+
+        def read() -> None:
+            with suppress(LeitwerkError):
+                from_c(text)
+
+        return read
+
+    with tempfile.TemporaryDirectory() as folder:
+        for what, act in (
+            ("alarms of one channel, 2,000 against 500", checking),
+            ("receipts of one device, 2,000 against 500", lambda n: receipts(Path(folder), n)),
+            ("braces in a C header, 40,000 against 10,000", lambda n: header(20 * n)),
+        ):
+            show(what, compare(act(2000), act(500)), "ms", 1e3, "at most 5")
+
+
 if __name__ == "__main__":
     start_up()
     poll_all_channels()
@@ -447,3 +495,4 @@ if __name__ == "__main__":
     thermocouples()
     scales()
     alarms()
+    growth()

@@ -207,7 +207,7 @@ class _Book:
         self.setup, self.sheet = setup, datasheet
         self.channels = {c.name: c for c in channels}
         self.outputs = {o.name: o for o in outputs}
-        self.host_alarms = host_alarms(channels)
+        self.host_alarms = dict.fromkeys(host_alarms(channels))
         banded = [c.name for c in channels if c.bands is not None]
         self.shows_bands_of = banded[:1] if self.sheet.has(BAND_END) else []
         self.at_terminal = {

@@ -23,11 +23,12 @@ _ATTEND = "only while 'leitwerk attend' runs"
 
 def host_alarms(channels: Sequence[CheckedChannel]) -> list[str]:
     """The full names of the alarms that the device does not watch itself."""
+    watched = {(c.name, alarm.name) for c in channels for alarm in c.device_alarms}
     return [
         f"{c.name}.{alarm.name}"
         for c in channels
         for alarm in c.alarms
-        if alarm.name not in {own.name for own in c.device_alarms}
+        if (c.name, alarm.name) not in watched
     ]
 
 

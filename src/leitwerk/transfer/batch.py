@@ -98,7 +98,7 @@ def read_batch(setup: str | Path, table: str | Path) -> list[BatchItem]:
     text = load_setup(setup).source.content.decode("utf-8-sig")
     items: list[BatchItem] = []
     errors: list[Finding] = []
-    for line, row in _rows(Path(table)):
+    for line, row in list(_rows(Path(table))):  # all of it is read before the first is checked
         try:
             own = with_values(text, {_way(column): value for column, value in row.items() if value})
         except QuantityError as error:

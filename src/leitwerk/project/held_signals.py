@@ -7,7 +7,8 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-_NAMES = ("SIGINT", "SIGTERM", "SIGHUP")
+# SIGALRM: one of the others that came while a module was loaded, a moment later (cli/exit_codes.py).
+_NAMES = ("SIGINT", "SIGTERM", "SIGHUP", "SIGALRM")
 
 
 @contextmanager

@@ -1,6 +1,6 @@
 """A display that speaks in lines, and a probe on SDI-12. Their manuals are the comments here.
 
-ILEX-1. A line ends with CR. "?I" answers model,serial,version, "?V" the value shown, one decimal.
+ILEX-1. A line ends with CR. "?I" answers model;serial;version, "?V" the value shown, one decimal.
 "?N" and "N=…" are its name (12 characters), "?L" and "L=…" its limit (0..99.9), "K=…" unlocks it, "K="
 locks it. A line that is taken is answered with "+", another with "-" and a number: 1 unknown, 2 value,
 3 locked.
@@ -22,7 +22,7 @@ model: ILEX-1
 maker: Espenlaub Messtechnik
 summary: display
 link: text
-lines: {end: cr, confirms: +, refuses: "-{}"}
+lines: {end: cr, separator: ;, confirms: +, refuses: "-{}"}
 refusals: {1: it does not know this, 2: it does not take this value, 3: it is locked}
 transfer: {roles: [operator], log_out: ""}
 identity:
@@ -91,7 +91,7 @@ class Ilex(Lines):
 
     def answers(self, line: str) -> list[str]:
         if line.startswith("?"):
-            known = {"I": f"ILEX-1,{self.serial},2.0", "V": self.value, **self.settings}
+            known = {"I": f"ILEX-1;{self.serial};2.0", "V": self.value, **self.settings}
             return [known.get(line[1:], "-1")]
         head, found, text = line.partition("=")
         if head == "K" and found:

@@ -296,9 +296,12 @@ ENTRIES: dict[str, type[PointEntry]] = {
 
 
 class Lines(Model):
-    """How a device that speaks in texts ends its lines, confirms and refuses."""
+    """How a device that speaks in texts ends and divides its lines, confirms and refuses."""
 
     end: Literal["lf", "cr", "cr lf"] = "lf"
+    separator: Literal[",", ";", ":", "/", "|", "tab", "space"] = Field(
+        ",", description="What stands between two fields of an answer"
+    )
     confirms: str = ""
     refuses: str = ""
 

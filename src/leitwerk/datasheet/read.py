@@ -294,7 +294,9 @@ def _replies(lines: Lines | None) -> Replies:
     if lines is None:
         return Replies()
     ends = {"lf": b"\n", "cr": b"\r", "cr lf": b"\r\n"}
-    return Replies(ends[lines.end], lines.confirms, lines.refuses)
+    separators = {"tab": "\t", "space": " "}
+    separator = separators.get(lines.separator, lines.separator)
+    return Replies(ends[lines.end], lines.confirms, lines.refuses, separator)
 
 
 def _input(name: str, entry: InputEntry) -> Input:

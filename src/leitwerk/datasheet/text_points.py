@@ -221,7 +221,7 @@ def _digits(number: float) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Replies:
-    """How a device ends its lines, and how it confirms and refuses a message.
+    """How a device ends and divides its lines, and how it confirms and refuses a message.
 
     ``refuses`` is a text in which ``{}`` stands for a number, such as ``ERR {}``.
     """
@@ -229,6 +229,7 @@ class Replies:
     end: bytes = b"\n"
     confirms: str = ""
     refuses: str = ""
+    separator: str = ","
 
     def refusal(self, answer: str) -> int | None:
         """The code with which an answer refuses, 0 for one without a code; None when it does not."""

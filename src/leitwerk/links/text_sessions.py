@@ -92,7 +92,8 @@ class QuerySession(ABC):
             return answer[low - 1 : high]
         if not point.field:
             return answer if isinstance(answer, str) else ",".join(answer)
-        fields = split_fields(answer) if isinstance(answer, str) else answer
+        separator = self._replies.separator
+        fields = split_fields(answer, separator) if isinstance(answer, str) else answer
         if len(fields) < point.field:
             raise LinkError(
                 f"{self._address}: the answer to '{point.query}' has {len(fields)} fields, "

@@ -34,8 +34,8 @@ class LineReader:
         return [line.strip(b"\r\n").decode("latin-1") for line in lines]
 
 
-def split_fields(answer: str) -> list[str]:
-    """The fields of an answer; a comma inside quotes parts none (IEEE 488.2, 8.7.8).
+def split_fields(answer: str, separator: str = ",") -> list[str]:
+    """The fields of an answer; a separator inside quotes divides nothing (IEEE 488.2, 8.7.8).
 
     Examples
     --------
@@ -47,7 +47,7 @@ def split_fields(answer: str) -> list[str]:
     for character in answer:
         if character == '"':
             quoted = not quoted
-        if character == "," and not quoted:
+        if character == separator and not quoted:
             fields.append("")
         else:
             fields[-1] += character

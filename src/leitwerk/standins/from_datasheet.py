@@ -195,7 +195,8 @@ class TextDevice(LineDevice):
         if self.datasheet.link == "scpi" and question == ASK_ERROR:
             return self._errors.next()
         points = self._asked.get(question, [])
-        return _joined(points, [self._text(point) for point in points]) if points else None
+        texts = [self._text(point) for point in points]
+        return _joined(points, texts, self.datasheet.replies.separator) if points else None
 
     def refuse(self, why: str) -> str | None:
         """In the error queue, or in the words of the datasheet."""
@@ -231,7 +232,7 @@ class TextDevice(LineDevice):
         return point.encode(self.settings.get(name, self._values.get(name, 0.0)))
 
 
-def _joined(points: Sequence[TextPoint], parts: Sequence[str]) -> str:
+def _joined(points: Sequence[TextPoint], parts: Sequence[str], separator: str) -> str:
     if points[0].columns is not None:
         line = [" "] * max(p.columns[1] for p in points if p.columns)
         for point, part in zip(points, parts, strict=True):
@@ -244,4 +245,4 @@ def _joined(points: Sequence[TextPoint], parts: Sequence[str]) -> str:
     fields = ["0"] * max(point.field for point in points)
     for point, part in zip(points, parts, strict=True):
         fields[point.field - 1] = part
-    return ",".join(fields)
+    return separator.join(fields)

@@ -47,7 +47,7 @@ class Seconds(click.ParamType[float]):
         return seconds
 
 
-class Number(click.FloatRange):
+class FiniteNumber(click.FloatRange):
     """A finite number within a range."""
 
     def convert(
@@ -99,7 +99,7 @@ def timeout_option(default: float) -> Callable[[Command], Command]:
         "--timeout",
         default=default,
         show_default=True,
-        type=Number(0.0, 3600.0, min_open=True),
+        type=FiniteNumber(0.0, 3600.0, min_open=True),
         metavar="S",
         help="How long to wait for each answer, in s.",
     )
@@ -191,7 +191,7 @@ _OPTIONS = (
     click.option(
         "--wait",
         default=10.0,
-        type=Number(0.0, 86400.0),
+        type=FiniteNumber(0.0, 86400.0),
         metavar="S",
         help="How long to wait for another writer, in s.",
     ),

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE, reports_errors, result_code
-from leitwerk.cli.options import DURATION, JSON, MODEL, Number, for_option, link_options
+from leitwerk.cli.options import DURATION, JSON, MODEL, FiniteNumber, for_option, link_options
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -46,7 +46,7 @@ def _output(setup: CheckedSetup, name: str) -> CheckedOutput:
 @click.option(
     "--within",
     "tolerance",
-    type=Number(0.0, 100.0, min_open=True),
+    type=FiniteNumber(0.0, 100.0, min_open=True),
     metavar="X",
     help="In mA or V; else 0.5 % of the span.",
 )

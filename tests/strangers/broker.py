@@ -53,9 +53,13 @@ class Broker(PlainServer):
         return json.loads(found[0])["settings"].get("name", "") if found and found[0] else ""
 
     def serve(self, connection: socket.socket) -> None:
+        is_connected = False
         while head := connection.recv(1):
             body = self._body(connection)
             kind = head[0] >> 4
+            is_connected |= kind == 1
+            if not is_connected:  # 3.1: the first packet is CONNECT
+                return
             if kind == 1:  # CONNECT, 3.1
                 connection.sendall(b"\x20\x02\x00\x00")
             elif kind == 8:  # SUBSCRIBE, 3.8

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import signal
 import sys
-import threading
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Callable
+from contextlib import suppress
 from functools import wraps
-from types import FrameType
 from typing import ParamSpec
 
 import click
 
+from leitwerk.cli.interrupts import Interrupts
 from leitwerk.errors import (
     DeviceInUse,
     DeviceRefused,
@@ -41,8 +39,6 @@ _CODES: tuple[tuple[type[LeitwerkError], int], ...] = (
     (OutputNotSafe, REFUSED),
 )
 
-_LATER_S = 0.01
-
 P = ParamSpec("P")
 
 
@@ -61,58 +57,6 @@ def result_code(result: Result) -> int:
     return FINE if result.outcome is Outcome.PASSED else FOUND
 
 
-@contextmanager
-def _ends_in_order() -> Iterator[list[int]]:
-    """SIGTERM and SIGHUP (a closed terminal) end a command as Ctrl+C does; gives the signals that came.
-
-    So outputs are released and files are closed, however the program ends. A signal that is ignored
-    from outside, as by nohup, stays so.
-    """
-    came: list[int] = []
-    waiting: list[int] = []
-    if threading.current_thread() is not threading.main_thread():
-        yield came
-        return
-
-    def interrupt(number: int, frame: FrameType | None) -> None:
-        if number == getattr(signal, "SIGALRM", None):
-            if not waiting:
-                return
-            number = waiting.pop()
-        if hasattr(signal, "setitimer") and _is_loading(frame):
-            # What is raised while a module is loaded may be lost, or made another error: a moment later.
-            waiting.append(number)
-            signal.setitimer(signal.ITIMER_REAL, _LATER_S)
-            return
-        came.append(number)
-        if number != signal.SIGINT:
-            # The same signal again does not disturb what is being left in order.
-            signal.signal(number, signal.SIG_IGN)
-        raise KeyboardInterrupt
-
-    names = ("SIGINT", "SIGTERM", "SIGHUP", "SIGALRM")
-    kinds = [getattr(signal, name) for name in names if hasattr(signal, name)]
-    before = {kind: signal.getsignal(kind) for kind in kinds}
-    taken = {kind: handler for kind, handler in before.items() if handler is not signal.SIG_IGN}
-    for kind in taken:
-        signal.signal(kind, interrupt)
-    try:
-        yield came
-    finally:
-        if hasattr(signal, "setitimer"):
-            signal.setitimer(signal.ITIMER_REAL, 0.0)
-        for kind, handler in taken.items():
-            signal.signal(kind, handler)
-
-
-def _is_loading(frame: FrameType | None) -> bool:
-    while frame is not None:
-        if frame.f_code.co_filename.startswith("<frozen importlib"):
-            return True
-        frame = frame.f_back
-    return False
-
-
 def _stopped() -> int:
     with suppress(OSError):  # the terminal may be gone
         click.echo("stopped by the keyboard or a signal", err=True)
@@ -124,10 +68,12 @@ def reports_errors(command: Callable[P, int]) -> Callable[P, None]:
 
     @wraps(command)
     def run(*args: P.args, **kwargs: P.kwargs) -> None:
-        came: list[int] = []
+        interrupts = Interrupts()
         try:
-            with _ends_in_order() as came:
+            with interrupts:
                 code = command(*args, **kwargs)
+            if interrupts.is_pending:
+                code = _stopped()
         except LeitwerkError as error:
             click.echo(str(error), err=True)
             code = exit_code(error)
@@ -138,8 +84,8 @@ def reports_errors(command: Callable[P, int]) -> Callable[P, None]:
         except KeyboardInterrupt:
             code = _stopped()
         except Exception:
-            # A package that is interrupted while it loads may make an error of its own of that.
-            if not came:
+            # A package that is interrupted may make an error of its own of that.
+            if not interrupts.came:
                 raise
             code = _stopped()
         sys.exit(code)

@@ -7,7 +7,7 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-# SIGALRM: one of the others that came while a module was loaded, a moment later (cli/exit_codes.py).
+# SIGALRM: one of the others that came while a module was loaded, a moment later (cli/interrupts.py).
 _NAMES = ("SIGINT", "SIGTERM", "SIGHUP", "SIGALRM")
 
 

@@ -25,7 +25,7 @@ test: build/dev/ready
 	build/dev/bin/ruff check .
 	build/dev/bin/ruff format --check .
 	build/dev/bin/mypy
-	build/dev/bin/pytest -n 2
+	build/dev/bin/pytest -n 3
 
 # The tests that start no process: quick enough for every change.
 quick: build/dev/ready

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 from esche import COUNTS, LARGEST, SERIAL, Esche, low_first
+from scenes import EACH_CUT
 
 import leitwerk as lw
 
@@ -79,7 +80,7 @@ def test_a_cut_at_every_request_is_recovered(device):
     upload()
     total = device.requests
     assert total > 8
-    for cut in range(1, total + 1):
+    for cut in range(1, total + 1, EACH_CUT):
         shutil.rmtree("kept")
         device.holding = dict(before)
         device.requests, device.cut_at = 0, cut

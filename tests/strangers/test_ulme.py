@@ -5,6 +5,7 @@ import shutil
 from pathlib import Path
 
 import pytest
+from scenes import EACH_CUT
 from ulme import ENERGY, PASSWORD, Ulme
 
 import leitwerk as lw
@@ -69,7 +70,7 @@ def test_a_cut_at_every_message_is_told_and_recovered(device):
     factory = dict(device.settings)
     upload()
     total = device.messages
-    for cut in range(1, total + 1):
+    for cut in range(1, total + 1, EACH_CUT):
         shutil.rmtree("kept")
         device.settings, device.errors = dict(factory), []
         device.messages, device.cut_at = 0, cut

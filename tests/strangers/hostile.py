@@ -18,7 +18,7 @@ from typing import Self
 
 ACTS = (
     "reset", "close", "swallow", "garbage", "flood", "repeat", "drip", "cut short",
-    "swap and reset", "swap in silence", "answer reset",
+    "swap and reset", "swap in silence", "answer reset", "lie", "restart",
 )  # fmt: skip
 _LINGER = struct.pack("ii", 1, 0)  # close sends a reset
 _PIECE = 65536
@@ -37,6 +37,7 @@ class HostileProxy:
     ) -> None:
         self.upstream, self.second, self.act, self.at = first, second, act, at
         self.requests, self.cut_after = 0, 0
+        self.restart: Callable[[], None] = lambda: None  # what a device forgets when it starts anew
         self.wire = wire
         self._ended = False
 
@@ -99,7 +100,9 @@ class HostileProxy:
                 if client.fd in ready:
                     request = client.read()
                     act = self._act_now() if request else "close"
-                    if act in {"reset", "swap and reset", "close"}:
+                    if act == "restart":
+                        self.restart()
+                    if act in {"reset", "swap and reset", "close", "restart"}:
                         client.close(reset="reset" in act)
                         return
                     if act == "swap in silence":
@@ -143,6 +146,9 @@ class HostileProxy:
             client.close(reset=True)
         elif act == "answer reset":  # it arrived, and its answer is lost
             client.close(reset=True)
+        elif act == "lie":  # a frame like any other, with another value in it
+            at = len(answer) - 1 if answer[-1:] not in {b"\r", b"\n"} else len(answer.rstrip()) - 1
+            client.write(answer[:at] + bytes([answer[at] ^ 1]) + answer[at + 1 :])
         elif act == "drip":
             for k in range(len(answer)):
                 client.write(answer[k : k + 1])

@@ -107,6 +107,10 @@ class Ilex(Lines):
         self.writes.append(line)
         return ["+"]
 
+    def restart(self) -> None:
+        """Switched off and on: it is locked again."""
+        self.unlocked = False
+
 
 class Eibisch(Lines):
     end = b"!"

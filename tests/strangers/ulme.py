@@ -29,6 +29,11 @@ class Ulme(PlainServer):
         self.messages, self.cut_at = 0, 0
         super().__init__()
 
+    def restart(self) -> None:
+        """Switched off and on: it is locked again, and its errors are gone."""
+        self.locked = True
+        self.errors.clear()
+
     def serve(self, connection: socket.socket) -> None:
         for line in connection.makefile("r", encoding="latin-1", newline="\n"):
             self.messages += 1

@@ -40,7 +40,6 @@ class HostileProxy:
         self.restart: Callable[[], None] = lambda: None  # what a device forgets when it starts anew
         self.wire = wire
         self._ended = False
-
         if wire is None:
             self._server = socket.create_server(("127.0.0.1", 0))
             self.port = self._server.getsockname()[1]

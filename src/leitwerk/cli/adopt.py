@@ -39,9 +39,8 @@ def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions)
         raise FileProblem(f"{file} is there already", remedy="give another name, or move it away")
     with open_where(where, model, link) as device:
         address, sheet = device.address, device.datasheet
-        identity = device.identify()
-        settings = device.read_settings()
-        device.identify()  # what was read is of the same device
+        with device.staying_the_same() as identity:
+            settings = device.read_settings()
         text = write_setup(settings, identity, str(address), sheet)
     remember(identity, address)
     if file is None:
@@ -109,8 +108,5 @@ def _side(text: str, link: LinkOptions) -> tuple[Datasheet, DeviceSettings]:
             return sheet, parse_program(made, sheet)
         checked = read_setup(text)
         return checked.datasheet, checked.settings
-    with open_where(text, None, link) as device:
-        device.identify()
-        settings = device.read_settings()
-        device.identify()  # what was read is of the same device
-        return device.datasheet, settings
+    with open_where(text, None, link) as device, device.staying_the_same():
+        return device.datasheet, device.read_settings()

@@ -142,7 +142,7 @@ class Device:
         return identity
 
     @contextmanager
-    def staying_the_same(self) -> Iterator[None]:
+    def staying_the_same(self) -> Iterator[Identity]:
         """A ``with`` block for what must meet one device: identified before it, and after it.
 
         Raises
@@ -153,8 +153,7 @@ class Device:
             Another one answers after it.
 
         """
-        self.identify()
-        yield
+        yield self.identify()
         try:
             self.identify()
         except WrongDevice as error:

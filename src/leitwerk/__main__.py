@@ -1,6 +1,6 @@
 """``python -m leitwerk`` is the command-line tool."""
 
-from leitwerk.cli import main
+from leitwerk.cli import run
 
 if __name__ == "__main__":
-    main(prog_name="leitwerk")
+    run()

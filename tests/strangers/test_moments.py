@@ -38,13 +38,14 @@ pytestmark = pytest.mark.process
 
 def command(words):
     """In a process of its own: a command as a shell starts it, with its output into a pipe."""
-    from leitwerk.cli import main
+    from leitwerk.cli import run
 
     sys.stdout = Path("out").open("w", encoding="utf-8")  # noqa: SIM115
     sys.stderr = Path("said.txt").open("w", encoding="utf-8", buffering=1)  # noqa: SIM115
-    signal.signal(signal.SIGINT, signal.default_int_handler)
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
     Path("begun").touch()
-    main(words, prog_name="leitwerk")
+    sys.argv = ["leitwerk", *words]
+    run()
 
 
 class Shell:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import gc
 import os
+import signal
 from difflib import get_close_matches
+from functools import partial
 from importlib import import_module
 
 import click
@@ -102,6 +104,12 @@ class _Commands(click.Group):
         command: click.Command = getattr(module, cmd_name.replace("-", "_"))
         return command
 
+    def invoke(self, ctx: click.Context) -> None:
+        """From before the command's module is loaded, its errors are reported and signals end it in order."""
+        from leitwerk.cli.exit_codes import run_command
+
+        ctx.exit(run_command(partial(super().invoke, ctx)))
+
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
@@ -131,3 +139,10 @@ def main(ctx: click.Context) -> None:
         ctx.color = False
     if ctx.invoked_subcommand is None:
         click.echo(WELCOME, nl=False)
+
+
+def run() -> None:
+    """The program ``leitwerk``. Before and behind its command, Ctrl+C ends it as it ends any other."""
+    if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
+        signal.signal(signal.SIGINT, signal.SIG_DFL)
+    main(prog_name="leitwerk")

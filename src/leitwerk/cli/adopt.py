@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import JSON, MODEL, link_options
 
 if TYPE_CHECKING:
@@ -20,7 +20,6 @@ if TYPE_CHECKING:
 @click.argument("where")
 @click.option("--to", "file", metavar="FILE", help="Write it there; a file that is there is kept.")
 @MODEL
-@reports_errors
 @link_options(2.0)
 def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions) -> int:
     """Read the device at WHERE and write a setup file from what it holds.
@@ -55,7 +54,6 @@ def adopt(where: str, *, file: str | None, model: str | None, link: LinkOptions)
 @click.argument("one")
 @click.argument("other")
 @JSON
-@reports_errors
 @link_options(2.0)
 def compare(one: str, other: str, *, as_json: bool, link: LinkOptions) -> int:
     """Show the settings in which ONE and OTHER differ.

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, reports_errors
+from leitwerk.cli.exit_codes import FINE
 from leitwerk.cli.options import (
     DURATION,
     every_option,
@@ -36,7 +36,6 @@ ARM = click.option("--arm", is_flag=True, help="Allow that outputs are switched.
 @every_option("1 s")
 @ARM
 @FOLDER
-@reports_errors
 @link_options(2.0)
 def attend(
     setup: str,
@@ -128,7 +127,6 @@ def print_event(event: Event) -> None:
     "--back", "word", flag_value="put back into service", help="Put it back into service."
 )
 @FOLDER
-@reports_errors
 def acknowledge(
     setup: str, alarm: str, *, word: str | None, lasts_s: float | None, folder: str | None
 ) -> int:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import JSON, link_options, writing_options
 
 if TYPE_CHECKING:
@@ -25,7 +25,6 @@ if TYPE_CHECKING:
 @click.option("--again", is_flag=True, help="Also the devices that this batch has done already.")
 @click.option("--plan", is_flag=True, help="Only check the setups of all devices.")
 @JSON
-@reports_errors
 @writing_options
 @link_options(2.0)
 def batch(

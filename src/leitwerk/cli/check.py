@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import JSON
 
 
@@ -13,7 +13,6 @@ from leitwerk.cli.options import JSON
 @click.option("--datasheet", metavar="FILE", help="Use this datasheet instead of the shipped one.")
 @click.option("--account", is_flag=True, help="Show where each entry of the setup ends.")
 @JSON
-@reports_errors
 def check(setup: str, *, as_json: bool, datasheet: str | None, account: bool) -> int:
     """Find the mistakes in SETUP before they reach a device.
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors, result_code
+from leitwerk.cli.exit_codes import FINE, FOUND, result_code
 from leitwerk.cli.options import JSON, folder_option, kept_folder, link_options
 
 if TYPE_CHECKING:
@@ -35,7 +35,6 @@ SIMULATED = "simulated"
 @click.option("--arm", is_flag=True, help="With --prove: write settings, and give them back.")
 @folder_option("backups, journals and receipts")
 @JSON
-@reports_errors
 @link_options(1.0)
 def datasheet(
     file: str,

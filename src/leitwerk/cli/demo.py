@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Self
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -34,7 +34,6 @@ _MISTAKES = (
     metavar="FOLDER",
     help="Where the demo leaves its files.",
 )
-@reports_errors
 def demo(folder: str) -> int:
     """See the whole work in 20 seconds, with a simulated device.
 

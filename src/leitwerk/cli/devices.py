@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import JSON, MODEL, folder_option, kept_folder, link_options
 
 if TYPE_CHECKING:
@@ -24,7 +24,6 @@ if TYPE_CHECKING:
     "--start-here", is_flag=True, help="Begin an inventory of this project, in this folder."
 )
 @JSON
-@reports_errors
 def devices(
     *, rename: tuple[str, str] | None, forget: str | None, start_here: bool, as_json: bool
 ) -> int:
@@ -75,7 +74,6 @@ def devices(
 @click.option("--set-clock", is_flag=True, help="Set its clock to the time of this machine first.")
 @folder_option("the receipts")
 @JSON
-@reports_errors
 @link_options(1.0)
 def device(
     where: str,
@@ -129,7 +127,6 @@ def device(
 @click.option("--to", "unit", default=None, metavar="UNIT", help="The new unit identifier.")
 @click.option("--name", default=None, help="The new name, in the device and in the inventory.")
 @MODEL
-@reports_errors
 @link_options(1.0)
 def readdress(
     where: str,

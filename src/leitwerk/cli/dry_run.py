@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, reports_errors
+from leitwerk.cli.exit_codes import FINE
 from leitwerk.cli.options import JSON, every_option
 
 if TYPE_CHECKING:
@@ -35,7 +35,6 @@ if TYPE_CHECKING:
 @every_option(text="Time from one sample of a drawn course to the next.")
 @JSON
 @click.option("--figure", metavar="FILE", help="Draw values, limits and states (PNG).")
-@reports_errors
 def dry_run(
     setup: str,
     *,

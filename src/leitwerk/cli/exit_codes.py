@@ -5,8 +5,6 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable
 from contextlib import suppress
-from functools import wraps
-from typing import ParamSpec
 
 import click
 
@@ -39,8 +37,6 @@ _CODES: tuple[tuple[type[LeitwerkError], int], ...] = (
     (OutputNotSafe, REFUSED),
 )
 
-P = ParamSpec("P")
-
 
 def exit_code(error: LeitwerkError) -> int:
     """The exit code that an error ends the command with."""
@@ -63,31 +59,26 @@ def _stopped() -> int:
     return STOPPED
 
 
-def reports_errors(command: Callable[P, int]) -> Callable[P, None]:
-    """A command that returns its exit code, and whose errors are reported instead of raised."""
-
-    @wraps(command)
-    def run(*args: P.args, **kwargs: P.kwargs) -> None:
-        interrupts = Interrupts()
-        try:
-            with interrupts:
-                code = command(*args, **kwargs)
-            if interrupts.is_pending:
-                code = _stopped()
-        except LeitwerkError as error:
-            click.echo(str(error), err=True)
-            code = exit_code(error)
-        except BrokenPipeError:
-            # The program that reads our output has ended; that is not an error of ours.
-            sys.stderr.close()
-            code = BROKEN_PIPE
-        except KeyboardInterrupt:
-            code = _stopped()
-        except Exception:
-            # A package that is interrupted may make an error of its own of that.
-            if not interrupts.came:
-                raise
-            code = _stopped()
-        sys.exit(code)
-
-    return run
+def run_command(command: Callable[[], int | None]) -> int:
+    """The exit code of a command, whose errors are reported, and which signals end in order."""
+    interrupts = Interrupts()
+    try:
+        with interrupts:
+            code = command()
+        return _stopped() if interrupts.is_pending else code or FINE
+    except LeitwerkError as error:
+        click.echo(str(error), err=True)
+        return exit_code(error)
+    except BrokenPipeError:
+        # The program that reads our output has ended; that is not an error of ours.
+        sys.stderr.close()
+        return BROKEN_PIPE
+    except KeyboardInterrupt:
+        return _stopped()
+    except (click.ClickException, click.exceptions.Exit):
+        raise
+    except Exception:
+        # A package that is interrupted may make an error of its own of that.
+        if not interrupts.came:
+            raise
+        return _stopped()

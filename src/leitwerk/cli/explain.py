@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, reports_errors
+from leitwerk.cli.exit_codes import FINE
 from leitwerk.cli.options import JSON, link_options
 
 if TYPE_CHECKING:
@@ -23,7 +23,6 @@ if TYPE_CHECKING:
 @click.option("--junction", metavar="TEMP", help="Temperature of the terminals (thermocouples).")
 @JSON
 @click.option("--figure", metavar="FILE", help="Draw the scale with everything on it (PNG).")
-@reports_errors
 @link_options(2.0)
 def explain(
     setup: str,

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import timeout_option
 
 if TYPE_CHECKING:
@@ -16,7 +16,6 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.option("--json", "as_json", is_flag=True, help="Print the ports as JSON.")
-@reports_errors
 def ports(*, as_json: bool) -> int:
     """List the serial ports of this machine: which devices were seen there, what keeps them busy."""
     from leitwerk.cli.printing import echo_json
@@ -48,7 +47,6 @@ def ports(*, as_json: bool) -> int:
 @click.option("--remember", is_flag=True, help="Keep the devices found in the inventory.")
 @timeout_option(0.2)
 @click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON.")
-@reports_errors
 def find(
     address: str,
     *,

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, reports_errors
+from leitwerk.cli.exit_codes import FINE
 from leitwerk.cli.options import JSON
 
 if TYPE_CHECKING:
@@ -21,7 +21,6 @@ def limits() -> None:
 
 @limits.command("list")
 @JSON
-@reports_errors
 def list_sets(*, as_json: bool) -> int:
     """List the limit sets, with the parameters that each needs.
 
@@ -43,7 +42,6 @@ def list_sets(*, as_json: bool) -> int:
 @click.argument("name")
 @click.argument("parameters", nargs=-1, metavar="[NAME=VALUE]…")
 @JSON
-@reports_errors
 def show(name: str, parameters: tuple[str, ...], *, as_json: bool) -> int:
     """Show the alarms of the limit set NAME for its parameters: battery cells=6 chemistry=lead.
 
@@ -75,7 +73,6 @@ def show(name: str, parameters: tuple[str, ...], *, as_json: bool) -> int:
 @limits.command()
 @click.argument("setup")
 @JSON
-@reports_errors
 def used(setup: str, *, as_json: bool) -> int:
     """Show all alarms of SETUP in numbers, the set each comes from, and what the setup changes.
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Self, TextIO
 
 import click
 
-from leitwerk.cli.exit_codes import reports_errors, result_code
+from leitwerk.cli.exit_codes import result_code
 from leitwerk.cli.options import every_option, for_option, link_options
 
 if TYPE_CHECKING:
@@ -29,7 +29,6 @@ if TYPE_CHECKING:
 @click.option("--csv", "form", flag_value="csv", help="Print a CSV line for each channel.")
 @click.option("--samples", metavar="FILE", help="Write every sample to a CSV file as it comes.")
 @click.option("--figure", metavar="FILE", help="Draw the values against expectations (PNG).")
-@reports_errors
 @link_options(2.0)
 def live(
     setup: str,

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import JSON
 
 if TYPE_CHECKING:
@@ -26,7 +26,6 @@ if TYPE_CHECKING:
 @click.option("--stands", metavar="SPAN", help="Temperatures around it: '-20..40 °C'.")
 @click.option("--protection", metavar="IP", help="Degree of protection at least: IP54.")
 @JSON
-@reports_errors
 def models(setup: str | None, *, as_json: bool, **asked: Any) -> int:
     """Show which models fit, and why the others do not. Without a setup or a need, list all models.
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, reports_errors, result_code
+from leitwerk.cli.exit_codes import FINE, result_code
 from leitwerk.cli.options import DURATION, JSON, MODEL, FiniteNumber, for_option, link_options
 
 if TYPE_CHECKING:
@@ -61,7 +61,6 @@ def _output(setup: CheckedSetup, name: str) -> CheckedOutput:
 )
 @_ARM
 @JSON
-@reports_errors
 @link_options(2.0)
 def loop(
     setup: str,
@@ -164,7 +163,6 @@ def _reading(path: str, channel: str, link: LinkOptions) -> Callable[[float], fl
 @click.argument("output")
 @for_option("How long to keep it on.", "1 s")
 @_ARM
-@reports_errors
 @link_options(2.0)
 def pulse(setup: str, output: str, *, duration_s: float, arm: bool, link: LinkOptions) -> int:
     """Switch the relay OUTPUT of SETUP on for a moment, to see and hear that it works.
@@ -195,7 +193,6 @@ def pulse(setup: str, output: str, *, duration_s: float, arm: bool, link: LinkOp
 @click.command()
 @click.argument("where")
 @MODEL
-@reports_errors
 @link_options(2.0)
 def release(where: str, *, model: str | None, link: LinkOptions) -> int:
     """Release the outputs of the device at WHERE that a killed program left driven.

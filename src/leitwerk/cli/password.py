@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND
 
 if TYPE_CHECKING:
     from leitwerk.cli.progress import StepView
@@ -19,7 +19,6 @@ if TYPE_CHECKING:
 @click.argument("setup")
 @click.argument("role")
 @click.option("--forget", is_flag=True, help="Take it out of the key store.")
-@reports_errors
 def password(setup: str, role: str, *, forget: bool) -> int:
     """Keep the password of ROLE for the device of SETUP in the system's key store.
 

@@ -6,14 +6,13 @@ from pathlib import Path
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, reports_errors
+from leitwerk.cli.exit_codes import FINE
 
 
 @click.command()
 @click.argument("source")
 @click.argument("target")
 @click.option("--force", is_flag=True, help="Write over a target that is there.")
-@reports_errors
 def program(source: str, target: str, *, force: bool) -> int:
     """Turn a setup into the image of a board that is programmed by a file, or an image into a setup.
 

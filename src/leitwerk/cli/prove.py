@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.attend import ARM, FOLDER, attend_options, print_event
-from leitwerk.cli.exit_codes import reports_errors, result_code
+from leitwerk.cli.exit_codes import result_code
 from leitwerk.cli.options import JSON, every_option, for_option, kept_folder, link_options
 
 if TYPE_CHECKING:
@@ -33,7 +33,6 @@ if TYPE_CHECKING:
 )
 @JSON
 @FOLDER
-@reports_errors
 @link_options(2.0)
 def prove(
     setup: str,

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import MODEL, folder_option, kept_folder, link_options
 
 if TYPE_CHECKING:
@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 @click.argument("where")
 @MODEL
 @folder_option("the files")
-@reports_errors
 @link_options(2.0)
 def fetch(where: str, *, model: str | None, folder: str | None, link: LinkOptions) -> int:
     """Fetch the recordings of the device at WHERE into CSV files; nothing is erased.
@@ -72,7 +71,6 @@ def fetch(where: str, *, model: str | None, folder: str | None, link: LinkOption
 @click.command()
 @click.argument("setup")
 @click.argument("what", type=click.Choice(["start", "stop"]))
-@reports_errors
 @link_options(2.0)
 def record(setup: str, what: str, *, link: LinkOptions) -> int:
     """Start or stop the recording of the device of SETUP, and verify that it does.

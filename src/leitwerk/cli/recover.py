@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import JSON, folder_option, kept_folder, link_options, writing_options
 
 if TYPE_CHECKING:
@@ -20,7 +20,6 @@ if TYPE_CHECKING:
 @click.option("--finish", is_flag=True, help="Write what is still missing.")
 @click.option("--undo", is_flag=True, help="Give the device its old settings back.")
 @JSON
-@reports_errors
 @writing_options
 @link_options(2.0)
 def recover(
@@ -77,7 +76,6 @@ def recover(
 @click.argument("backup")
 @click.argument("where")
 @JSON
-@reports_errors
 @writing_options
 @link_options(2.0)
 def restore(
@@ -119,7 +117,6 @@ def restore(
 @click.argument("device")
 @folder_option("the receipts")
 @JSON
-@reports_errors
 def history(device: str, *, folder: str | None, as_json: bool) -> int:
     """List the receipts of DEVICE, and verify that none was changed or removed.
 

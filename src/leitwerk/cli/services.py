@@ -6,7 +6,7 @@ import threading
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, reports_errors
+from leitwerk.cli.exit_codes import FINE
 
 
 @click.command()
@@ -14,7 +14,6 @@ from leitwerk.cli.exit_codes import FINE, reports_errors
 @click.option("--mail-port", default=0, type=click.IntRange(0, 65535), show_default="a free one")
 @click.option("--down-for", default=0, type=click.IntRange(0, 10_000), metavar="N",
               help="Refuse the first N messages of each kind.")  # fmt: skip
-@reports_errors
 def services(gateway_port: int, mail_port: int, down_for: int) -> int:
     """Run a simulated gateway for text messages (HTTP) and a mail server (SMTP) until Ctrl+C.
 

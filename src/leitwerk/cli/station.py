@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import DURATION, JSON, folder_option, kept_folder, link_options
 
 if TYPE_CHECKING:
@@ -31,7 +31,6 @@ _FOLDER = folder_option("the requests")
 @_FOLDER
 @click.option("--by", metavar="NAME", help="Who asks; else your user name.")
 @JSON
-@reports_errors
 @link_options(5.0)
 def request(
     setup: str,
@@ -66,7 +65,6 @@ def request(
 @click.argument("setup")
 @_FOLDER
 @JSON
-@reports_errors
 @link_options(5.0)
 def station(setup: str, *, folder: str | None, as_json: bool, link: LinkOptions) -> int:
     """Show the station of SETUP: what is in force, what waits, when it is next expected.

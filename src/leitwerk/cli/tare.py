@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, reports_errors
+from leitwerk.cli.exit_codes import FINE
 from leitwerk.cli.options import for_option, link_options
 
 _UNKNOWN_STEP = 1e-4  # of the span, where the converter is not known
@@ -26,7 +26,6 @@ if TYPE_CHECKING:
 @click.option("--spread", metavar="VALUE", help="How far readings at rest may spread.")
 @click.option("--drift", metavar="VALUE", help="How far they may drift meanwhile.")
 @click.option("--most", metavar="VALUE", help="The largest tare that is plausible.")
-@reports_errors
 @link_options(2.0)
 def tare(
     setup: str,

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors, result_code
+from leitwerk.cli.exit_codes import FINE, FOUND, result_code
 from leitwerk.cli.options import DURATION, JSON
 
 if TYPE_CHECKING:
@@ -52,7 +52,6 @@ _from = click.option(
     "--poll", "poll_s", type=DURATION, metavar="TIME", help="Time from one poll to the next."
 )
 @JSON
-@reports_errors
 def budget(setup: str, *, start: str | None, poll_s: float | None, as_json: bool) -> int:
     """Show whether time, memory, battery and link suffice for SETUP, and for how long.
 
@@ -110,7 +109,6 @@ def _limit(found: TimeBudget) -> str:
 @_from
 @click.option("--until", metavar="TIME", help="Show runs that begin before; else for 30 days.")
 @JSON
-@reports_errors
 def timetable(setup: str, *, start: str | None, until: str | None, as_json: bool) -> int:
     """Show the planned runs of SETUP as one timeline, and where they overlap.
 
@@ -178,7 +176,6 @@ def _print_runs(planned: list[PlannedRun], zone: ZoneInfo) -> None:
 @click.option(
     "--zone", metavar="NAME", help="Whose days and hours the intervals follow; else those of UTC."
 )
-@reports_errors
 def condense(recording: str, *, length_s: float, statistics: str, zone: str | None) -> int:
     """Condense a RECORDING (CSV), or samples of live, to the statistics of intervals on the wall clock.
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND, reports_errors
+from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import JSON, link_options, writing_options
 
 if TYPE_CHECKING:
@@ -18,7 +18,6 @@ if TYPE_CHECKING:
 @click.argument("setup")
 @click.option("--plan", is_flag=True, help="Show what would change, and change nothing.")
 @JSON
-@reports_errors
 @writing_options
 @link_options(2.0)
 def upload(setup: str, *, plan: bool, writing: Writing, link: LinkOptions, as_json: bool) -> int:

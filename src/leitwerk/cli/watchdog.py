@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import reports_errors, result_code
+from leitwerk.cli.exit_codes import result_code
 from leitwerk.cli.options import JSON, MODEL, link_options
 
 if TYPE_CHECKING:
@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 @click.argument("where")
 @MODEL
 @JSON
-@reports_errors
 @link_options(2.0)
 def watchdog(where: str, *, model: str | None, as_json: bool, link: LinkOptions) -> int:
     """Send the device at WHERE nothing for longer than its watchdog waits, and verify that it acted.

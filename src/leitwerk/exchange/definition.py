@@ -1,0 +1,259 @@
+"""What an exchange is: plain values. Both ends hold the same, each from its own side."""
+
+from __future__ import annotations
+
+import enum
+import hashlib
+import json
+from dataclasses import asdict, dataclass, field, replace
+from functools import cached_property
+from typing import Any, TypeAlias
+
+Value: TypeAlias = "float | int | str | None"
+"""What a part of a line carries: a number, a text or the name of a state, a moment (in s since 1970,
+UTC; of a time of day, in s since midnight). None: there is no good value."""
+
+
+class Manner(enum.StrEnum):
+    """For whom an exchange is."""
+
+    MACHINES = "machines"  # silent, no echo
+    PEOPLE = "people"  # what is typed is shown, and can be corrected
+    GUARDED = "guarded"  # two ends with the same description: numbered, checked, repeated
+
+
+class Kind(enum.StrEnum):
+    """What a part of a line holds."""
+
+    NUMBER = "number"
+    INTEGER = "integer"
+    HEXADECIMAL = "hexadecimal"
+    TEXT = "text"
+    STATE = "state"
+    TIME = "time"
+    COUNTER = "counter"
+    CONSTANT = "constant"
+
+
+class Layout(enum.StrEnum):
+    """How a moment is written."""
+
+    ISO = "iso"  # 2026-03-02T06:00:00Z
+    DATE_TIME = "date and time"  # 2026-03-02 06:00:00, UTC
+    TIME_OF_DAY = "time of day"  # 06:00:00
+    SECONDS = "seconds"  # since 1970, UTC
+
+
+class Spaces(enum.StrEnum):
+    """What becomes of spaces around a value in a line that is heard."""
+
+    KEEP = "keep"  # they belong to the value
+    DROP = "drop"
+
+
+@dataclass(frozen=True, slots=True)
+class Form:
+    """How one value stands in a line.
+
+    Of a number: ``decimals`` behind the decimal sign, or ``digits`` that count, with an exponent or
+    not; neither is the shortest text that gives the same number. ``width`` is the least number of
+    characters, filled up with ``pad`` on the left. ``unit`` stands behind it after a space. ``before``
+    and ``after`` stand around it, also around ``bad``, which is written when there is no good value.
+    ``states`` are pairs of a name and its text. ``longest`` counts characters of a text.
+    """
+
+    kind: Kind
+    decimals: int | None = None
+    digits: int | None = None
+    exponent: bool = False
+    width: int = 0
+    pad: str = " "
+    unit: str = ""
+    before: str = ""
+    after: str = ""
+    bad: str = "---"
+    states: tuple[tuple[str, str], ...] = ()
+    layout: Layout = Layout.ISO
+    text: str = ""
+    longest: int = 40
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """One place in a line: its form, and at this end what it is about.
+
+    ``of`` is where the value comes from, or goes to: ``channel air``, ``setting bar.high``, ``output
+    valve``, ``state air.too_hot``, ``time``; empty for a constant, and for a value that is only kept.
+    ``span`` is what is accepted. ``least`` and ``most``: how often it stands there; only the last part
+    of a line may stand there several times.
+    """
+
+    form: Form
+    name: str = ""
+    of: str = ""
+    span: tuple[float, float] | None = None
+    least: int = 1
+    most: int = 1
+
+    @property
+    def is_constant(self) -> bool:
+        """Whether it is a text that carries no value."""
+        return self.form.kind is Kind.CONSTANT
+
+
+class AnswerKind(enum.StrEnum):
+    """What is said to a line that is understood, or is not."""
+
+    NOTHING = "nothing"
+    CONFIRMATION = "confirmation"
+    MESSAGE = "message"
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """What a line is answered with. ``tells_errors``: whether an error is told to the other end."""
+
+    kind: AnswerKind = AnswerKind.NOTHING
+    message: str = ""
+    tells_errors: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class LineForm:
+    """One kind of line: a keyword and what follows it. ``answer``, where it is understood."""
+
+    name: str
+    keyword: str
+    parts: tuple[Part, ...] = ()
+    answer: Answer = Answer()
+
+    @property
+    def values(self) -> tuple[Part, ...]:
+        """The parts that carry a value."""
+        return tuple(part for part in self.parts if not part.is_constant)
+
+
+@dataclass(frozen=True, slots=True)
+class Direction:
+    """How lines look that go one way, and which there are.
+
+    ``longest`` counts bytes without ``start`` and ``end``. ``confirms`` and ``refuses`` are the lines by
+    which something is confirmed and refused; in ``refuses``, ``{}`` is the number of the reason and
+    ``{why}`` the reason in words.
+    """
+
+    separator: str = ";"
+    end: str = "\r\n"
+    start: str = ""
+    encoding: str = "ascii"
+    decimal: str = "."
+    longest: int = 200
+    spaces: Spaces = Spaces.DROP
+    quotes: str = ""
+    one_value: bool = False
+    confirms: str = "OK"
+    refuses: str = "ERR {}"
+    lines: tuple[LineForm, ...] = ()
+
+    def line(self, name: str) -> LineForm:
+        """A kind of line by its name; KeyError if there is none."""
+        for line in self.lines:
+            if line.name == name:
+                return line
+        raise KeyError(name)
+
+    @property
+    def end_bytes(self) -> bytes:
+        """What ends a line, encoded."""
+        return self.end.encode(self.encoding)
+
+
+class Flow(enum.StrEnum):
+    """How one end of a serial line stops the other."""
+
+    NONE = "none"
+    HARDWARE = "hardware"  # RTS and CTS
+    SOFTWARE = "software"  # XON and XOFF
+
+
+class Wires(enum.StrEnum):
+    """The electrical kind of a serial line."""
+
+    RS232 = "RS-232"
+    RS485 = "RS-485"  # two wires: one end speaks at a time
+
+
+@dataclass(frozen=True, slots=True)
+class Wire:
+    """The line that carries an exchange. ``turn_around_s``: how long the other end takes to listen again."""
+
+    baud: int = 9600
+    data_bits: int = 8
+    parity: str = "N"
+    stop_bits: int = 1
+    flow: Flow = Flow.NONE
+    wires: Wires = Wires.RS232
+    turn_around_s: float = 0.0
+
+    @property
+    def bits(self) -> int:
+        """Bits on the line for one byte: start, data, parity, stop."""
+        return 1 + self.data_bits + (self.parity != "N") + self.stop_bits
+
+    def seconds(self, count: float) -> float:
+        """How long so many bytes take."""
+        return count * self.bits / self.baud
+
+    def __str__(self) -> str:
+        return f"{self.baud},{self.data_bits}{self.parity}{self.stop_bits}"
+
+
+@dataclass(frozen=True)
+class Exchange:
+    """What two ends say to each other, as one of them sees it.
+
+    ``address`` stands before each line, both ways, where several share a line. ``partner`` is the other
+    end, for people.
+    """
+
+    name: str
+    manner: Manner = Manner.MACHINES
+    wire: Wire = Wire()
+    address: str = ""
+    says: Direction = field(default_factory=Direction)
+    understands: Direction = field(default_factory=Direction)
+    partner: str = "the other end"
+
+    def mirrored(self, name: str = "") -> Exchange:
+        """The same exchange as the other end sees it. What a value is about is known at one end only."""
+        return replace(
+            self,
+            name=name or self.name,
+            says=_unbound(self.understands),
+            understands=_unbound(self.says),
+        )
+
+    @cached_property
+    def fingerprint(self) -> str:
+        """Eight hexadecimal digits that both ends of the same exchange have in common."""
+        both = sorted(_canonical(way) for way in (self.says, self.understands))
+        content = "\n".join([self.manner, self.address, *both])
+        return hashlib.sha256(content.encode("utf-8", "surrogatepass")).hexdigest()[:8]
+
+
+def _unbound(way: Direction) -> Direction:
+    lines = tuple(
+        replace(
+            line, answer=Answer(), parts=tuple(replace(p, of="", span=None) for p in line.parts)
+        )
+        for line in way.lines
+    )
+    return replace(way, lines=lines)
+
+
+def _canonical(way: Direction) -> str:
+    """A direction as text: what both ends must have alike, and nothing else."""
+    content: dict[str, Any] = asdict(_unbound(way))
+    for line in content["lines"]:
+        del line["answer"]
+    return json.dumps(content, sort_keys=True, ensure_ascii=True)

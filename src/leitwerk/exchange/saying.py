@@ -1,0 +1,142 @@
+"""What is said: values become a line, as a message of an exchange lays it out."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
+
+from leitwerk.exchange.characters import visible
+from leitwerk.exchange.definition import Direction, LineForm, Part, Value
+from leitwerk.exchange.values import LARGEST, CannotSay, codec, template
+
+Say = Callable[[Sequence[Value]], str]
+
+
+class Place(NamedTuple):
+    """Where a part stands in a line that is said: from and to, in characters."""
+
+    name: str
+    text: str
+
+
+def speaker(line: LineForm, way: Direction) -> Say:
+    """A function that makes the text of a line, without address, start and end, from its values.
+
+    It takes the values of the parts that carry one, in their order. For good numbers in plain forms it is
+    one ``str.format``.
+
+    Raises
+    ------
+    CannotSay
+        (the function) A value would not be understood as what it is.
+
+    """
+    few, many = counts(line)
+    separator = way.separator
+    head = [line.keyword] if line.keyword else []
+
+    def say(values: Sequence[Value]) -> str:
+        if not few <= len(values) <= many:
+            raise CannotSay(f"{line.name} carries {_span(few, many)} values, not {len(values)}")
+        left = iter(values)
+        parts = repeated(line, len(values))
+        return separator.join(
+            head + [codec(p.form, way).write(None if p.is_constant else next(left)) for p in parts]
+        )
+
+    quick = [template(part.form, way) for part in line.parts]
+    if not line.parts or few != many or not all(quick):
+        return say
+    pattern = separator.join([_escaped(text) for text in head] + [str(text) for text in quick])
+    fill, finite = pattern.format, math.isfinite
+
+    def say_numbers(values: Sequence[Value]) -> str:
+        try:
+            # A sum is finite only if all its parts are.
+            if len(values) == few and finite(sum(values)) and max(values) < LARGEST > -min(values):  # type: ignore[arg-type,type-var,operator]
+                return fill(*values)
+        except (TypeError, ValueError):
+            pass
+        return say(values)
+
+    return say_numbers
+
+
+def counts(line: LineForm) -> tuple[int, int]:
+    """How many values a line carries, at least and at most."""
+    values = line.values
+    fixed = len(values)
+    if not values:
+        return 0, 0
+    last = values[-1]
+    return fixed - 1 + last.least, fixed - 1 + last.most
+
+
+def repeated(line: LineForm, count: int) -> tuple[Part, ...]:
+    """The parts of a line that carries so many values: its last part as often as it takes."""
+    more = count - len(line.values)
+    return line.parts[:more] if more < 0 else line.parts + line.parts[-1:] * more
+
+
+def places(line: LineForm, way: Direction, values: Sequence[Value]) -> list[Place]:
+    """The parts of a line that is said, each with its text: for a preview."""
+    found = [Place("keyword", line.keyword)] if line.keyword else []
+    left = iter(values)
+    for part in repeated(line, len(values)):
+        value = None if part.is_constant else next(left)
+        found.append(Place(part.name or part.of or "text", codec(part.form, way).write(value)))
+    return found
+
+
+def packed(text: str, way: Direction, address: str = "") -> bytes:
+    """A line as bytes, with all that stands around it.
+
+    Raises
+    ------
+    CannotSay
+        It is too long, or has characters that the encoding does not know.
+
+    """
+    try:
+        data = (address + text).encode(way.encoding)
+        if len(data) > way.longest:
+            raise CannotSay(
+                f"the line has {len(data)} bytes: {visible(text[:60])}",
+                valid=f"at most {way.longest} bytes",
+            )
+        return way.start.encode(way.encoding) + data + way.end_bytes
+    except UnicodeEncodeError as error:
+        raise CannotSay(
+            f"{way.encoding} has no {text[max(0, error.start - len(address)) :][:1]!r}",
+            valid=f"characters of {way.encoding}",
+        ) from None
+
+
+def example_values(line: LineForm) -> list[Value]:
+    """Values to show a line with."""
+    return [_example(part) for part in line.values for _ in range(max(1, part.least))]
+
+
+def _example(part: Part) -> Value:
+    form = part.form
+    low, high = part.span or (0.0, 100.0)
+    middle: dict[str, Value] = {
+        "number": low + 0.215 * (high - low),
+        "integer": round(low + 0.21 * (high - low)),
+        "hexadecimal": 26,
+        "text": "text"[: form.longest],
+        "state": form.states[0][0] if form.states else None,
+        "time": 21_600 if form.layout.value == "time of day" else 1_772_431_200,
+        "counter": 1,
+        "constant": form.text,
+    }
+    return middle[form.kind.value]
+
+
+def _escaped(text: str) -> str:
+    return text.replace("{", "{{").replace("}", "}}")
+
+
+def _span(least: int, most: int) -> str:
+    return str(least) if least == most else f"{least} to {most}"

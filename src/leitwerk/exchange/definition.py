@@ -225,10 +225,14 @@ class Exchange:
     partner: str = "the other end"
 
     def mirrored(self, name: str = "") -> Exchange:
-        """The same exchange as the other end sees it. What a value is about is known at one end only."""
+        """The same exchange as the other end sees it. What a value is about is known at one end only.
+
+        Opposite to an end for people is a person; a machine in that place types, and shows nothing.
+        """
         return replace(
             self,
             name=name or self.name,
+            manner=Manner.MACHINES if self.manner is Manner.PEOPLE else self.manner,
             says=_unbound(self.understands),
             understands=_unbound(self.says),
         )

@@ -135,6 +135,19 @@ class Listener:
             return Heard(text, name, trouble=trouble, raw=raw)
         return kind.take(text, fields, raw, way)
 
+    def hold(self, heard: Heard) -> Heard:
+        """A line that came with its values already: its spans, and whether it is switched off."""
+        if heard.name in self.off:
+            return heard._replace(
+                trouble=Trouble(Why.SWITCHED_OFF, f"{heard.name} is switched off")
+            )
+        parts = [
+            p for p in repeated(self.way.line(heard.name), len(heard.values)) if not p.is_constant
+        ]
+        troubles = tuple(_outside(p, v) for p, v in zip(parts, heard.values, strict=True))
+        first = next((t for t in troubles if t is not None), None)
+        return heard._replace(trouble=first, troubles=troubles) if first else heard
+
     def _fold(self, keyword: str) -> str:
         return keyword.casefold() if self._folds else keyword
 
@@ -213,11 +226,15 @@ def _value(part: Part, field: str, way: Direction) -> tuple[Value, Trouble | Non
         value = codec(part.form, way).read(field)
     except QuantityError as error:
         return None, Trouble(Why.VALUE, error.message, valid=error.valid)
+    outside = _outside(part, value)
+    return (None, outside) if outside is not None else (value, None)
+
+
+def _outside(part: Part, value: Value) -> Trouble | None:
     span = part.span
-    if span is not None and isinstance(value, float | int) and not span[0] <= value <= span[1]:
-        message, valid = f"{value:g} is outside the span", format_span(*span, None)
-        return None, Trouble(Why.SPAN, message, valid=valid)
-    return value, None
+    if span is None or not isinstance(value, float | int) or span[0] <= value <= span[1]:
+        return None
+    return Trouble(Why.SPAN, f"{value:g} is outside the span", valid=format_span(*span, None))
 
 
 def _at(text: str, before: Sequence[str], keyword: str, way: Direction) -> int:

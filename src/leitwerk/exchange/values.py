@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import UTC, datetime
 from functools import lru_cache
 from typing import NamedTuple
@@ -102,10 +103,16 @@ def template(form: Form, way: Direction) -> str | None:
     return f"{head}{{:z{width}.{form.decimals}f}}{tail}"
 
 
-def same_texts(form: Form, way: Direction, value: Value) -> Value:
-    """What a value is after it was written and read: rounded as its form rounds."""
-    codec_ = codec(form, way)
-    return codec_.read(codec_.write(value))
+def looks_good(form: Form, way: Direction) -> bool:
+    """Whether what a form writes for no value reads as a value."""
+    if form.kind in {Kind.TEXT, Kind.CONSTANT}:
+        return False  # such a text cannot be said
+    other = replace(form, bad="\0", before="", after="")
+    bad = form.bad.strip(" ") if way.spaces is Spaces.DROP else form.bad
+    try:
+        return codec(other, way).read(bad) is not None
+    except QuantityError:
+        return False
 
 
 # ---------------------------------------------------------------------- kinds
@@ -116,20 +123,20 @@ def _plain(form: Form, way: Direction) -> Codec:
         case Kind.NUMBER:
             return _number(form, way)
         case Kind.INTEGER | Kind.COUNTER | Kind.HEXADECIMAL:
-            return _integer(form, way)
+            return _integer(form)
         case Kind.TEXT:
             return _text(form, way)
         case Kind.STATE:
             return _state(form, way)
         case Kind.TIME:
-            return _time(form, way)
+            return _time(form)
         case Kind.CONSTANT:
             return _constant(form, way)
 
 
 def _number(form: Form, way: Direction) -> Codec:
     decimal, unit = way.decimal, f" {form.unit}" if form.unit else ""
-    digits, bad = _digits(form), _bad(form, way)
+    digits, bad = _digits(form), _bad(form)
 
     def write(value: Value) -> str:
         if not isinstance(value, float | int) or not math.isfinite(value):
@@ -140,7 +147,7 @@ def _number(form: Form, way: Direction) -> Codec:
         return (text if decimal == "." else text.replace(".", decimal)) + unit
 
     def read(text: str) -> Value:
-        if text == bad.heard:
+        if bad.is_in(text):
             return None
         number = text
         if unit:
@@ -174,14 +181,18 @@ def _digits(form: Form) -> Callable[[float], str]:
 
 
 class _Bad(NamedTuple):
+    """What stands for no good value, as wide as a value."""
+
     written: str
     heard: str
 
+    def is_in(self, text: str) -> bool:
+        """Whether it stands in the place of a value that has no spaces around it."""
+        return text.strip(" ") == self.heard
 
-def _bad(form: Form, way: Direction) -> _Bad:
-    """What stands for no good value, as wide as a value."""
-    written = form.bad.rjust(form.width)
-    return _Bad(written, written.strip(" ") if way.spaces is Spaces.DROP else written)
+
+def _bad(form: Form) -> _Bad:
+    return _Bad(form.bad.rjust(form.width), form.bad.strip(" "))
 
 
 def _positional(text: str) -> str:
@@ -207,10 +218,10 @@ def _unfilled(text: str, form: Form) -> str:
     return text.lstrip(" ") if form.width and form.pad == " " else text
 
 
-def _integer(form: Form, way: Direction) -> Codec:
+def _integer(form: Form) -> Codec:
     is_hex, is_counter = form.kind is Kind.HEXADECIMAL, form.kind is Kind.COUNTER
     look, valid = (_HEX, "digits 0 to F") if is_hex else (_INTEGER, "a whole number")
-    bad = _bad(form, way)
+    bad = _bad(form)
 
     def write(value: Value) -> str:
         if not isinstance(value, float | int) or not math.isfinite(value):
@@ -228,7 +239,7 @@ def _integer(form: Form, way: Direction) -> Codec:
         return _filled(text, form)
 
     def read(text: str) -> Value:
-        if text == bad.heard:
+        if bad.is_in(text):
             return None
         digits = _unfilled(text, form)
         if look.fullmatch(digits) is None:
@@ -239,7 +250,7 @@ def _integer(form: Form, way: Direction) -> Codec:
 
 
 def _text(form: Form, way: Direction) -> Codec:
-    bad = _bad(form, way)
+    bad = _bad(form)
 
     def write(value: Value) -> str:
         if value is None:
@@ -251,7 +262,7 @@ def _text(form: Form, way: Direction) -> Codec:
 
     def read(text: str) -> Value:
         # Quotes have been taken away where the line was divided.
-        if text == bad.heard:
+        if bad.is_in(text):
             return None
         if len(text) > form.longest:
             raise QuantityError(
@@ -272,7 +283,7 @@ def _why_not(text: str, form: Form, way: Direction) -> str:
         return f"has {len(text)} characters"
     if _CONTROL.search(text):
         return "has control characters"
-    if text == _bad(form, way).heard:
+    if _bad(form).is_in(text):
         return "is the one that stands for no value"
     marks = [c for c in (way.end, way.start, "" if way.quotes else way.separator) if c]
     around = form.before + text + form.after
@@ -298,7 +309,7 @@ def _valid_text(form: Form, way: Direction) -> str:
 def _state(form: Form, way: Direction) -> Codec:
     texts = dict(form.states)
     names = {_heard(text.strip(" "), text, way): name for name, text in form.states}
-    bad = _bad(form, way)
+    bad = _bad(form)
 
     def write(value: Value) -> str:
         return texts.get(str(value), bad.written)
@@ -306,15 +317,15 @@ def _state(form: Form, way: Direction) -> Codec:
     def read(text: str) -> Value:
         if text in names:
             return names[text]
-        if text == bad.heard:
+        if bad.is_in(text):
             return None
         raise QuantityError(f"{_shown(text)} is not one of its states", valid=", ".join(names))
 
     return Codec(write, read)
 
 
-def _time(form: Form, way: Direction) -> Codec:
-    bad = _bad(form, way)
+def _time(form: Form) -> Codec:
+    bad = _bad(form)
     layout = _LAYOUTS.get(form.layout)
     look, example = _LOOKS[form.layout]
     most = _DAY_S if form.layout is Layout.TIME_OF_DAY else _LAST_S
@@ -327,7 +338,7 @@ def _time(form: Form, way: Direction) -> Codec:
         return datetime.fromtimestamp(int(value), UTC).strftime(layout)
 
     def read(text: str) -> Value:
-        if text == bad.heard:
+        if bad.is_in(text):
             return None
         if look.fullmatch(text) is None:
             raise QuantityError(

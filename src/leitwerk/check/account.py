@@ -274,6 +274,16 @@ class _Book:
         del path
         return _worked(When.ATTENDED)
 
+    def exchange(self, path: KeyPath) -> _Ending | None:
+        """An exchange: the device runs it, or Leitwerk does."""
+        key = path[2] if len(path) > 2 else ""
+        if key == "partner":
+            return _people("who the other end is")
+        entry = self.setup.exchanges.get(path[1])
+        if entry is not None and entry.at is None:
+            return Fate.STORED, "its exchange"
+        return _worked(When.ATTENDED)
+
     def contact(self, path: KeyPath) -> _Ending | None:
         """A way to reach a contact."""
         key = path[2] if len(path) > 2 else ""
@@ -364,6 +374,9 @@ class _Book:
             yield f"{count} rule{'s' * (count != 1)}"
         if self.setup.schedule:
             yield "the schedule"
+        for name, exchange in self.setup.exchanges.items():
+            if exchange.at is not None:
+                yield f"exchange {name}"
 
 
 _READ_BY_LEITWERK = {"leads", "calibration", "tare", "expect"}
@@ -400,6 +413,7 @@ _SECTIONS: Mapping[str, _Section] = {
     "services": _Book.attended_only,
     "rules": _Book.attended_only,
     "contacts": _Book.contact,
+    "exchanges": _Book.exchange,
     "settings": _Book.further,
     "secrets": _Book.secret,
     "outputs": _Book.output,

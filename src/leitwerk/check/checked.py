@@ -9,6 +9,7 @@ from typing import Any, Self
 
 from leitwerk.check.account import Account, take_account
 from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.exchanges import CheckedExchange
 from leitwerk.check.outputs import CheckedOutput
 from leitwerk.check.settings import Wanted
 from leitwerk.datasheet.model import Datasheet
@@ -32,6 +33,7 @@ class CheckedSetup:
     datasheet: Datasheet
     channels: tuple[CheckedChannel, ...]
     outputs: tuple[CheckedOutput, ...]
+    exchanges: tuple[CheckedExchange, ...]
     rules: tuple[Rule, ...]
     runs: tuple[RunPlan, ...]
     settings: DeviceSettings

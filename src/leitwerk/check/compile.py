@@ -11,6 +11,7 @@ from leitwerk.check.budget_check import check_budget
 from leitwerk.check.calibration import check_dates
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.checked import CheckedSetup
+from leitwerk.check.exchanges import check_exchanges
 from leitwerk.check.host_work import warn_host_work, warn_watchdog
 from leitwerk.check.outputs import assign_outputs
 from leitwerk.check.rules import check_rules
@@ -73,6 +74,7 @@ def check_setup(
     check_decided_spans(wanted, settings, datasheet, found)
     check_unset_ranges(channels, datasheet, found)
     check_rates(setup, channels, found)
+    exchanges = check_exchanges(setup, datasheet, channels, outputs, found)
     rules = check_rules(setup, datasheet, channels, outputs, found)
     warn_host_work(setup, datasheet, channels, found)
     warn_watchdog(setup, datasheet, rules, found)
@@ -85,6 +87,7 @@ def check_setup(
         datasheet=datasheet,
         channels=channels,
         outputs=outputs,
+        exchanges=tuple(exchanges),
         rules=tuple(rules),
         runs=tuple(runs),
         settings=settings,

@@ -33,8 +33,21 @@ def check_lines(exchange: Exchange, path: KeyPath, findings: Findings) -> None:
             _check_keywords(exchange, way, place, key, findings)
         for line in way.lines:
             _check_line(exchange, way, line, (*place, _GROUPS[key][0], line.name), key, findings)
+    _check_address(exchange, path, findings)
     if exchange.manner is Manner.PEOPLE:
         _check_for_people(exchange, path, findings)
+
+
+def _check_address(exchange: Exchange, path: KeyPath, findings: Findings) -> None:
+    """What stands before each line, both ways, neither begins nor ends one."""
+    address = exchange.address
+    ways = [] if exchange.manner is Manner.GUARDED else [exchange.says, exchange.understands]
+    marks = {mark for way in ways for mark in (way.end, way.start) if mark}
+    held = [m for m in marks if _begins_in(m, set(address), exchange.says)]
+    if not (address.isascii() and address.isprintable()) or held:
+        message = f"the address '{visible(address)}' cannot stand before a line"
+        valid = "printable characters of ASCII, without those that begin or end a line"
+        findings.error("bad-address", (*path, "address"), message, valid=valid)
 
 
 def _check_marks(way: Direction, path: KeyPath, findings: Findings) -> None:

@@ -3,21 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import assert_never
 
 from leitwerk.alarms.conditions import Compared, Condition, Stated, in_units, sentences
 from leitwerk.alarms.states import State
 from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.exchanges import exchange_rules, lines_of
 from leitwerk.check.outputs import CheckedOutput, RelayOutput
 from leitwerk.check.rule_conflicts import check_fights, check_rings
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.vocabulary import CONTACT_NUMBER, DRIVE_RELAY
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
-from leitwerk.parsing.quantities import format_span
+from leitwerk.parsing.quantities import Quantity, format_span
+from leitwerk.parsing.units import Unit, convert_difference
 from leitwerk.rules.definition import (
     Action,
+    Change,
     ChangeSetting,
     ControlRecording,
     Escalation,
@@ -25,8 +29,11 @@ from leitwerk.rules.definition import (
     Notify,
     Pulse,
     Rule,
+    Say,
     Snapshot,
+    SwitchLine,
     SwitchOutput,
+    Trigger,
     WriteLog,
 )
 from leitwerk.rules.message_text import SECRETS, message_parts, names_in
@@ -69,8 +76,8 @@ def check_rules(
         findings.error("too-many-rules", ("rules",), message, valid=f"at most {MAX_RULES:,}")
         return []
     rules = []
-    for name, text in setup.rules.items():
-        path = ("rules", name)
+    own = [(name, text, ("rules", name)) for name, text in setup.rules.items()]
+    for name, text, path in [*own, *exchange_rules(setup)]:
         _check_rule(text, known, path, findings)
         for k, action in enumerate((*text.do, *text.escalate)):
             # A single action stands without a list.
@@ -129,7 +136,10 @@ def _rule(name: str, text: RuleEntry, known: _Known) -> Rule:
 
     trigger = text.when
     if trigger.condition is not None:
-        trigger = type(trigger)(condition=fitted(trigger.condition))
+        trigger = Trigger(condition=fitted(trigger.condition))
+    elif trigger.change is not None and (unit := units.get(trigger.change.channel)) is not None:
+        with suppress(QuantityError):  # has its finding
+            trigger = Trigger(change=_dead_band(trigger.change, unit))
     escalation = None
     if text.escalate and text.escalate_after is not None:
         escalation = Escalation(text.escalate_after.seconds, text.escalate)
@@ -149,6 +159,7 @@ def _check_rule(rule: RuleEntry, known: _Known, path: KeyPath, findings: Finding
     condition = rule.when.condition
     if condition is not None:
         _check_names(condition, known, (*path, "when"), findings)
+    _check_trigger(rule.when, known, (*path, "when"), findings)
     if rule.only_if is not None:
         _check_names(rule.only_if, known, (*path, "only_if"), findings)
     if rule.again is not None and condition is None:
@@ -168,6 +179,46 @@ def _check_rule(rule: RuleEntry, known: _Known, path: KeyPath, findings: Finding
             at_key=True,
             valid="when: air_top.too_hot is active",
         )
+
+
+def _check_trigger(trigger: Trigger, known: _Known, path: KeyPath, findings: Findings) -> None:
+    """Whether the exchange that a trigger names is there, and the channel whose changes it follows."""
+    what, _, name = trigger.event.partition(" ")
+    if what in _EVENTS:
+        _check_exchanged(name, (_EVENTS[what],), known, path, findings)
+    if trigger.change is not None:
+        channel = known.channels.get(trigger.change.channel)
+        if channel is None and trigger.change.channel in known.setup.channels:
+            return  # it has a finding of its own
+        if channel is None or channel.states is not None:
+            message = f"there is no channel {trigger.change.channel!r} with a number"
+            findings.error("unknown-name", path, message, valid=", ".join(known.channels))
+            return
+        try:
+            _dead_band(trigger.change, channel.unit)
+        except QuantityError as error:
+            findings.error("wrong-unit", path, error.message, valid=error.valid)
+
+
+def _dead_band(change: Change, unit: Unit) -> Change:
+    """The same with its dead band, which is a difference, in a unit."""
+    band = change.band
+    value = band.value if band.unit is None else convert_difference(band.value, band.unit, unit)
+    return Change(change.channel, Quantity(value, unit))
+
+
+_EVENTS = {"heard": "keyword", "said": "message"}
+
+
+def _check_exchanged(
+    name: str, kinds: tuple[str, ...], known: _Known, path: KeyPath, findings: Findings
+) -> None:
+    """Whether an exchange has such a message, or keyword."""
+    lines = lines_of(known.setup)
+    if lines.get(name) not in kinds:
+        fits = [n for n, kind in lines.items() if kind in kinds]
+        message = f"no exchange has a {' or '.join(kinds)} {name[:60]!r}"
+        findings.error("unknown-name", path, message, valid=", ".join(fits[:12]) or "none")
 
 
 # ---------------------------------------------------------------------- conditions
@@ -249,7 +300,9 @@ def _check_stated(sentence: Stated, known: _Known, path: KeyPath, findings: Find
 # ---------------------------------------------------------------------- actions
 
 
-def _check_action(action: Action, known: _Known, path: KeyPath, findings: Findings) -> None:
+def _check_action(  # noqa: C901 - a line for each kind
+    action: Action, known: _Known, path: KeyPath, findings: Findings
+) -> None:
     match action:
         case SwitchOutput(output) | Pulse(output):
             _check_switched(output, known, path, findings)
@@ -260,17 +313,25 @@ def _check_action(action: Action, known: _Known, path: KeyPath, findings: Findin
         case WriteLog(text):
             _check_text(text, known, path, findings)
         case ControlRecording():
-            if "start" not in known.datasheet.commands:
-                message = f"{known.datasheet.model} has no command to start or stop recording"
-                findings.error("cannot-do", path, message, remedy="remove the action")
+            _check_recording(known, path, findings)
         case ChangeSetting(setting, value):
             _check_change(setting, value, known, path, findings)
         case HandleAlarm(_, alarm):
             _check_alarm(alarm, known, path, findings)
+        case Say(message):
+            _check_exchanged(message, ("message",), known, path, findings)
+        case SwitchLine(line):
+            _check_exchanged(line, ("message", "keyword"), known, path, findings)
         case Snapshot():
             pass  # any label will do
         case never:
             assert_never(never)
+
+
+def _check_recording(known: _Known, path: KeyPath, findings: Findings) -> None:
+    if "start" not in known.datasheet.commands:
+        message = f"{known.datasheet.model} has no command to start or stop recording"
+        findings.error("cannot-do", path, message, remedy="remove the action")
 
 
 def _check_alarm(alarm: str, known: _Known, path: KeyPath, findings: Findings) -> None:

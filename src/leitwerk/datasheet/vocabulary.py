@@ -235,6 +235,12 @@ CONTACT_NUMBER = _known(
     "settings", "contact.{k}.number", "Its number", cleared="", without=LEITWERK
 )
 
+# An exchange that the device runs at a port of its own.
+TALK_MANNER = _known(
+    "settings", "talk.manner", "For whom its exchange is", cleared="off",
+    choices=("off", "people", "machines", "guarded"),
+)  # fmt: skip
+
 # ---------------------------------------------------------------------- recordings
 
 _WINDOW = ("select", "first", "started", "interval", "rows", "columns", "shown", "value.{w}")

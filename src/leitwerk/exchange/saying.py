@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 from leitwerk.exchange.characters import visible
-from leitwerk.exchange.definition import Direction, LineForm, Part, Value
+from leitwerk.exchange.definition import Direction, Exchange, Kind, LineForm, Part, Value
 from leitwerk.exchange.values import LARGEST, CannotSay, codec, template
 
 Say = Callable[[Sequence[Value]], str]
@@ -111,6 +111,40 @@ def packed(text: str, way: Direction, address: str = "") -> bytes:
             f"{way.encoding} has no {text[max(0, error.start - len(address)) :][:1]!r}",
             valid=f"characters of {way.encoding}",
         ) from None
+
+
+def longest_bytes(line: LineForm, way: Direction, exchange: Exchange) -> int:
+    """How many bytes a line may have, without start and end: of numbers without a span, an estimate."""
+    parts = repeated(line, counts(line)[1])
+    texts = [line.keyword] * bool(line.keyword) + [_longest(part, way) for part in parts]
+    return len((exchange.address + way.separator.join(texts)).encode(way.encoding, "replace"))
+
+
+def _longest(part: Part, way: Direction) -> str:
+    """The longest text of a part; free texts have the bytes that one character may have."""
+    form = part.form
+    around = len(form.before) + len(form.after)
+    if form.kind is Kind.TEXT:
+        wide = 4 if way.encoding == "utf-8" else 1
+        return "x" * (form.longest * wide + around + 2 * len(way.quotes))
+    ends = part.span or _USUAL
+    values: list[Value] = [None, *[name for name, _ in form.states]]
+    if form.kind is Kind.COUNTER:
+        values.append(10 ** (form.width or 6) - 1)
+    elif form.kind in {Kind.NUMBER, Kind.INTEGER}:
+        values += [max(-_LARGE, ends[0]), min(_LARGE, ends[1])]
+    elif form.kind is Kind.HEXADECIMAL:
+        values.append(min(_LARGE, max(0.0, ends[1])))
+    elif form.kind is Kind.TIME:
+        values.append(0)
+    write = codec(form, way).write
+    return max((write(value) for value in values), key=len)
+
+
+_USUAL, _LARGE = (
+    (-99_999.0, 99_999.0),
+    1e9,
+)  # of values whose span is not known, or as good as endless
 
 
 def example_values(line: LineForm) -> list[Value]:

@@ -13,6 +13,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from leitwerk.errors import LinkError, NotReached
+from leitwerk.exchange.definition import Flow
 from leitwerk.links.serial_port import open_port
 from leitwerk.parsing.address import LinkAddress
 from leitwerk.protocols.lines import MAX_LINE
@@ -30,8 +31,8 @@ class ByteLink:
     ``what``, in all methods, is what the bytes are about: it stands in the messages of errors.
     """
 
-    def __init__(self, address: LinkAddress) -> None:
-        self.address = address
+    def __init__(self, address: LinkAddress, flow: Flow = Flow.NONE) -> None:
+        self.address, self._flow = address, flow
         self._end: _End | None = None
         self._received = bytearray()
         self.opened = 0
@@ -47,7 +48,7 @@ class ByteLink:
         """
         with self._errors_told(what):
             if self._end is None:
-                self._end = _open(self.address, timeout_s, what)
+                self._end = _open(self.address, self._flow, timeout_s, what)
                 self.opened += 1
         return self.opened
 
@@ -94,6 +95,22 @@ class ByteLink:
             seen = max(0, len(self._received) - len(end) + 1)
             if not self._receive(deadline - time.monotonic(), what):
                 return None
+
+    def read_some(self, wait_s: float, timeout_s: float, what: str) -> bytes:
+        """The bytes that have come, or come within ``wait_s``; empty when there are none.
+
+        Raises
+        ------
+        NotReached, LinkError
+            The connection cannot be opened within ``timeout_s``, or broke.
+
+        """
+        self.open(timeout_s, what)
+        if not self._received:
+            self._receive(wait_s, what)
+        data = bytes(self._received)
+        self._received.clear()
+        return data
 
     def has(self, end: bytes) -> bool:
         """Whether bytes up to an ``end`` have arrived already."""
@@ -223,9 +240,9 @@ class _PortEnd(_End):
             self._port.send_break(seconds)
 
 
-def _open(address: LinkAddress, timeout_s: float, what: str) -> _End:
+def _open(address: LinkAddress, flow: Flow, timeout_s: float, what: str) -> _End:
     if address.is_serial:
-        return _PortEnd(open_port(address, what))
+        return _PortEnd(open_port(address, what, flow))
     try:
         return _SocketEnd(socket.create_connection((address.host, address.port), timeout_s))
     except OSError as error:

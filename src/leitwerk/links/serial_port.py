@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from leitwerk.errors import NotReached
+from leitwerk.exchange.definition import Flow
 from leitwerk.parsing.address import LinkAddress
 
 if TYPE_CHECKING:
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
 _TIOCGICOUNT, _COUNTERS, _FRAMING = 0x545D, 20, 6
 
 
-def open_port(address: LinkAddress, what: str) -> serial.Serial:
+def open_port(address: LinkAddress, what: str, flow: Flow = Flow.NONE) -> serial.Serial:
     """The serial port of an address, set to its line and held exclusively.
 
     Raises
@@ -36,6 +37,7 @@ def open_port(address: LinkAddress, what: str) -> serial.Serial:
         return serial.Serial(
             address.serial_port, line.baud, line.data_bits, line.parity, line.stop_bits,
             timeout=0.0, exclusive=True,
+            rtscts=flow is Flow.HARDWARE, xonxoff=flow is Flow.SOFTWARE,
         )  # fmt: skip
     except Exception as error:
         # A pseudo-terminal that knows no parity answers with termios.error, which is no OSError.

@@ -23,6 +23,8 @@ from leitwerk.errors import DeviceRefused, FileProblem, LeitwerkError, LinkError
 from leitwerk.evaluation.host_values import to_values
 from leitwerk.evaluation.situation import Situation
 from leitwerk.monitoring.events import Done, Event, EventKind, EventLog
+from leitwerk.monitoring.exchange_runner import Told
+from leitwerk.monitoring.exchanges import Exchanges
 from leitwerk.monitoring.messenger import Messenger
 from leitwerk.monitoring.operator_requests import take_requests
 from leitwerk.monitoring.output_driver import OutputDriver
@@ -44,7 +46,9 @@ from leitwerk.rules.definition import (
     Happening,
     Notify,
     Pulse,
+    Say,
     Snapshot,
+    SwitchLine,
     SwitchOutput,
     WriteLog,
 )
@@ -118,6 +122,11 @@ class Attendant:
             self.setup, self.folder, self.clock.now, self.log.add, self._happen if hears else None
         )
         self._lost = False
+        self.exchanges = Exchanges(
+            setup, self.situation, self.clock, tell=self._tell,
+            happen=lambda event: self._happen(Happening(event=event)),
+            change=self._change, switch=self._switch_heard,
+        )  # fmt: skip
         self._happenings: list[Happening] = []
         self._lock = threading.Lock()
         self._resume()
@@ -149,10 +158,12 @@ class Attendant:
         identity = self.device.require(wanted.model, wanted.serial)
         with only_attendant(identity), driving(identity) as self.outputs.note:
             self.messenger.start()
+            self.exchanges.start(identity)
             try:
                 self._go_on(period_s, duration_s, until)
             finally:
                 with signals_held():
+                    self.exchanges.close()
                     try:
                         if self.options.armed:
                             self.outputs.make_safe(self.clock.now())
@@ -187,6 +198,7 @@ class Attendant:
         for number in changed.tolist():
             self._emit_alarm(number, now)
         self._take_requests(now)
+        self.exchanges.step()
         with self._lock:
             happened, self._happenings = self._happenings, []
         dues = self.engine.step(now_s, local.date().toordinal(), self.situation, happened)
@@ -208,14 +220,14 @@ class Attendant:
         except (LinkError, DeviceRefused, WrongDevice) as error:
             if not self._lost:
                 self._lost = True
-                self._happen(Happening(event="lost"))
+                self._happen(Happening(event="device lost"))
                 text = f"does not answer: {error.message}"
                 self.log.add(Event(now, EventKind.LINK, "device", text, Done.FAILED))
             count = len(self.channels)
             return np.full(count, np.nan), np.zeros(count, bool)
         if self._lost:
             self._lost = False
-            self._happen(Happening(event="found"))
+            self._happen(Happening(event="device found"))
             self.log.add(Event(now, EventKind.LINK, "device", "answers again"))
         values, found = to_values(self.channels, shown[None, :], qualities[None, :])
         return values[0], (found[0] == Quality.GOOD) & np.isfinite(values[0])
@@ -245,7 +257,7 @@ class Attendant:
             text = f"{action}: {error.message}"
             self.log.add(Event(now, EventKind.TROUBLE, due.rule, text, Done.FAILED, action))
 
-    def _do(self, due: Due, now: datetime, now_s: float) -> None:
+    def _do(self, due: Due, now: datetime, now_s: float) -> None:  # noqa: C901 - a line for each kind
         match due.action:
             case SwitchOutput(output, state):
                 self.outputs.switches.request(output, state, now_s)
@@ -264,6 +276,10 @@ class Attendant:
                 self.log.add(Event(now, EventKind.LOG, due.rule, filled, action=due.action))
             case HandleAlarm(action, alarm, lasts_s):
                 self._handle(alarm, action, now, lasts_s)
+            case Say(message):
+                self.exchanges.say(message)
+            case SwitchLine(line, on):
+                self.exchanges.switch(line, on=on)
             case never:
                 assert_never(never)
 
@@ -343,6 +359,7 @@ class Attendant:
         source = TaskSource("rule", self.setup.source.file, self.setup.title, self._setup_hash())
         options = UploadOptions(self.options.folder, self.options.passwords, self.options.by)
         carry(self.device, UploadTask(wanted, source, self.setup.device.serial), options)
+        self.exchanges.changed[setting] = value
 
     def _snapshot(self, label: str, now: datetime) -> None:
         content = {
@@ -359,6 +376,18 @@ class Attendant:
         plain = "".join(c if c.isalnum() or c in "-_" else "-" for c in label)[:40]
         path = self.folder / f"{now:%Y-%m-%dT%H%M%S.%fZ}-{plain}-snapshot.json"
         write_atomic(path, json.dumps(content, indent=1, ensure_ascii=False, default=str))
+
+    # ------------------------------------------------------------------ exchanges
+
+    def _tell(self, told: Told) -> None:
+        done = Done.FAILED if told.failed else Done.YES
+        self.log.add(Event(self.clock.now(), EventKind.EXCHANGE, told.subject, told.text, done))
+
+    def _switch_heard(self, output: str, state: str) -> None:
+        """Switch an output because the other end of an exchange said so."""
+        if not self.options.armed:
+            raise LeitwerkError("outputs are not armed", remedy="attend with --arm")
+        self.outputs.switches.request(output, state, self.clock.monotonic())
 
     # ------------------------------------------------------------------ people
 

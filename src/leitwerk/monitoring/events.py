@@ -27,6 +27,7 @@ class EventKind(enum.StrEnum):
     MESSAGE = "message"
     RECEIVED = "received"
     RUN = "run"
+    EXCHANGE = "exchange"
     LOG = "log"
     OPERATOR = "operator"
     TROUBLE = "trouble"

@@ -249,13 +249,21 @@ def _serial(
     text: str, parts: SplitResult, usual: SerialLine, unit: BusAddress, options: dict[str, str]
 ) -> LinkAddress:
     path = parts.path.removeprefix("/") if _COM.fullmatch(parts.path[1:]) else parts.path
-    line = _parse_line(options.pop("line", ""), usual)
+    line = parse_line(options.pop("line", ""), usual)
     if path in {"", "/"} or parts.fragment or options:
         raise QuantityError(f"{text!r} is not an address of a serial port", valid=_VALID)
     return LinkAddress(parts.scheme, "", 0, unit, path, line)
 
 
-def _parse_line(text: str, usual: SerialLine) -> SerialLine:
+def parse_line(text: str, usual: SerialLine = _USUAL) -> SerialLine:
+    """A serial line such as ``9600,8N1``; ``usual`` for an empty text.
+
+    Raises
+    ------
+    QuantityError
+        It is none.
+
+    """
     if not text:
         return usual
     match = _LINE.fullmatch(text.upper())

@@ -8,6 +8,7 @@ from typing import TypeAlias
 from leitwerk.alarms.conditions import Condition, TimeOfDay
 from leitwerk.alarms.states import OperatorAction
 from leitwerk.parsing.durations import format_time_of_day
+from leitwerk.parsing.quantities import Quantity
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +97,27 @@ class HandleAlarm:
         return f"{self.action.value} {self.alarm}"
 
 
+@dataclass(frozen=True, slots=True)
+class Say:
+    """Say a message of an exchange: ``office.temperatures``."""
+
+    message: str
+
+    def __str__(self) -> str:
+        return f"say {self.message}"
+
+
+@dataclass(frozen=True, slots=True)
+class SwitchLine:
+    """Switch a message or keyword of an exchange on or off."""
+
+    line: str
+    on: bool
+
+    def __str__(self) -> str:
+        return f"switch {self.line} {'on' if self.on else 'off'}"
+
+
 Action: TypeAlias = (
     SwitchOutput
     | Pulse
@@ -105,8 +127,21 @@ Action: TypeAlias = (
     | ChangeSetting
     | WriteLog
     | HandleAlarm
+    | Say
+    | SwitchLine
 )
 MOVES = (SwitchOutput, Pulse)  # actions that move things, and need to be armed
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """A value has changed by more than a dead band since the rule acted last."""
+
+    channel: str
+    band: Quantity
+
+    def __str__(self) -> str:
+        return f"{self.channel} changes by {self.band}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -114,7 +149,8 @@ class Trigger:
     """When a rule acts: exactly one of these.
 
     ``condition`` becomes true; a timer runs out every ``every_s``; the local time is ``daily_s``
-    after midnight; a message with the word ``message`` is received; the device does ``event``.
+    after midnight; a message with the word ``message`` is received; ``event`` happens (``device lost``,
+    ``heard office.set_point``, ``said office.temperatures``, ``key 1``); a value changes by ``change``.
     """
 
     condition: Condition | None = None
@@ -122,6 +158,7 @@ class Trigger:
     daily_s: int | None = None
     message: str = ""
     event: str = ""
+    change: Change | None = None
 
     def __str__(self) -> str:
         if self.condition is not None:
@@ -130,7 +167,9 @@ class Trigger:
             return f"every {self.every_s:g} s"
         if self.daily_s is not None:
             return f"daily at {format_time_of_day(self.daily_s)}"
-        return f"message {self.message}" if self.message else f"event {self.event}"
+        if self.change is not None:
+            return str(self.change)
+        return f"message {self.message}" if self.message else self.event
 
 
 EVENTS = ("lost", "found")  # of a device: it does not answer, it answers again
@@ -138,7 +177,7 @@ EVENTS = ("lost", "found")  # of a device: it does not answer, it answers again
 
 @dataclass(frozen=True, slots=True)
 class Happening:
-    """A message received (its first word in capitals, and who sent it), or an event of the device."""
+    """A message received (its first word in capitals, and who sent it), or an event, as in a trigger."""
 
     message: str = ""
     sender: str = ""

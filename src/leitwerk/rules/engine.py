@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 from leitwerk.alarms.conditions import Condition, Facts, Not, Stated, holds, sentences
 from leitwerk.alarms.states import State
-from leitwerk.rules.definition import Action, Happening, Notify, Rule, Trigger
+from leitwerk.rules.definition import Action, Change, Happening, Notify, Rule, Trigger
 
 UNACKNOWLEDGED = State.UNACKNOWLEDGED.words
 
@@ -26,7 +26,7 @@ class Due:
 @dataclass(slots=True)
 class _RuleState:
     """What has to be remembered of a rule: whether its condition held, when it acted last, since when
-    its timer runs, and the last local day on which its time of day was reached.
+    its timer runs, the last local day on which its time of day was reached, the value that it acted at.
     """
 
     timer_s: float
@@ -34,6 +34,7 @@ class _RuleState:
     acted_s: float = -math.inf
     day: int | None = None
     escalates_s: float | None = None
+    value: float | None = None
     kept_back: list[tuple[Notify, str]] = field(default_factory=list)
 
 
@@ -107,12 +108,16 @@ class Engine:
         elif trigger.daily_s is not None:
             why = str(trigger) if _by_time_of_day(trigger.daily_s, state, moment) else ""
             why = why if allowed else ""
+        elif trigger.change is not None:
+            why = _by_change(trigger.change, state, moment) if allowed else ""
         else:
             why = _by_happening(trigger, moment) if allowed else ""
         return why if moment.now_s - state.acted_s >= rule.pause_s else ""
 
     def _act(self, rule: Rule, state: _RuleState, why: str, moment: _Moment) -> list[Due]:
         state.acted_s = moment.now_s
+        if rule.trigger.change is not None:
+            state.value = moment.facts.value(rule.trigger.change.channel)
         if rule.escalation is not None:
             state.escalates_s = moment.now_s + rule.escalation.after_s
         quiet = rule.quiet is not None and bool(holds(rule.quiet, moment.facts))
@@ -181,6 +186,7 @@ def _kept(state: _RuleState, now_s: float) -> dict[str, Any]:
         "acted_ago_s": None if math.isinf(acted) else now_s - acted,
         "day": state.day,
         "escalates_in_s": None if state.escalates_s is None else state.escalates_s - now_s,
+        "value": state.value,
         "kept_back": [[list(n.contacts), n.text, why] for n, why in state.kept_back],
     }
 
@@ -193,6 +199,7 @@ def _taken_up(entry: Mapping[str, Any], then_s: float) -> _RuleState:
         -math.inf if ago is None else then_s - ago,
         entry["day"],
         None if coming is None else then_s + coming,
+        entry.get("value"),
         [(Notify(tuple(to), text), why) for to, text, why in entry["kept_back"]],
     )
 
@@ -238,6 +245,16 @@ def _by_time_of_day(daily_s: float, state: _RuleState, moment: _Moment) -> bool:
     return before is not None and reached > before
 
 
+def _by_change(change: Change, state: _RuleState, moment: _Moment) -> str:
+    """Why a rule acts by a change; the first value that is known counts as one."""
+    value = moment.facts.value(change.channel)
+    if value is None or not math.isfinite(value):
+        return ""
+    if state.value is not None and abs(value - state.value) < change.band.value:
+        return ""
+    return str(change)
+
+
 def _by_happening(trigger: Trigger, moment: _Moment) -> str:
     """Why a rule acts by a message or an event, empty when none has come."""
     return next(
@@ -261,5 +278,5 @@ def _matches(message: str, event: str, happening: Happening) -> bool:
 
 def _words(happening: Happening) -> str:
     if happening.event:
-        return f"device {happening.event}"
+        return happening.event
     return f"message {happening.message} from {happening.sender}"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Mapping
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal, Protocol
 
@@ -18,6 +18,7 @@ from leitwerk.parsing.yaml_text import List, Map, comparable, parse_yaml
 from leitwerk.setup.alarms import Alarm, Band, Origin
 from leitwerk.setup.calibration import Calibration, TareEntry
 from leitwerk.setup.contacts import Contact, Services, shared_contacts
+from leitwerk.setup.exchanges import ExchangeEntry, read_exchange
 from leitwerk.setup.fields import (
     VERSION,
     AddressField,
@@ -144,6 +145,9 @@ class Setup(Model):
         None, description="A file with contacts that several setups share, beside this one"
     )
     services: Services | None = None
+    exchanges: dict[str, ExchangeEntry] = Field(
+        default_factory=dict, description="Lines of text to and from another end, by name"
+    )
     rules: dict[str, RuleEntry] = Field(default_factory=dict, description="Rules by name")
     secrets: list[Line] = Field(
         default_factory=list,
@@ -225,11 +229,9 @@ def draft_setup(text: str | bytes, *, file: str, library: Library) -> tuple[Setu
     for key, model in _GROUPS.items():
         if isinstance(entries := root.get(key), Map):
             raw[key] = _named(entries, model, (key,), findings)
-    if isinstance(services := root.get("services"), Map):
-        raw["services"] = validate(Services, services, ("services",), findings)
-    if isinstance(device := root.get("device"), Map):
-        placeholder = {"model": "?", "at": LinkAddress("modbus+tcp", "?", 0, 1), "serial": "?"}
-        raw["device"] = validate(DeviceSection, device, ("device",), findings, placeholder)
+    for key, read in _SECTIONS.items():
+        if isinstance(entries := root.get(key), Map):
+            raw[key] = read(entries, findings)
     if isinstance(channels := root.get("channels"), Map):
         raw["channels"] = _channels(channels, findings, library) or (
             _NO_CHANNELS if channels else {}
@@ -261,10 +263,47 @@ _GROUPS: dict[str, type[Model]] = {
 }
 
 
+def _services(raw: Map, findings: Findings) -> Services | None:
+    return validate(Services, raw, ("services",), findings)
+
+
+def _device(raw: Map, findings: Findings) -> DeviceSection | None:
+    placeholder = {"model": "?", "at": LinkAddress("modbus+tcp", "?", 0, 1), "serial": "?"}
+    return validate(DeviceSection, raw, ("device",), findings, placeholder)
+
+
 def _named(raw: Map, model: type[Model], path: KeyPath, findings: Findings) -> dict[str, Any]:
     for name in raw:
         _check_name(name, path[-1].removesuffix("s"), (*path, name), findings)
     return read_named(raw, model, path, findings)
+
+
+def _exchanges(raw: Map, findings: Findings) -> dict[str, ExchangeEntry]:
+    found = {}
+    for name, content in raw.items():
+        path = ("exchanges", name)
+        _check_name(name, "exchange", path, findings)
+        if not isinstance(content, Map):
+            findings.error(
+                "bad-value", path, "an exchange is a group of keys", valid="says, understands"
+            )
+            continue
+        for key, group in (("says", "messages"), ("understands", "keywords")):
+            way = content.get(key)
+            lines = way.get(group) if isinstance(way, Map) else None
+            for line in lines if isinstance(lines, Map) else ():
+                _check_name(line, group.removesuffix("s"), (*path, key, group, line), findings)
+        if (entry := read_exchange(content, path, findings)) is not None:
+            found[name] = entry
+    return found
+
+
+# Sections of the file that are read in ways of their own.
+_SECTIONS: dict[str, Callable[[Map, Findings], Any]] = {
+    "exchanges": _exchanges,
+    "services": _services,
+    "device": _device,
+}
 
 
 def _channels(raw: Map, findings: Findings, library: Library) -> dict[str, Channel]:

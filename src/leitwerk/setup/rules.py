@@ -13,15 +13,19 @@ from leitwerk.alarms.states import OperatorAction
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.durations import DAY_S, parse_duration, parse_time_of_day
 from leitwerk.parsing.models import Model, OnOff, reader, text_of
+from leitwerk.parsing.quantities import Quantity, parse_quantity
 from leitwerk.rules.definition import (
     EVENTS,
     Action,
+    Change,
     ChangeSetting,
     ControlRecording,
     HandleAlarm,
     Notify,
     Pulse,
+    Say,
     Snapshot,
+    SwitchLine,
     SwitchOutput,
     Trigger,
     WriteLog,
@@ -41,10 +45,13 @@ _EVERY = re.compile(r"every +(\S.*)")
 _DAILY = re.compile(r"daily at +(\d\d:\d\d)")
 _MESSAGE = re.compile(r"message +(\w{1,40})")
 _EVENT = re.compile(r"device +(\w+)")
+_NAMED_EVENT = re.compile(r"(heard|said) +(\w{1,40}\.\w{1,40})|key +(\w{1,20})")
+_CHANGE = re.compile(r"(\w{1,40}) +changes +by +(\S.*)")
 _PAUSE = re.compile(r"once in +(\S.*)")
 _TRIGGERS = (
     "a condition (air_top.too_hot is active), every 10 min, daily at 06:00, message STATUS, "
-    f"device {', device '.join(EVENTS)}"
+    f"device {', device '.join(EVENTS)}, heard office.set_point, said office.temperatures, key 1, "
+    "air_top changes by 0.5 °C"
 )
 
 
@@ -107,11 +114,27 @@ def _trigger(value: object) -> Trigger:
         if match := _MESSAGE.fullmatch(text):
             return Trigger(message=match[1].upper())
         if (match := _EVENT.fullmatch(text)) and match[1] in EVENTS:
-            return Trigger(event=match[1])
+            return Trigger(event=f"device {match[1]}")
+        if match := _NAMED_EVENT.fullmatch(text):
+            return Trigger(event=" ".join(text.split()))
+        if match := _CHANGE.fullmatch(text):
+            return Trigger(change=Change(match[1], _dead_band(match[2])))
     try:
         return Trigger(condition=parse_condition(value))
     except QuantityError as error:
         raise QuantityError(error.message, valid=_TRIGGERS) from None
+
+
+def _triggers(value: object) -> tuple[Trigger, ...]:
+    entries = value if isinstance(value, list) else [value]
+    return tuple(_trigger(entry) for entry in entries)
+
+
+def _dead_band(text: str) -> Quantity:
+    band = parse_quantity(text)
+    if band.value <= 0:
+        raise QuantityError(f"{text[:40]!r} is no dead band", valid="more than 0: 0.5 °C")
+    return band
 
 
 def _duration(text: str) -> float:
@@ -128,6 +151,14 @@ def _set(entry: Mapping[str, Any]) -> Action:
     if state not in {"on", "off"}:
         raise QuantityError(f"an output is set 'to' on or off, not {state[:20]!r}", valid="to: on")
     return SwitchOutput(str(entry["set"]), state)
+
+
+def _permit(entry: Mapping[str, Any]) -> Action:
+    state = str(entry.get("to", ""))
+    if state not in {"on", "off"}:
+        message = f"a line is switched 'to' on or off, not {state[:20]!r}"
+        raise QuantityError(message, valid="{exchange: office.set_point, to: off}")
+    return SwitchLine(str(entry["exchange"]), on=state == "on")
 
 
 def _notify(entry: Mapping[str, Any]) -> Action:
@@ -168,6 +199,8 @@ _ACTIONS: dict[str, tuple[tuple[str, ...], Callable[[Mapping[str, Any]], Action]
     "snapshot": ((), lambda e: Snapshot(_text(e, "snapshot"))),
     "change": (("to",), lambda e: ChangeSetting(str(e["change"]), _text(e, "to"))),
     "log": ((), lambda e: WriteLog(_text(e, "log"))),
+    "say": ((), lambda e: Say(_text(e, "say"))),
+    "exchange": (("to",), _permit),
     "acknowledge": ((), _handle(OperatorAction.ACKNOWLEDGE)),
     "reset": ((), _handle(OperatorAction.RESET)),
     "shelve": (("for",), _handle(OperatorAction.SHELVE)),
@@ -222,6 +255,16 @@ TriggerField = Annotated[
     WithJsonSchema(
         {
             "description": f"When the rule acts: {_TRIGGERS}",
+            "anyOf": [{"type": "string"}, {"type": "array"}, {"type": "object"}],
+        }
+    ),
+]
+TriggersField = Annotated[
+    tuple[Trigger, ...],
+    reader(tuple, _triggers),
+    WithJsonSchema(
+        {
+            "description": f"When a message is said, one or several of: {_TRIGGERS}",
             "anyOf": [{"type": "string"}, {"type": "array"}, {"type": "object"}],
         }
     ),

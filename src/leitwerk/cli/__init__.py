@@ -31,6 +31,7 @@ _SECTIONS = {
         "timetable": ("timing", "Show the planned runs of a setup as one timeline."),
         "models": ("models", "Show which models a setup fits, and why not the others."),
         "program": ("program", "Turn a setup into the image of a board, and back."),
+        "exchange": ("exchange", "See lines of text between two ends, before they are wired."),
         "password": ("password", "Store a device's password in the system's key store."),
     },
     "At the device": {

@@ -456,5 +456,12 @@ def needs_login(setup: CheckedSetup, *, armed: bool) -> bool:
     return (
         armed
         or bool(setup.runs)
+        or any(
+            part.of.startswith("setting ")
+            for c in setup.exchanges
+            if c.at is not None
+            for line in c.exchange.understands.lines
+            for part in line.parts
+        )
         or any(isinstance(action, ChangeSetting | ControlRecording) for action in acts)
     )

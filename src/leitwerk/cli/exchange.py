@@ -1,0 +1,245 @@
+"""leitwerk exchange."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from leitwerk.cli.exit_codes import FINE, FOUND
+from leitwerk.cli.options import JSON
+
+if TYPE_CHECKING:
+    from leitwerk.check.checked import CheckedSetup
+    from leitwerk.check.exchanges import CheckedExchange
+    from leitwerk.exchange.definition import LineForm, Value
+
+_NAME = click.argument("name")
+_SETUP = click.argument("setup")
+
+
+@click.group()
+def exchange() -> None:
+    """Lines of text between two ends: see them, hold two ends together, write the other end's sheet."""
+
+
+@exchange.command()
+@_SETUP
+@_NAME
+@click.option("--value", "given", multiple=True, metavar="NAME=VALUE", help="A value: air=21.5.")
+@JSON
+def preview(setup: str, name: str, *, given: tuple[str, ...], as_json: bool) -> int:
+    """Show the exact bytes of every message of the exchange NAME, without any device.
+
+    Values that are not given are examples.
+
+    Exit code 0: shown. 1: the setup has errors. 2: usage.
+    """
+    from leitwerk.cli.printing import echo_json
+
+    found = find_exchange(_read(setup), name)
+    values = _given(given)
+    shown = [_previewed(found, line, _values(line, values)) for line in found.exchange.says.lines]
+    if as_json:
+        echo_json(shown)
+        return FINE
+    for one in shown:
+        click.echo(one["message"])
+        if "trouble" in one:
+            click.echo(f"  cannot be said: {one['trouble']}")
+            continue
+        click.echo(f"  {one['visible']}")
+        click.echo(f"  {one['hex']}   ({one['bytes']} bytes)")
+        click.echo("  " + " | ".join(f"{name}: {text}" for name, text in one["parts"]))
+    if found.load:
+        click.echo(f"messages on a timer take {found.load:.1%} of the line")
+    return FINE
+
+
+def _previewed(found: CheckedExchange, line: LineForm, values: Sequence[Value]) -> dict[str, Any]:
+    from leitwerk.exchange.characters import hexadecimal, visible
+    from leitwerk.exchange.saying import packed, places, speaker
+    from leitwerk.exchange.values import CannotSay
+
+    way = found.exchange.says
+    try:
+        data = packed(speaker(line, way)(values), way, found.exchange.address)
+    except CannotSay as error:
+        return {"message": line.name, "trouble": error.message}
+    return {
+        "message": line.name,
+        "visible": visible(data),
+        "hex": hexadecimal(data),
+        "bytes": len(data),
+        "parts": [(place.name, visible(place.text)) for place in places(line, way, values)],
+    }
+
+
+@exchange.command()
+@_SETUP
+@_NAME
+@click.argument("line")
+@click.option("--hex", "is_hex", is_flag=True, help="LINE are bytes: 'T;21.5' is 543B32312E35.")
+@JSON
+def hear(setup: str, name: str, line: str, *, is_hex: bool, as_json: bool) -> int:
+    """Show step by step what the exchange NAME makes of LINE: divided, converted, stored, answered.
+
+    The end of the line is added, unless the bytes are given with --hex.
+
+    Exit code 0: understood. 1: not understood, or the setup has errors. 2: usage.
+    """
+    from leitwerk.cli.printing import echo_json, print_rows
+    from leitwerk.exchange.steps import explain_line
+
+    found = find_exchange(_read(setup), name)
+    way = found.exchange.understands
+    if is_hex:
+        try:
+            data = bytes.fromhex(line)
+        except ValueError:
+            raise click.BadParameter("these are no pairs of hexadecimal digits") from None
+    else:
+        text = way.start + found.exchange.address + line + way.end
+        data = text.encode(way.encoding, "replace")
+    steps, heard = explain_line(found.exchange, data)
+    after = [
+        (r.name, ", then ".join(map(str, r.actions)))
+        for h in heard
+        if h.trouble is None
+        for r in _read(setup).rules
+        if r.trigger.event == f"heard {name}.{h.name}"
+    ]
+    if as_json:
+        echo_json([{"step": s.title, "text": s.text, "failed": s.failed} for s in steps])
+    else:
+        print_rows([(s.title, f"{'✗ ' * s.failed}{s.text}") for s in steps])
+        print_rows([("then", what) for _, what in after])
+    return FOUND if any(s.failed for s in steps) else FINE
+
+
+@exchange.command()
+@_SETUP
+@_NAME
+@click.option("--out", metavar="FILE", help="Write it there: .md or .html; else it is printed.")
+def sheet(setup: str, name: str, *, out: str | None) -> int:
+    """Write the sheet for whoever programs the other end of the exchange NAME.
+
+    Exit code 0: written. 1: the setup has errors. 2: usage.
+    """
+    from pathlib import Path
+
+    from leitwerk.project.files import write_atomic
+    from leitwerk.reports.exchange_sheet import sheet_html, sheet_markdown
+
+    checked = _read(setup).require()
+    found = find_exchange(checked, name)
+    text = sheet_markdown(found.exchange, checked.setup.title)
+    if out is None:
+        click.echo(text, nl=False)
+        return FINE
+    path = Path(out)
+    if path.suffix not in {".md", ".html"}:
+        raise click.BadParameter(f"{path.name!r} is neither .md nor .html", param_hint="--out")
+    is_page = path.suffix == ".html"
+    write_atomic(path, sheet_html(text, f"{checked.setup.title}: {name}") if is_page else text)
+    click.echo(f"{path} written")
+    return FINE
+
+
+@exchange.command()
+@click.argument("here", metavar="SETUP")
+@click.argument("name")
+@click.argument("there", metavar="OTHER_SETUP")
+@click.argument("other")
+@JSON
+def match(here: str, name: str, there: str, other: str, *, as_json: bool) -> int:
+    """Hold two ends together: the exchange NAME of SETUP, and OTHER of OTHER_SETUP at the other end.
+
+    Exit code 0: they fit. 1: they differ, or a setup has errors. 2: usage.
+    """
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.exchange.compare import compare
+
+    one, two = _read(here), _read(there)
+    ends = find_exchange(one, name), find_exchange(two, other)
+    found = compare(ends[0].exchange, ends[1].exchange)
+    rows = [
+        (
+            _place(one, ("exchanges", name, *d.here)),
+            _place(two, ("exchanges", other, *d.there)),
+            d.message,
+        )
+        for d in found
+    ]
+    if as_json:
+        echo_json([{"here": h, "there": t, "message": m} for h, t, m in rows])
+        return FOUND if rows else FINE
+    for place, far, message in rows:
+        click.echo(f"{message}\n    here:  {place}\n    there: {far}")
+    click.echo(f"{len(rows)} difference{'s' * (len(rows) != 1)}" if rows else "both ends fit")
+    return FOUND if rows else FINE
+
+
+def _place(checked: CheckedSetup, path: tuple[str, ...]) -> str:
+    source = checked.setup.source
+    line, column = source.root.locate(path) if source.root is not None else (1, 1)
+    return f"{source.file}:{line}:{column}"
+
+
+def find_exchange(checked: CheckedSetup, name: str) -> CheckedExchange:
+    """An exchange of a setup by its name.
+
+    Raises
+    ------
+    click.BadParameter
+        There is none.
+
+    """
+    for found in checked.exchanges:
+        if found.name == name:
+            return found
+    names = ", ".join(c.name for c in checked.exchanges) or "none"
+    raise click.BadParameter(
+        f"{checked.setup.source.file} has no exchange {name[:40]!r}\n  valid: {names}"
+    )
+
+
+def _read(setup: str) -> CheckedSetup:
+    from leitwerk.project.setups import read_setup
+
+    return read_setup(setup)
+
+
+def _given(given: tuple[str, ...]) -> dict[str, str]:
+    values = {}
+    for text in given:
+        name, equals, value = text.partition("=")
+        if not equals:
+            raise click.BadParameter(f"{text[:40]!r} is not NAME=VALUE", param_hint="--value")
+        values[name] = value
+    return values
+
+
+def _values(line: LineForm, given: dict[str, str]) -> list[Value]:
+    """The values of a message: those that were given by the names of its parts, else examples."""
+    from leitwerk.exchange.definition import Kind
+    from leitwerk.exchange.saying import example_values
+
+    values = example_values(line)
+    for k, part in enumerate(line.values):
+        if part.name not in given:
+            continue
+        text = given[part.name]
+        if part.form.kind in {Kind.TEXT, Kind.STATE}:
+            values[k] = text
+        elif text == "":
+            values[k] = None
+        else:
+            try:
+                values[k] = float(text)
+            except ValueError:
+                raise click.BadParameter(
+                    f"{text[:40]!r} is not a number", param_hint="--value"
+                ) from None
+    return values

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import date
+from itertools import chain
 
 from leitwerk.check.assignment import assign_channels
 from leitwerk.check.bands import check_band_count
@@ -11,6 +12,7 @@ from leitwerk.check.budget_check import check_budget
 from leitwerk.check.calibration import check_dates
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.checked import CheckedSetup
+from leitwerk.check.exchange_settings import exchange_settings
 from leitwerk.check.exchanges import check_exchanges
 from leitwerk.check.host_work import warn_host_work, warn_watchdog
 from leitwerk.check.outputs import assign_outputs
@@ -63,9 +65,14 @@ def check_setup(
     _check_counts(setup, datasheet, channels, found)
     check_band_count([(c.name, c.bands) for c in channels if c.bands], datasheet, found)
     outputs = tuple(assign_outputs(setup, datasheet, channels, found))
+    exchanges = check_exchanges(setup, datasheet, channels, outputs, found)
+    own = next((c for c in exchanges if c.at is None), None)
     wanted = tuple(
         w
-        for w in wanted_settings(setup, datasheet, channels, outputs)
+        for w in chain(
+            wanted_settings(setup, datasheet, channels, outputs),
+            exchange_settings(own, datasheet, found),
+        )
         if not (w.clears and w.known.at(w.number) in setup.settings)  # it is used by its own name
     )
     check_secrets(setup, datasheet, found)
@@ -74,7 +81,6 @@ def check_setup(
     check_decided_spans(wanted, settings, datasheet, found)
     check_unset_ranges(channels, datasheet, found)
     check_rates(setup, channels, found)
-    exchanges = check_exchanges(setup, datasheet, channels, outputs, found)
     rules = check_rules(setup, datasheet, channels, outputs, found)
     warn_host_work(setup, datasheet, channels, found)
     warn_watchdog(setup, datasheet, rules, found)

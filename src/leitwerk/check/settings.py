@@ -101,7 +101,7 @@ def wanted_settings(
     for channel in used:
         yield from _channel(channel)
     slots = {t.slot for t in datasheet.terminals.values()} - {c.slot for c in used}
-    yield from _cleared(CHANNEL_SENSOR, sorted(slots), datasheet)
+    yield from cleared_parts(CHANNEL_SENSOR, sorted(slots), datasheet)
     idle = slots
     if datasheet.alarms_by_input:
         for channel in used:
@@ -110,13 +110,15 @@ def wanted_settings(
         yield from _alarms(datasheet, used)
         idle = slots | {c.slot for c in used}  # a model with both kinds uses its list only
     for known in (INPUT_ALARM_HIGH, INPUT_ALARM_LOW):
-        yield from _cleared(known, sorted(idle), datasheet)
+        yield from cleared_parts(known, sorted(idle), datasheet)
     yield from _bands(datasheet, channels)
     yield from _outputs(datasheet, channels, outputs)
     yield from _contacts(setup, datasheet)
 
 
-def _cleared(known: KnownPoint, indices: Iterable[int], datasheet: Datasheet) -> Iterator[Wanted]:
+def cleared_parts(
+    known: KnownPoint, indices: Iterable[int], datasheet: Datasheet
+) -> Iterator[Wanted]:
     """What gives up the parts with these indices; nothing where the model has no value for that."""
     if not can_clear(known, datasheet):
         return
@@ -184,7 +186,7 @@ def _input_alarms(c: WiredChannel, datasheet: Datasheet) -> Iterator[Wanted]:
     by_side = {alarm.side: alarm for alarm in c.device_alarms}
     for side, known in (("above", INPUT_ALARM_HIGH), ("below", INPUT_ALARM_LOW)):
         if (alarm := by_side.get(side)) is None:
-            yield from _cleared(known, (c.slot,), datasheet)
+            yield from cleared_parts(known, (c.slot,), datasheet)
             continue
         path = ("channels", c.name, "alarms", alarm.name)
         yield Wanted(known, c.slot, alarm.point[0], (*path, side), unit)
@@ -215,7 +217,9 @@ def _alarms(datasheet: Datasheet, channels: Sequence[WiredChannel]) -> Iterator[
                 ALARM_CLEAR_DELAY, number, alarm.clear_delay_s, (*path, "clears_after"), "s"
             )
             yield Wanted(ALARM_LATCH, number, "yes" if alarm.latch else "no", (*path, "latch"))
-    yield from _cleared(ALARM_CONDITION, range(number + 1, datasheet.limits.alarms + 1), datasheet)
+    yield from cleared_parts(
+        ALARM_CONDITION, range(number + 1, datasheet.limits.alarms + 1), datasheet
+    )
 
 
 def _bands(datasheet: Datasheet, channels: Sequence[CheckedChannel]) -> Iterator[Wanted]:
@@ -237,7 +241,7 @@ def _bands(datasheet: Datasheet, channels: Sequence[CheckedChannel]) -> Iterator
             yield Wanted(BAND_END, number, end, (*place, "to"), c.unit.symbol)
             yield Wanted(BAND_COLOR, number, part.color or "grey", (*place, "color"))
             yield Wanted(BAND_TEXT, number, part.text, (*place, "text"))
-    yield from _cleared(BAND_COLOR, family.indices[number:], datasheet)
+    yield from cleared_parts(BAND_COLOR, family.indices[number:], datasheet)
 
 
 def _outputs(
@@ -271,7 +275,7 @@ def _outputs(
     for known, used in ((RELAY_ALARMS, relays), (OUTPUT_SHOWS, analog)):
         family = datasheet.family(known)
         every = family.indices if family else ()
-        yield from _cleared(known, [k for k in every if k not in used], datasheet)
+        yield from cleared_parts(known, [k for k in every if k not in used], datasheet)
 
 
 def _contacts(setup: Setup, datasheet: Datasheet) -> Iterator[Wanted]:
@@ -285,7 +289,7 @@ def _contacts(setup: Setup, datasheet: Datasheet) -> Iterator[Wanted]:
         yield Wanted(CONTACT_NAME, index, name, ("contacts", name))
         yield Wanted(CONTACT_NUMBER, index, phone, ("contacts", name, "text_message"))
     for known in (CONTACT_NAME, CONTACT_NUMBER):
-        yield from _cleared(known, family.indices[len(used) :], datasheet)
+        yield from cleared_parts(known, family.indices[len(used) :], datasheet)
 
 
 # ---------------------------------------------------------------------- by their own names

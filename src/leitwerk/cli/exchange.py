@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND
-from leitwerk.cli.options import JSON
+from leitwerk.cli.options import JSON, for_option
 
 if TYPE_CHECKING:
     from leitwerk.check.checked import CheckedSetup
@@ -179,6 +179,58 @@ def match(here: str, name: str, there: str, other: str, *, as_json: bool) -> int
         click.echo(f"{message}\n    here:  {place}\n    there: {far}")
     click.echo(f"{len(rows)} difference{'s' * (len(rows) != 1)}" if rows else "both ends fit")
     return FOUND if rows else FINE
+
+
+@exchange.command()
+@click.argument("address")
+@_SETUP
+@_NAME
+@for_option("How long to listen at each line.", "2 s")
+@JSON
+def diagnose(address: str, setup: str, name: str, *, duration_s: float, as_json: bool) -> int:
+    """Listen to the device of SETUP at the other end of a line, and say what is wrong there.
+
+    ADDRESS is where this machine is connected. The exchange NAME is what the device says and understands.
+    It is asked one thing that changes nothing, if there is one. Where no text comes over a serial port,
+    the usual lines are tried.
+
+    Exit code 0: what comes is understood. 1: it is not. 2: usage. 3: the port does not open.
+    """
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.datasheet.model import Datasheet
+    from leitwerk.devices.talk import diagnose as look
+    from leitwerk.exchange.characters import visible
+    from leitwerk.parsing.address import parse_address
+
+    checked = _read(setup)
+    found = find_exchange(checked, name)
+    sheet_: Datasheet = checked.datasheet
+    result = look(
+        found.exchange,
+        parse_address(address),
+        listen_s=duration_s,
+        refusal_head=sheet_.replies.refuses.partition("{}")[0].strip(),
+        on_try=lambda line: click.echo(f"trying {line}", err=True),
+    )
+    if as_json:
+        echo_json({
+            "sent": result.sent.hex(), "came": result.came.hex(), "understood": result.understood,
+            "symptoms": [s._asdict() for s in result.symptoms],
+            "line": str(result.line) if result.line else None,
+        })  # fmt: skip
+        return FOUND if result.symptoms else FINE
+    if result.sent:
+        click.echo(f"said:  {visible(result.sent)}")
+    click.echo(f"heard: {visible(result.came[:200]) or 'nothing'}")
+    for symptom in result.symptoms:
+        click.echo(f"{symptom.message}\n    remedy: {symptom.remedy}")
+    if result.line is not None:
+        click.echo(
+            f"with {result.line} it makes sense\n    remedy: line={result.line} in the address"
+        )
+    if not result.symptoms:
+        click.echo(f"{result.understood} lines understood")
+    return FOUND if result.symptoms else FINE
 
 
 def _place(checked: CheckedSetup, path: tuple[str, ...]) -> str:

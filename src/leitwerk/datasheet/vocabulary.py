@@ -235,10 +235,62 @@ CONTACT_NUMBER = _known(
     "settings", "contact.{k}.number", "Its number", cleared="", without=LEITWERK
 )
 
-# An exchange that the device runs at a port of its own.
+# An exchange that the device runs at a port of its own: lines of text that it says and understands.
 TALK_MANNER = _known(
     "settings", "talk.manner", "For whom its exchange is", cleared="off",
     choices=("off", "people", "machines", "guarded"),
+)  # fmt: skip
+TALK_BAUD = _known("settings", "talk.baud", "The baud rate of its talking port")
+TALK_BITS = _known("settings", "talk.bits", "Data bits, parity and stop bits there, such as 8N1")
+TALK_FLOW = _known("settings", "talk.flow", "How one end stops the other there")
+TALK_WIRES = _known("settings", "talk.wires", "RS-232 or RS-485")
+TALK_ADDRESS = _known("settings", "talk.address", "What stands before each line")
+TALK_WAYS = {
+    way: {
+        key: _known("settings", f"talk.{way}.{key}", f"{what} of the lines that it {way}")
+        for key, what in {
+            "separator": "Separator", "end": "End", "start": "Beginning", "encoding": "Encoding",
+            "decimal": "Decimal sign", "longest": "Most bytes", "spaces": "What becomes of spaces",
+            "quotes": "Quotes around texts", "confirms": "What confirms a line",
+            "refuses": "What refuses one",
+        }.items()
+    }
+    for way in ("says", "understands")
+}  # fmt: skip
+MOST_PARTS = 8  # fields of a message, values of a keyword, that a datasheet can name
+MESSAGE_WORD = _known("settings", "message.{k}.keyword", "The keyword of a message", cleared="")
+MESSAGE_EVERY = _known("settings", "message.{k}.every", "How often it is said; 0 never by itself")
+MESSAGE_KEY = _known(
+    "settings", "message.{k}.key", "The key at which it is said", choices=("none",)
+)
+MESSAGE_PAUSE = _known("settings", "message.{k}.at_most", "The least time between two of them")
+MESSAGE_FIELDS = tuple(
+    {
+        key: _known("settings", f"message.{{k}}.field_{n}.{key}", f"Field {n} of it: {what}")
+        for key, what in {
+            "shows": "what it carries", "text": "a text that stays", "decimals": "its decimals",
+            "digits": "the digits that count", "unit": "whether with its unit", "width": "its width",
+            "pad": "what fills it up", "before": "a text before it", "after": "a text behind it",
+            "bad": "what stands for no value",
+        }.items()
+    }
+    for n in range(1, MOST_PARTS + 1)
+)  # fmt: skip
+KEYWORD_WORD = _known(
+    "settings", "keyword.{k}.keyword", "A keyword that it understands", cleared=""
+)
+KEYWORD_ANSWER = _known("settings", "keyword.{k}.answer", "What it answers")
+KEYWORD_ERRORS = _known("settings", "keyword.{k}.errors", "Whether it tells errors")
+KEYWORD_VALUES = tuple(
+    {
+        key: _known("settings", f"keyword.{{k}}.value_{n}.{key}", f"Value {n} behind it: {what}")
+        for key, what in {
+            "kind": "a number or a text", "to": "the setting that takes it", "longest": "most characters",
+            "low": "the least", "high": "the most", "unit": "whether with its unit",
+            "bad": "what is no value",
+        }.items()
+    }
+    for n in range(1, MOST_PARTS + 1)
 )  # fmt: skip
 
 # ---------------------------------------------------------------------- recordings

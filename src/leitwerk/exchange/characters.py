@@ -14,6 +14,7 @@ _C0 = [
 CONTROL = {**{name: chr(code) for code, name in enumerate(_C0)}, "DEL": "\x7f"}
 _NAMED = {**CONTROL, "SPACE": " "}
 _NAMES = {character: name for name, character in CONTROL.items()}
+_TYPED = re.compile(rf"[<⟨](?:({'|'.join(CONTROL)})|0x([0-9A-Fa-f]{{2}}))[>⟩]")
 _MOST = 8  # characters of a separator or an end
 _VISIBLE = re.compile(
     r"[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202f\u2060-\u206f\ufeff\ud800-\udfff]"
@@ -70,6 +71,18 @@ def _shown_byte(byte: int) -> str:
     if 0x20 <= byte < 0x7F:
         return character
     return f"⟨{_NAMES.get(character) or f'{byte:02X}'}⟩"
+
+
+def typed(text: str) -> str:
+    r"""What a person typed, with control characters in brackets: ``<STX>``, ``⟨ETX⟩``, ``<0x1F>``.
+
+    Examples
+    --------
+    >>> typed("<STX>T?<0x03>"), typed("a < b")
+    ('\x02T?\x03', 'a < b')
+
+    """
+    return _TYPED.sub(lambda m: CONTROL[m[1]] if m[1] else chr(int(m[2], 16)), text)
 
 
 def hexadecimal(data: bytes) -> str:

@@ -84,13 +84,14 @@ class Part:
 
     ``of`` is where the value comes from, or goes to: ``channel air``, ``setting bar.high``, ``output
     valve``, ``state air.too_hot``, ``time``; empty for a constant, and for a value that is only kept.
-    ``span`` is what is accepted. ``least`` and ``most``: how often it stands there; only the last part
-    of a line may stand there several times.
+    ``shows`` is the device's word for that, where it has one. ``span`` is what is accepted. ``least`` and
+    ``most``: how often it stands there; only the last part of a line may stand there several times.
     """
 
     form: Form
     name: str = ""
     of: str = ""
+    shows: str = ""
     span: tuple[float, float] | None = None
     least: int = 1
     most: int = 1
@@ -248,7 +249,9 @@ class Exchange:
 def _unbound(way: Direction) -> Direction:
     lines = tuple(
         replace(
-            line, answer=Answer(), parts=tuple(replace(p, of="", span=None) for p in line.parts)
+            line,
+            answer=Answer(),
+            parts=tuple(replace(p, of="", shows="", span=None) for p in line.parts),
         )
         for line in way.lines
     )

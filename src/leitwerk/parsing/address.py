@@ -29,7 +29,7 @@ Packages may add protocols; theirs are written ``PROTOCOL+tcp://HOST:PORT`` and
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TypeAlias
 from urllib.parse import SplitResult, parse_qsl, urlsplit
 
@@ -112,6 +112,10 @@ class LinkAddress:
     def protocol(self) -> str:
         """What is spoken there, such as ``modbus`` or ``scpi``."""
         return self.scheme.partition("+")[0]
+
+    def with_line(self, line: SerialLine) -> LinkAddress:
+        """The same with another serial line."""
+        return replace(self, line=line)
 
     @property
     def is_serial(self) -> bool:

@@ -44,6 +44,7 @@ from leitwerk.standins.probe import SDI12_LINE, Probe, serve_sdi12
 from leitwerk.standins.profile import find_profile
 from leitwerk.standins.server import RTU_LINE, serve_rtu, serve_tcp
 from leitwerk.standins.station import Station, run_station
+from leitwerk.standins.talking import Front, serve_talking
 
 _HOST = "127.0.0.1"
 _SEED = 17
@@ -86,6 +87,7 @@ class _Options:
     time_factor: float
     courses: tuple[str, ...]
     with_parent: bool
+    operate: bool
 
     @property
     def faults(self) -> Faults:
@@ -192,6 +194,11 @@ class _Options:
     metavar="'SPOT: …'",
     help="Drive a spot of the kiln along a course: 'air_top: 21; to 85 in 20 s; stay 1 min'.",
 )
+@click.option(
+    "--operate",
+    is_flag=True,
+    help="Take lines such as 'key 1' or 'input 2 57.3' from the keyboard.",
+)
 @click.option("--with-parent", is_flag=True, help="End when standard input is closed.")
 def main(
     models: tuple[str, ...], datasheets: tuple[str, ...], values: tuple[str, ...], **more: Any
@@ -206,39 +213,49 @@ def main(
     if not models and not datasheets:
         raise click.UsageError("name a model, or a datasheet with --datasheet")
 
-    def servers_of(profile: Profile, sheet: Datasheet) -> list[Coroutine[Any, Any, None]]:
-        profile = replace(
-            profile,
-            serial=options.serial or profile.serial,
-            model=options.as_model or profile.model,
-            unit=options.unit or profile.unit,
-        )
-        if profile.kind == "station":
-            return [_run_station(sheet, profile, options)]
-        if profile.kind == "probe":
-            return [_serve_probes(sheet, profile, options)]
-        if options.numbered:
-            return _serve_numbered(sheet, profile, options)
-        device = _make(profile, sheet, options)
-        if isinstance(device, LineDevice):
-            return [_serve_lines(device, options) for _ in range(options.copies)]
-        if options.bus:
-            shared.append(device)
-            return []
-        if options.rtu:
-            return [_serve_rtu([device], options)]
-        # Copies share everything but their port: what is asked of them is their number.
-        return [_serve_tcp(device, options.faults, options.port) for _ in range(options.copies)]
-
     servers: list[Coroutine[Any, Any, None]] = []
     shared: list[Firmware] = []
+    fronts: list[Front] = []
     try:
         units = _units(models, datasheets, values)
-        servers += [server for unit in units for server in servers_of(*unit)]
+        servers += [s for unit in units for s in _servers_of(*unit, options, shared, fronts)]
         servers += [_serve_rtu(shared, options)] if shared else []
     except (LeitwerkError, ValueError) as error:
         _give_up(str(error))
-    _run(servers, options)
+    _run(servers, options, fronts)
+
+
+def _servers_of(
+    profile: Profile,
+    sheet: Datasheet,
+    options: _Options,
+    shared: list[Firmware],
+    fronts: list[Front],
+) -> list[Coroutine[Any, Any, None]]:
+    """What runs a device; ``shared`` takes those on one serial line, ``fronts`` what can be operated."""
+    profile = replace(
+        profile,
+        serial=options.serial or profile.serial,
+        model=options.as_model or profile.model,
+        unit=options.unit or profile.unit,
+    )
+    if profile.kind == "station":
+        return [_run_station(sheet, profile, options)]
+    if profile.kind == "probe":
+        return [_serve_probes(sheet, profile, options)]
+    if options.numbered:
+        return _serve_numbered(sheet, profile, options)
+    device = _make(profile, sheet, options)
+    if isinstance(device, LineDevice):
+        fronts += [device.front] if isinstance(device, Indicator) else []
+        return [_serve_lines(device, options) for _ in range(options.copies)]
+    if options.bus:
+        shared.append(device)
+        return []
+    if options.rtu:
+        return [_serve_rtu([device], options)]
+    # Copies share everything but their port: what is asked of them is their number.
+    return [_serve_tcp(device, options.faults, options.port) for _ in range(options.copies)]
 
 
 def _units(
@@ -251,12 +268,13 @@ def _units(
     return [*units, *((profile_of(sheet, shown), sheet) for sheet in own)]
 
 
-def _run(servers: list[Coroutine[Any, Any, None]], options: _Options) -> None:
+def _run(servers: list[Coroutine[Any, Any, None]], options: _Options, fronts: list[Front]) -> None:
     async def run() -> None:
         every = asyncio.gather(*servers)
-        if options.with_parent:
+        if options.with_parent or options.operate:
             loop = asyncio.get_running_loop()
-            threading.Thread(target=_wait_for_parent, args=(loop, every), daemon=True).start()
+            end = every if options.with_parent else None
+            threading.Thread(target=_read_input, args=(loop, end, fronts), daemon=True).start()
         with contextlib.suppress(asyncio.CancelledError):
             await every
 
@@ -290,21 +308,40 @@ def _serve_rtu(devices: list[Firmware], options: _Options) -> Coroutine[Any, Any
 
 def _serve_lines(device: LineDevice, options: _Options) -> Coroutine[Any, Any, None]:
     protocol = device.datasheet.link
+
+    def ready(address: LinkAddress) -> None:
+        _announce(device.profile, address)
+        if isinstance(device, Indicator):
+            _TALKING.add(asyncio.get_running_loop().create_task(_serve_talking(device)))
+
     if options.rtu:
         return serve_lines_serial(
             device,
             faults=options.faults,
-            ready=lambda path: _announce(
-                device.profile, _serial(f"{protocol}+serial", "", path, TEXT_LINE)
-            ),
+            ready=lambda path: ready(_serial(f"{protocol}+serial", "", path, TEXT_LINE)),
         )
     return serve_lines_tcp(
         device,
         host=_HOST,
         port=options.port,
         faults=options.faults,
-        ready=lambda where: _announce(device.profile, LinkAddress(f"{protocol}+tcp", _HOST, where)),
+        ready=lambda where: ready(LinkAddress(f"{protocol}+tcp", _HOST, where)),
     )
+
+
+_TALKING: set[asyncio.Task[None]] = set()  # a task that nothing holds may be collected
+
+
+def _serve_talking(device: Indicator) -> Coroutine[Any, Any, None]:
+    """The port at which an indicator talks, beside the one that programs it."""
+
+    def ready(path: str) -> None:
+        line = replace(TEXT_LINE, baud=int(float(device.settings["talk.baud"])))
+        where = _serial("text+serial", "", path, line)
+        click.echo(f"{device.profile.model} {device.profile.serial} talks at {where}")
+        sys.stdout.flush()
+
+    return serve_talking(device.talking, lambda: float(device.settings["talk.baud"]), ready=ready)
 
 
 def _serve_numbered(
@@ -421,9 +458,16 @@ def _give_up(reason: str) -> NoReturn:
     sys.exit(2)
 
 
-def _wait_for_parent(loop: asyncio.AbstractEventLoop, server: asyncio.Future[Any]) -> None:
-    sys.stdin.read()
-    loop.call_soon_threadsafe(server.cancel)
+def _read_input(
+    loop: asyncio.AbstractEventLoop, end: asyncio.Future[Any] | None, fronts: list[Front]
+) -> None:
+    """Lines that operate the devices; at the end of the input, their end if ``end`` is given."""
+    for line in sys.stdin:
+        for front in fronts:
+            click.echo(front.operate(line))
+            sys.stdout.flush()
+    if end is not None:
+        loop.call_soon_threadsafe(end.cancel)
 
 
 if __name__ == "__main__":

@@ -6,7 +6,9 @@ from typing import Any
 
 import numpy as np
 
+from leitwerk.exchange.definition import Value
 from leitwerk.standins.lines import LineDevice
+from leitwerk.standins.talking import Front, Talking
 
 _CODES = {"unknown": 1, "value": 2, "locked": 3}
 
@@ -17,6 +19,8 @@ class Indicator(LineDevice):
     def __init__(self, *args: Any, seed: int = 4, **more: Any) -> None:
         super().__init__(*args, **more)
         self._noise = np.random.default_rng(seed)
+        self.front = Front({"input.1": 55.0, "input.2": 21.5})
+        self.talking = Talking(self.settings, self._carried, self._take_value, self.front)
 
     def readings(self, question: str) -> str | None:
         """Identity, clock, and both inputs in one line."""
@@ -25,9 +29,25 @@ class Indicator(LineDevice):
         if question == "TIME":
             return self.clock.text()
         if question == "IN":
-            humidity, air = np.array([55.0, 21.5]) + 0.1 * self._noise.standard_normal(2)
-            return f"{humidity:+.1f},{air:+.1f}"
+            return ",".join(f"{self._reading(f'input.{k}'):+.1f}" for k in (1, 2))
         return None
+
+    def _reading(self, name: str) -> float:
+        return self.front.inputs[name] + 0.1 * float(self._noise.standard_normal())
+
+    def _carried(self, name: str) -> Value:
+        """What a field of a message carries."""
+        if name == "serial":
+            return self.profile.serial
+        if name in self.front.inputs:
+            return self._reading(name)
+        return self.settings[name]
+
+    def _take_value(self, name: str, value: Value) -> None:
+        """What came at the talking port for a setting; its span was looked at."""
+        point = next(p for p in self._queries.values() if p.name == name)
+        assert value is not None
+        self.settings[name] = point.storable(value)
 
     def refuse(self, why: str) -> str:
         """With a number."""

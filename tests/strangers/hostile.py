@@ -145,7 +145,7 @@ class HostileProxy:
             client.close(reset=True)
         elif act == "answer reset":  # it arrived, and its answer is lost
             client.close(reset=True)
-        elif act == "lie":  # a frame like any other, with another value in it
+        elif act == "lie" and answer:  # a frame like any other, with another value in it
             at = len(answer) - 1 if answer[-1:] not in {b"\r", b"\n"} else len(answer.rstrip()) - 1
             client.write(answer[:at] + bytes([answer[at] ^ 1]) + answer[at + 1 :])
         elif act == "drip":

@@ -281,7 +281,8 @@ class _Book:
             return _people("who the other end is")
         entry = self.setup.exchanges.get(path[1])
         if entry is not None and entry.at is None:
-            return Fate.STORED, "its exchange"
+            is_ours = self.sheet.exchange is not None
+            return _worked(When.READ) if is_ours else (Fate.STORED, "its exchange")
         return _worked(When.ATTENDED)
 
     def contact(self, path: KeyPath) -> _Ending | None:

@@ -24,6 +24,7 @@ from leitwerk.check.storing import (
     check_unset_ranges,
     store_settings,
 )
+from leitwerk.check.talker import with_exchange
 from leitwerk.check.timing import check_intervals, check_rates, check_schedule
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.findings import Findings
@@ -59,6 +60,7 @@ def check_setup(
     if not any_model:
         _check_link(setup, datasheet, found)
         _check_doubts(datasheet, found)
+    datasheet = with_exchange(setup, datasheet, found)
     check_intervals(setup, datasheet, found)
     runs = check_schedule(setup, datasheet, found)
     channels = tuple(assign_channels(setup, datasheet, found))

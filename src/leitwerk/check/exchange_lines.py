@@ -30,7 +30,7 @@ def check_lines(exchange: Exchange, path: KeyPath, findings: Findings) -> None:
         place = (*path, key)
         if exchange.manner is not Manner.GUARDED:
             _check_marks(way, place, findings)
-            _check_keywords(exchange, way, place, key, findings)
+        _check_keywords(exchange, way, place, key, findings)
         for line in way.lines:
             _check_line(exchange, way, line, (*place, _GROUPS[key][0], line.name), key, findings)
     _check_address(exchange, path, findings)

@@ -43,7 +43,7 @@ from leitwerk.setup.model import Setup
 from leitwerk.setup.rules import RuleEntry
 
 _HEAVY, _FULL = 0.7, 1.0  # of what a line can carry
-_SOURCES = ("channel", "setting", "state", "device", "text", "time", "counter")
+_SOURCES = ("given", "channel", "setting", "state", "device", "text", "time", "counter")
 _KINDS = ("number", "integer", "hexadecimal", "text", "state", "time", "constant")
 _ON_OFF = (("on", "on"), ("off", "off"))
 _ACTIVE = (("active", "active"), ("not active", "not active"))
@@ -98,7 +98,7 @@ def check_exchanges(
         check_lines(exchange, path, findings)
         load = _check_line_load(exchange, entry, setup, path, findings)
         _check_where(entry, known, path, findings)
-        _check_use(exchange, entry, setup, path, findings)
+        _check_use(exchange, entry, setup, datasheet, path, findings)
         found.append(CheckedExchange(exchange, entry.at, entry, load))
     in_device = [c for c in found if c.at is None]
     if len(in_device) > 1:
@@ -106,6 +106,12 @@ def check_exchanges(
         findings.error("no-talking-port", ("exchanges", in_device[1].name), message, at_key=True,
                        remedy="add 'at: …' where Leitwerk is this end")  # fmt: skip
     return found
+
+
+def draft_exchange(name: str, entry: ExchangeEntry, setup: Setup, datasheet: Datasheet) -> Exchange:
+    """An exchange before the channels are known; what is wrong in it is found later."""
+    known = _Known(setup, datasheet, {}, {}, frozenset())
+    return _exchange(name, entry, known, ("exchanges", name), Findings(setup.source.file))
 
 
 def _exchange(
@@ -121,6 +127,7 @@ def _exchange(
                 for k, field in enumerate(message.fields)
                 if (part := _field(field, known, (*says, line, "fields", str(k)), findings))
             ),
+            asks=_asked(message, entry, (*says, line), findings),
         )
         for line, message in entry.says.messages.items()
     )
@@ -146,6 +153,15 @@ def _exchange(
         replace(_direction(entry.understands), lines=keywords),
         entry.partner or "the other end",
     )
+
+
+def _asked(message: MessageEntry, entry: ExchangeEntry, path: KeyPath, findings: Findings) -> str:
+    if message.asks is not None and message.asks not in entry.understands.keywords:
+        text = f"there is no line {message.asks[:40]!r} that is understood"
+        valid = ", ".join(entry.understands.keywords)
+        findings.error("unknown-name", (*path, "asks"), text, valid=valid)
+        return ""
+    return message.asks or ""
 
 
 def _direction(entry: DirectionEntry) -> Direction:
@@ -191,6 +207,8 @@ def _field(field: FieldEntry, known: _Known, path: KeyPath, findings: Findings) 
     subject = str(getattr(field, key))
     if key == "text":
         return Part(Form(Kind.CONSTANT, text=subject))
+    if key == "given":
+        return _given(field, path, findings)
     if key == "time" and field.time is not None:
         return Part(replace(_form(field, Kind.TIME), layout=field.time), "time", "time")
     if key == "counter":
@@ -205,6 +223,18 @@ def _field(field: FieldEntry, known: _Known, path: KeyPath, findings: Findings) 
     channel = known.channels.get(subject) if key == "channel" else None
     shows = channel.kind if channel is not None else ""
     return None if form is None else Part(form, subject, f"{key} {subject}", shows)
+
+
+def _given(field: FieldEntry, path: KeyPath, findings: Findings) -> Part:
+    """A value that is given when the message is said."""
+    kind = Kind(field.given or "number")
+    form = replace(_form(field, kind), longest=field.longest or _DEVICE_TEXT, layout=field.layout)
+    if kind is Kind.STATE:
+        form = replace(form, states=tuple(field.states.items()))
+        if not field.states:
+            findings.error("missing-key", path, "a state needs its texts", valid="states: {on: ON}")
+    least, most = field.times or (1, 1)
+    return Part(form, field.name or kind.value, "given", least=least, most=most)
 
 
 def _form(entry: FormEntry, kind: Kind, unit: str = "") -> Form:
@@ -465,6 +495,8 @@ def _answer(
 
 
 def _check_where(entry: ExchangeEntry, known: _Known, path: KeyPath, findings: Findings) -> None:
+    if exchange_is_link(entry, known.datasheet):
+        return  # the device is at the other end
     if entry.at is None and not known.datasheet.has(TALK_MANNER):
         findings.error(
             "no-talking-port",
@@ -484,17 +516,29 @@ def _check_where(entry: ExchangeEntry, known: _Known, path: KeyPath, findings: F
         findings.error("programming-port", (*path, "at"), message, valid="the talking port")
 
 
+def exchange_is_link(entry: ExchangeEntry, datasheet: Datasheet) -> bool:
+    """Whether the device is known by this exchange alone, and Leitwerk is the other end."""
+    return entry.at is None and datasheet.exchange is not None
+
+
 def _check_use(
-    exchange: Exchange, entry: ExchangeEntry, setup: Setup, path: KeyPath, findings: Findings
+    exchange: Exchange,
+    entry: ExchangeEntry,
+    setup: Setup,
+    datasheet: Datasheet,
+    path: KeyPath,
+    findings: Findings,
 ) -> None:
     """Messages that nothing says, keywords that do nothing, and what is named and is not there."""
+    if exchange_is_link(entry, datasheet):
+        return  # what is heard are readings; what is said is asked for, or given by hand
     answers = {line.answer.message for line in exchange.understands.lines}
     acts = list(_actions(setup))
     said = {a.message for a in acts if isinstance(a, Say)}
     heard = {r.when.event for r in setup.rules.values()}
     for name, message in entry.says.messages.items():
         full = f"{exchange.name}.{name}"
-        if not message.when and name not in answers and full not in said:
+        if not (message.when or message.asks or name in answers or full in said):
             findings.warning(
                 "never-said",
                 (*path, "says", "messages", name),

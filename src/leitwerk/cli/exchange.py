@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND
-from leitwerk.cli.options import JSON, for_option
+from leitwerk.cli.options import JSON, for_option, link_options
 
 if TYPE_CHECKING:
     from leitwerk.check.checked import CheckedSetup
     from leitwerk.check.exchanges import CheckedExchange
-    from leitwerk.exchange.definition import LineForm, Value
+    from leitwerk.exchange.definition import LineForm, Part, Value
+    from leitwerk.links.options import LinkOptions
 
 _NAME = click.argument("name")
 _SETUP = click.argument("setup")
@@ -148,6 +149,75 @@ def sheet(setup: str, name: str, *, out: str | None) -> int:
 
 
 @exchange.command()
+@_SETUP
+@_NAME
+@click.option(
+    "--at", metavar="ADDRESS", required=True, help="Where the other end hears the device."
+)
+@click.option("--out", metavar="FILE", help="Write it there; else it is printed.")
+def mirror(setup: str, name: str, *, at: str, out: str | None) -> int:
+    """Write the setup for the other end of the exchange NAME, so that Leitwerk can be that end.
+
+    ADDRESS is talk+serial:///dev/ttyUSB0?line=9600,8N1 or talk+tcp://127.0.0.1:4001. What the device says
+    becomes channels there, with units, expectations and alarms: 'leitwerk live' works on them.
+
+    Exit code 0: written. 1: the setup has errors. 2: usage.
+    """
+    from pathlib import Path
+
+    import yaml
+
+    from leitwerk.evaluation.mirror import mirror_setup
+    from leitwerk.parsing.address import parse_address
+    from leitwerk.project.files import write_atomic
+
+    checked = _read(setup).require()
+    found = find_exchange(checked, name)
+    if parse_address(at).protocol != "talk":
+        valid = "talk+serial:///dev/ttyUSB0?line=9600,8N1 or talk+tcp://127.0.0.1:4001"
+        raise click.BadParameter(f"{at!r} is no address of a device that talks\n  valid: {valid}")
+    content = mirror_setup(checked, found, at)
+    text = yaml.safe_dump(content, sort_keys=False, allow_unicode=True, width=100)
+    text = f"# The other end of the exchange {name} of {Path(setup).name}.\n{text}"
+    if out is None:
+        click.echo(text, nl=False)
+        return FINE
+    write_atomic(Path(out), text)
+    click.echo(f"{out} written; 'leitwerk live {out}' compares what the device says")
+    return FINE
+
+
+@exchange.command()
+@_SETUP
+@click.argument("message")
+@click.argument("values", nargs=-1)
+@link_options(2.0)
+def say(setup: str, message: str, values: tuple[str, ...], *, link: LinkOptions) -> int:
+    """Say MESSAGE with its VALUES to the device of SETUP, which is known by its exchange alone.
+
+    Such a setup is written by 'leitwerk exchange mirror'.
+
+    Exit code 0: confirmed. 1: not confirmed, or the setup has errors. 2: usage. 3: not reached. 4: refused.
+    """
+    from leitwerk.devices.device import connect
+    from leitwerk.links.talk import TalkLink
+
+    checked = _read(setup).require()
+    known = checked.datasheet.exchange
+    line = next((x for x in known.says.lines if x.name == message), None) if known else None
+    if known is None or line is None:
+        names = ", ".join(x.name for x in known.says.lines) if known else "none: it is no 'talker'"
+        raise click.BadParameter(f"there is no message {message[:40]!r}\n  valid: {names}")
+    given = [_typed(part, text) for part, text in zip(line.values, values, strict=False)]
+    given += [*values[len(given) :]]
+    with connect(checked, link=link) as device:
+        assert isinstance(device.link, TalkLink)
+        confirmed = device.link.say(message, given)
+    click.echo("confirmed" if confirmed is not None else "said; nothing confirms it")
+    return FINE if confirmed is not None else FOUND
+
+
+@exchange.command()
 @click.argument("here", metavar="SETUP")
 @click.argument("name")
 @click.argument("there", metavar="OTHER_SETUP")
@@ -275,23 +345,23 @@ def _given(given: tuple[str, ...]) -> dict[str, str]:
 
 def _values(line: LineForm, given: dict[str, str]) -> list[Value]:
     """The values of a message: those that were given by the names of its parts, else examples."""
-    from leitwerk.exchange.definition import Kind
     from leitwerk.exchange.saying import example_values
 
     values = example_values(line)
     for k, part in enumerate(line.values):
         if part.name not in given:
             continue
-        text = given[part.name]
-        if part.form.kind in {Kind.TEXT, Kind.STATE}:
-            values[k] = text
-        elif text == "":
-            values[k] = None
-        else:
-            try:
-                values[k] = float(text)
-            except ValueError:
-                raise click.BadParameter(
-                    f"{text[:40]!r} is not a number", param_hint="--value"
-                ) from None
+        values[k] = _typed(part, given[part.name])
     return values
+
+
+def _typed(part: Part, text: str) -> Value:
+    """A value of a part from a text; an empty text is no good value."""
+    from leitwerk.exchange.definition import Kind
+
+    if part.form.kind in {Kind.TEXT, Kind.STATE}:
+        return text
+    try:
+        return float(text) if text else None
+    except ValueError:
+        raise click.BadParameter(f"{text[:40]!r} is not a number") from None

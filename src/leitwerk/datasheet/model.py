@@ -17,6 +17,7 @@ from leitwerk.datasheet.vocabulary import (
     INPUT_ALARM_LOW,
     KnownPoint,
 )
+from leitwerk.exchange.definition import Exchange
 from leitwerk.findings import Finding
 from leitwerk.parsing.quantities import Span, bytes_text
 from leitwerk.parsing.units import Unit
@@ -208,6 +209,7 @@ class Datasheet:
     """A device model: what it is capable of, and where each point lives.
 
     ``doubts`` are the warnings of its reader: what looks like a slip, and what a group of points lacks.
+    ``exchange`` is what this end says and understands, for a device that is known by that alone.
     """
 
     model: str
@@ -233,6 +235,7 @@ class Datasheet:
     program: ProgramLayout | None
     groups: Mapping[str, Mapping[str, PointFamily[Point]]] = field(repr=False)
     doubts: tuple[Finding, ...] = field(default=(), repr=False)
+    exchange: Exchange | None = field(default=None, repr=False)
     _points: dict[str, tuple[Point, ...]] = field(
         default_factory=dict, init=False, repr=False, compare=False
     )

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from leitwerk.errors import FileProblem
+from leitwerk.errors import FileProblem, LinkError
 from leitwerk.exchange.definition import Exchange, Flow
 from leitwerk.exchange.symptoms import Symptom, readable, symptoms, understood_lines
 from leitwerk.links.byte_link import ByteLink
@@ -200,7 +200,10 @@ def diagnose(
         if line == address.line:
             continue
         on_try(line)
-        _, tried = _ask(exchange, address.with_line(line), listen_s)
+        try:
+            _, tried = _ask(exchange, address.with_line(line), listen_s)
+        except LinkError:
+            continue  # this port cannot be set so
         score = (understood_lines(exchange, tried), readable(tried))
         if score > best and score[1] > 0.9:
             best, best_line = score, line

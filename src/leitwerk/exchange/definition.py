@@ -5,9 +5,9 @@ from __future__ import annotations
 import enum
 import hashlib
 import json
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any, TypeAlias
+from typing import TypeAlias
 
 Value: TypeAlias = "float | int | str | None"
 """What a part of a line carries: a number, a text or the name of a state, a moment (in s since 1970,
@@ -121,12 +121,16 @@ class Answer:
 
 @dataclass(frozen=True, slots=True)
 class LineForm:
-    """One kind of line: a keyword and what follows it. ``answer``, where it is understood."""
+    """One kind of line: a keyword and what follows it.
+
+    ``answer`` is for a line that is understood; ``asks``, for one that is said, the line that answers it.
+    """
 
     name: str
     keyword: str
     parts: tuple[Part, ...] = ()
     answer: Answer = Answer()
+    asks: str = ""
 
     @property
     def values(self) -> tuple[Part, ...]:
@@ -240,10 +244,14 @@ class Exchange:
 
     @cached_property
     def fingerprint(self) -> str:
-        """Eight hexadecimal digits that both ends of the same exchange have in common."""
+        """Eight hexadecimal digits that both ends of the same exchange have in common.
+
+        They stand for the keywords, and for kind, unit, states and number of the values behind each; not
+        for how they are written, since the guarded manner carries values exactly. docs/guide/exchanges.md
+        says how they are worked out.
+        """
         both = sorted(_canonical(way) for way in (self.says, self.understands))
-        content = "\n".join([self.manner, self.address, *both])
-        return hashlib.sha256(content.encode("utf-8", "surrogatepass")).hexdigest()[:8]
+        return hashlib.sha256("\n".join(both).encode("utf-8", "surrogatepass")).hexdigest()[:8]
 
 
 def _unbound(way: Direction) -> Direction:
@@ -259,8 +267,20 @@ def _unbound(way: Direction) -> Direction:
 
 
 def _canonical(way: Direction) -> str:
-    """A direction as text: what both ends must have alike, and nothing else."""
-    content: dict[str, Any] = asdict(_unbound(way))
-    for line in content["lines"]:
-        del line["answer"]
-    return json.dumps(content, sort_keys=True, ensure_ascii=True)
+    """A direction as text: JSON without spaces, in the order of the keywords."""
+    lines = [[line.keyword, [_of_value(part) for part in line.values]] for line in way.lines]
+    return json.dumps(
+        sorted(lines, key=lambda line: str(line[0])), ensure_ascii=True, separators=(",", ":")
+    )
+
+
+def _of_value(part: Part) -> list[object]:
+    # A running number is a whole one at the end that understands it.
+    kind = Kind.INTEGER if part.form.kind is Kind.COUNTER else part.form.kind
+    return [
+        kind.value,
+        part.form.unit,
+        sorted(name for name, _ in part.form.states),
+        part.least,
+        part.most,
+    ]

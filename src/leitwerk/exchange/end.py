@@ -15,6 +15,7 @@ from leitwerk.exchange.person import CLEAR, HELP, KEEP, MOST_OUT, LineEditor, he
 from leitwerk.exchange.saying import Say, packed, speaker
 
 CONFIRMED, REFUSED = "(confirmed)", "(refused)"  # names of lines by which the other end answers
+_ANSWERS = {"%2B": CONFIRMED, "%2D": REFUSED}  # as keywords of the guarded manner
 
 
 class End:
@@ -38,6 +39,7 @@ class End:
         self._says: dict[str, Say] = {
             line.name: speaker(line, exchange.says) for line in exchange.says.lines
         }
+        self._by_keyword = {guarded.escape(line.keyword): line for line in way.lines}
         self._out = bytearray()
         self._keeps_spaces = way.spaces is Spaces.KEEP
         self.guard = self.editor = None
@@ -113,18 +115,17 @@ class End:
         body = self.guard.hear(line.data[len(address) :], now_s)
         if body is None:
             return None
-        name, *texts = body.split(";")
-        if name == "+":
-            return Heard(body, CONFIRMED)
-        if name == "-":
-            return Heard(body, REFUSED, tuple(texts), tuple(texts))
+        keyword, *texts = body.split(";")
+        if keyword in _ANSWERS:
+            return Heard(body, _ANSWERS[keyword], tuple(texts), tuple(texts))
+        form = self._by_keyword.get(keyword)
+        if form is None:
+            return Heard(body, trouble=Trouble(Why.KEYWORD, f"there is no line {keyword[:40]!r}"))
         try:
-            values = guarded.read_body(self.exchange.understands.line(name), texts)
-        except KeyError:
-            return Heard(body, trouble=Trouble(Why.KEYWORD, f"there is no line {name[:40]!r}"))
+            values = guarded.read_body(form, texts)
         except QuantityError as error:
-            return Heard(body, name, trouble=Trouble(Why.VALUE, error.message))
-        return self.listener.hold(Heard(body, name, tuple(texts), values))
+            return Heard(body, form.name, trouble=Trouble(Why.VALUE, error.message))
+        return self.listener.hold(Heard(body, form.name, tuple(texts), values))
 
     def _entered(self, text: str) -> Heard | None:
         assert self.editor is not None
@@ -163,10 +164,10 @@ class End:
         else:
             self.say(name, values, now_s)
 
-    def confirm(self, heard: Heard, now_s: float) -> None:
-        """Confirm a line that was heard."""
+    def confirm(self, now_s: float) -> None:
+        """Confirm the line that was heard last."""
         if self.guard is not None:
-            self.guard.send(f"+;{heard.name}", now_s)
+            self.guard.send("%2B", now_s)
         else:
             self._write(self.exchange.says.confirms, is_answer=True)
 
@@ -174,7 +175,7 @@ class End:
         """Refuse a line that was heard, with the reason."""
         trouble = heard.trouble or Trouble(why or Why.REFUSED, message)
         if self.guard is not None:
-            self.guard.send(f"-;{int(trouble.why)}", now_s)
+            self.guard.send(f"%2D;{int(trouble.why)}", now_s)
             return
         text = self.exchange.says.refuses.replace("{}", str(int(trouble.why)))
         text = text.replace("{why}", trouble.why.words)

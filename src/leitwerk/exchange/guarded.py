@@ -83,7 +83,7 @@ def read_guarded(raw: bytes) -> Guard | None:
 
 
 def write_body(line: LineForm, values: Sequence[Value]) -> str:
-    """The name of a line and its values, each exactly.
+    """The keyword of a line and its values, each exactly.
 
     Raises
     ------
@@ -96,14 +96,14 @@ def write_body(line: LineForm, values: Sequence[Value]) -> str:
         raise CannotSay(f"{line.name} carries {few} to {many} values, not {len(values)}")
     parts = [p for p in repeated(line, len(values)) if not p.is_constant]
     texts = [_write(p.form, v) for p, v in zip(parts, values, strict=True)]
-    body = ";".join([line.name, *texts])
+    body = ";".join([escape(line.keyword), *texts])
     if len(body) > MOST_BODY:
         raise CannotSay(f"{line.name} is {len(body)} characters long", valid=f"at most {MOST_BODY}")
     return body
 
 
 def read_body(line: LineForm, texts: Sequence[str]) -> tuple[Value, ...]:
-    """The values behind the name of a line.
+    """The values behind the keyword of a line.
 
     Raises
     ------
@@ -124,7 +124,7 @@ def _write(form: Form, value: Value) -> str:
     if form.kind in _TEXTS:
         if not isinstance(value, str):
             raise CannotSay(f"{value!r:.40} is not a text")
-        return _escape(value)
+        return escape(value)
     if isinstance(value, str):
         raise CannotSay(f"{value!r:.40} is not a number")
     return repr(float(value)) if form.kind is Kind.NUMBER else str(round(value))
@@ -147,7 +147,8 @@ def _read(form: Form, text: str) -> Value:
 _TEXTS = (Kind.TEXT, Kind.STATE)
 
 
-def _escape(text: str) -> str:
+def escape(text: str) -> str:
+    """A text as a body holds it: bytes of UTF-8 that are not safe as ``%`` and two digits."""
     try:
         return "".join(
             c if c in _SAFE else "".join(f"%{b:02X}" for b in c.encode("utf-8")) for c in text

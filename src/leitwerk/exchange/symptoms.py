@@ -71,7 +71,8 @@ def symptoms(exchange: Exchange, sent: bytes, came: bytes, refusal_head: str = "
 
 def _garbage(came: bytes) -> Symptom:
     stripped = bytes(b & 0x7F for b in came)
-    if readable(stripped) >= 1.0 - _GARBAGE / 4:
+    letters = sum(0x20 <= b < 0x7F for b in stripped)
+    if readable(stripped) >= 1.0 - _GARBAGE / 4 and letters > len(stripped) / 2:
         return Symptom(
             "parity", f"with the highest bit left away it is a text: {visible(stripped[:_SHOWN])}",
             "the device has 7 data bits and a parity bit: line=…,7E1 or 7O1",

@@ -21,6 +21,13 @@ from leitwerk.protocols.lines import MAX_LINE
 if TYPE_CHECKING:
     import serial
 
+try:
+    import termios
+except ImportError:  # Windows
+    _BROKEN: tuple[type[Exception], ...] = (OSError,)
+else:
+    _BROKEN = (OSError, termios.error)  # of a port whose driver refuses its settings
+
 _PIECE = 4096
 _LEAST_WAIT_S = 1e-3  # a socket that may not wait at all gives up with another error
 
@@ -123,7 +130,7 @@ class ByteLink:
             return
         try:
             is_open = self._end.discard()
-        except OSError:
+        except _BROKEN:
             is_open = False
         if not is_open:
             self.close()  # the next write opens it again
@@ -132,7 +139,7 @@ class ByteLink:
         """End the connection; what arrives afterwards is never read."""
         self._received.clear()
         if self._end is not None:
-            with contextlib.suppress(OSError):
+            with contextlib.suppress(*_BROKEN):
                 self._end.close()
         self._end = None
 
@@ -153,9 +160,9 @@ class ByteLink:
     def _errors_told(self, what: str) -> Iterator[None]:
         try:
             yield
-        except OSError as error:
+        except _BROKEN as error:
             self.close()
-            reason = error.strerror or str(error)
+            reason = getattr(error, "strerror", None) or str(error)
             raise LinkError(
                 f"{self.address}: the connection broke during '{what}' ({reason})",
                 remedy="look at cable, switch and supply, then try again",

@@ -27,6 +27,7 @@ from leitwerk.links.options import LinkOptions
 from leitwerk.links.plugins import further_protocols
 from leitwerk.links.register_session import RegisterSession, Session
 from leitwerk.links.sdi12 import Sdi12Link
+from leitwerk.links.talk import TalkLink, TalkSession
 from leitwerk.links.text_sessions import ScpiSession, SensorSession, StationSession, TextSession
 from leitwerk.parsing.address import BusAddress, LinkAddress
 from leitwerk.protocols.sdi12 import UNITS
@@ -86,6 +87,15 @@ def _station(at: LinkAddress, sheet: _Sheet, options: LinkOptions) -> Any:
     return StationLink(at, model, options=options)
 
 
+def _talk(at: LinkAddress, sheet: _Sheet, options: LinkOptions) -> Any:
+    if sheet is None or sheet.exchange is None:
+        raise FileProblem(
+            "what a device says is in the exchange of a setup",
+            remedy="name the setup; 'leitwerk talk' talks to a device by hand",
+        )
+    return TalkLink(at, sheet.exchange, options=options)
+
+
 _KINDS = {
     # MODBUS over Serial Line V1.02, 2.2: 0 is for all at once, 248 to 255 are reserved.
     "modbus": LinkKind(_modbus, RegisterSession, units=range(1, 248), detect=detect_modbus),
@@ -94,6 +104,7 @@ _KINDS = {
         _sdi12, SensorSession, units=UNITS, detect=detect_sdi12, identify=identify_sdi12
     ),
     "text": LinkKind(_lines, TextSession),
+    "talk": LinkKind(_talk, TalkSession),
     "mqtt": LinkKind(_station, StationSession, sleeps=True),
 }
 

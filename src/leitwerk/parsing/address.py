@@ -87,6 +87,8 @@ _SCHEMES = {
     "sdi12+serial": _Scheme(line=SerialLine(1200, 7, "E", 1), unit="0"),  # SDI-12 v1.4
     "text+tcp": _Scheme(needs_port=True),
     "text+serial": _Scheme(line=_USUAL),
+    "talk+tcp": _Scheme(needs_port=True),
+    "talk+serial": _Scheme(line=_USUAL),
     "mqtt+tcp": _Scheme(port=1883, takes_user=True),  # IANA: mqtt
     "mqtt+tls": _Scheme(port=8883, takes_user=True),  # IANA: secure-mqtt
 }

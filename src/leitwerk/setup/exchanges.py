@@ -161,6 +161,13 @@ class FieldEntry(FormEntry):
     time: LayoutField | None = Field(None, description="The moment of saying")
     counter: DigitsField | None = Field(None, description="A running number of so many digits")
     hexadecimal: YesNo = "no"
+    given: Literal["number", "integer", "hexadecimal", "text", "state", "time"] | None = Field(
+        None, description="A value of this kind that is given when the message is said"
+    )
+    name: Line | None = Field(None, description="What a given value is called")
+    longest: TextLengthField | None = Field(None, description="Most characters of a given text")
+    layout: LayoutField = Layout.ISO
+    times: TimesField | None = None
 
 
 class MessageEntry(Model):
@@ -170,6 +177,7 @@ class MessageEntry(Model):
     fields: list[FieldEntry] = Field(default_factory=list)
     when: TriggersField = ()
     at_most: PauseField | None = None
+    asks: Line | None = Field(None, description="The line with which the other end answers")
     enabled: YesNo = Field("yes", description="Whether it is said before a rule switches it on")
 
 

@@ -201,7 +201,7 @@ class Talking:
             said = next(x for x in end.exchange.says.lines if x.name == line.answer.message)
             self._say(end, said, now_s, is_answer=True)
         elif line.answer.kind is AnswerKind.CONFIRMATION:
-            end.confirm(heard, now_s)
+            end.confirm(now_s)
         else:
             end.nothing_to_say()
 

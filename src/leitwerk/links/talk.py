@@ -1,0 +1,214 @@
+"""A device that is known only by what it says: its readings are what it said last."""
+
+from __future__ import annotations
+
+import math
+import secrets
+import time
+from collections.abc import Callable, Mapping, Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.points import Point, Stored
+from leitwerk.datasheet.text_points import TextPoint, texts
+from leitwerk.errors import DeviceRefused, LinkTimeout
+from leitwerk.exchange.characters import visible
+from leitwerk.exchange.definition import Exchange, Value
+from leitwerk.exchange.end import CONFIRMED, REFUSED, End
+from leitwerk.exchange.hearing import Heard
+from leitwerk.links.byte_link import ByteLink
+from leitwerk.links.options import LinkOptions
+from leitwerk.links.reconnects import Reconnects
+from leitwerk.links.trace import note
+from leitwerk.parsing.address import LinkAddress
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+_FRESH_S = 30.0  # how long what was said counts, where it cannot be asked for
+_TURN_S = 0.05
+_NOT_SAID = "none"  # in place of a serial number that the device never says
+
+
+class TalkLink:
+    """One end of an exchange, without threads: it hears when it is asked for something.
+
+    Lines that nothing understands are passed over: a device may say more than the exchange holds.
+    """
+
+    def __init__(self, address: LinkAddress, exchange: Exchange, *, options: LinkOptions) -> None:
+        self.address, self.options, self.exchange = address, options, exchange
+        self.reconnects = Reconnects()
+        self.requests = 0
+        self.heard: dict[str, tuple[float, Heard]] = {}
+        self._link = ByteLink(address, exchange.wire.flow)
+        self._end = End(exchange, session=secrets.randbelow(1 << 16))
+        self._refused = ""
+        self._confirmed: Heard | None = None
+
+    def latest(self, line: str) -> Heard:
+        """A line as the device said it last: asked for where the exchange can, or waited for.
+
+        Raises
+        ------
+        LinkTimeout
+            It was not said in time.
+        DeviceRefused
+            The device refused to say it.
+
+        """
+        asking = next((x.name for x in self.exchange.says.lines if x.asks == line), None)
+        began = time.monotonic()
+        if asking is not None:
+            self._end.say(asking, (), began)
+            self.requests += 1
+        else:
+            self._turn(0.0)
+        since = began if asking is not None else began - _FRESH_S
+        while (found := self.heard.get(line)) is None or found[0] < since:
+            left = began + self.options.timeout_s - time.monotonic()
+            if left <= 0.0:
+                how = "did not answer with" if asking else "did not say"
+                raise LinkTimeout(
+                    f"{self.address}: the device {how} '{line}' within {self.options.timeout_s:g} s",
+                    remedy="'leitwerk exchange diagnose' says what arrives there",
+                )
+            self._turn(min(left, _TURN_S))
+            if asking and self._refused:
+                said, self._refused = self._refused, ""
+                raise DeviceRefused(f"{self.address}: the device refused with '{said}'")
+        return found[1]
+
+    def say(self, message: str, values: Sequence[Value]) -> Heard | None:
+        """Say a message; the line that confirms it, or None when nothing comes in time.
+
+        Raises
+        ------
+        CannotSay
+            The device would not understand it.
+        DeviceRefused
+            It was refused.
+
+        """
+        self._turn(0.0)
+        self._refused, self._confirmed = "", None
+        began = time.monotonic()
+        self._end.say(message, values, began)
+        self.requests += 1
+        while (left := began + self.options.timeout_s - time.monotonic()) > 0.0:
+            self._turn(min(left, _TURN_S))
+            if self._refused:
+                raise DeviceRefused(f"{self.address}: the device refused with '{self._refused}'")
+            if self._confirmed is not None:
+                break
+        return self._confirmed
+
+    def close(self) -> None:
+        """End the connection."""
+        self._link.close()
+
+    def _turn(self, wait_s: float) -> None:
+        """Say what is to be said, and take what comes within a time."""
+        what, timeout_s = self.exchange.name, self.options.timeout_s
+        self.reconnects.notice(self._link.open(timeout_s, what))
+        out = self._end.output()
+        if out:
+            note(self.options.tracer, self.address, out, sent=True, meaning=what)
+            self._link.write(out, timeout_s, what)
+        data = self._link.read_some(wait_s, timeout_s, what)
+        if data:
+            note(self.options.tracer, self.address, data, sent=False, meaning=what)
+        now_s = time.monotonic()
+        for heard in self._end.receive(data, now_s) if data else self._end.look(now_s):
+            if heard.name == REFUSED:
+                self._refused = visible(heard.text)
+            elif heard.name == CONFIRMED:
+                self._confirmed = heard
+            elif heard.name:
+                self.heard[heard.name] = (now_s, heard)
+
+
+class TalkSession:
+    """Readings are the values of lines: ``query`` is the line, ``field`` the value in it."""
+
+    def __init__(self, link: TalkLink, datasheet: Datasheet) -> None:
+        self._link = link
+        self._model = datasheet.model
+        self._serials = [
+            (line.name, k)
+            for line in link.exchange.understands.lines
+            for k, part in enumerate(line.values)
+            if part.name == "serial"
+        ]
+
+    def read(self, points: Sequence[Point]) -> dict[str, Stored]:
+        """The values of points, by name; NaN where the device has no good value."""
+        found: dict[str, Stored] = {}
+        lines: dict[str, Heard] = {}
+        for point in texts(points):
+            if not point.field:
+                found[point.name] = self._model if point.name == "model" else self._serial()
+                continue
+            if point.query not in lines:
+                lines[point.query] = self._link.latest(point.query)
+            value = _value(lines[point.query], point)
+            found[point.name] = math.nan if value is None else value
+        return found
+
+    def reader(self, points: Sequence[Point]) -> Callable[[], NDArray[np.float64]]:
+        """Something that reads the same points as numbers again and again, shape (n_points,)."""
+        asked = texts(points)
+        lines = list(dict.fromkeys(point.query for point in asked))
+
+        def numbers() -> NDArray[np.float64]:
+            heard = {line: self._link.latest(line) for line in lines}
+            return np.array([_number(point, _value(heard[point.query], point)) for point in asked])
+
+        return numbers
+
+    def write(
+        self,
+        values: Mapping[Point, Stored],
+        progress: Callable[[int, int], None] = lambda done, total: None,
+        *,
+        secret: bool = False,
+        backwards: bool = False,
+        before: Callable[[], None] = lambda: None,
+    ) -> int:
+        """Such a device has no settings that are read back.
+
+        Raises
+        ------
+        DeviceRefused
+            Always.
+
+        """
+        del values, progress, secret, backwards, before
+        raise DeviceRefused(f"{self._link.address}: a device that only talks has no settings")
+
+    def count_writes(self, values: Mapping[Point, Stored]) -> int:
+        """One for each."""
+        return len(values)
+
+    def _serial(self) -> str:
+        """The serial number, where the device says it."""
+        if not self._serials:
+            return _NOT_SAID
+        line, number = self._serials[0]
+        value = self._link.latest(line).values[number]
+        return _NOT_SAID if value is None else str(value)
+
+
+def _value(heard: Heard, point: TextPoint) -> Value:
+    """The value of a point in a line; None where the line, or this value, was not understood."""
+    if heard.trouble is not None or point.field > len(heard.values):
+        return None
+    return heard.values[point.field - 1]
+
+
+def _number(point: TextPoint, value: Value) -> float:
+    if isinstance(value, str):
+        return dict(point.choice_numbers).get(value, math.nan)
+    return math.nan if value is None else float(value)

@@ -22,8 +22,12 @@ from leitwerk.exchange.saying import counts, repeated
 from leitwerk.findings import Findings
 
 PLAIN = [st.just("")] * 9
-ODD = st.one_of(*PLAIN, st.just("x"), st.text(st.sampled_from(string.printable + "°äµ€\x02{}"), max_size=3))
-SEPARATORS = st.just(";") | st.sampled_from([";", ",", "\t", " ", "|", "; ", "::", "\x1f", "-", ".", "aa", ";\r"])
+ODD = st.one_of(
+    *PLAIN, st.just("x"), st.text(st.sampled_from(string.printable + "°äµ€\x02{}"), max_size=3)
+)
+SEPARATORS = st.just(";") | st.sampled_from(
+    [";", ",", "\t", " ", "|", "; ", "::", "\x1f", "-", ".", "aa", ";\r"]
+)
 ENDS = st.just("\r\n") | st.sampled_from(["\r\n", "\r", "\n", "\x03", "#", ";;", "\n\r", "0"])
 
 
@@ -31,15 +35,24 @@ def forms():
     number = st.builds(
         Form, st.just(Kind.NUMBER), decimals=st.none() | st.integers(0, 6),
         digits=st.none() | st.integers(1, 12), exponent=st.booleans(), width=st.integers(0, 12),
-        pad=st.sampled_from(" 0"), unit=st.sampled_from(["", "°C", "V", "%"]), bad=st.sampled_from(["---", "", "0", "x"]),
+        pad=st.sampled_from(" 0"), unit=st.sampled_from(["", "°C", "V", "%"]),
+        bad=st.sampled_from(["---", "", "0", "x"]),
         before=ODD, after=ODD,
     )  # fmt: skip
     whole = st.builds(
         Form, st.sampled_from([Kind.INTEGER, Kind.HEXADECIMAL, Kind.COUNTER]), width=st.integers(0, 9),
         pad=st.sampled_from(" 0"), bad=st.sampled_from(["---", "BAD", "n/a"]), before=ODD,
     )  # fmt: skip
-    text = st.builds(Form, st.just(Kind.TEXT), before=ODD, longest=st.integers(0, 30), bad=st.sampled_from(["---", ""]))
-    states = st.dictionaries(st.sampled_from(["off", "on", "wet"]), ODD, min_size=1).map(lambda d: tuple(d.items()))
+    text = st.builds(
+        Form,
+        st.just(Kind.TEXT),
+        before=ODD,
+        longest=st.integers(0, 30),
+        bad=st.sampled_from(["---", ""]),
+    )
+    states = st.dictionaries(st.sampled_from(["off", "on", "wet"]), ODD, min_size=1).map(
+        lambda d: tuple(d.items())
+    )
     state = st.builds(Form, st.just(Kind.STATE), states=states)
     time = st.builds(Form, st.just(Kind.TIME), layout=st.sampled_from(Layout))
     constant = st.builds(Form, st.just(Kind.CONSTANT), text=ODD)
@@ -60,7 +73,8 @@ def line_forms(draw, name):
 def directions(draw):
     return Direction(
         draw(SEPARATORS), draw(ENDS), draw(st.one_of(*PLAIN, st.just("\x02"), st.just("$"))),
-        draw(st.sampled_from(["utf-8", "latin-1", "ascii"])), draw(st.sampled_from(".,")), draw(st.integers(20, 300)),
+        draw(st.sampled_from(["utf-8", "latin-1", "ascii"])), draw(st.sampled_from(".,")),
+        draw(st.integers(20, 300)),
         draw(st.sampled_from(Spaces)), draw(st.sampled_from(["", '"', "'"])), confirms="", refuses="",
         lines=tuple(draw(line_forms(f"k{k}")) for k in range(draw(st.integers(1, 3)))),
     )  # fmt: skip
@@ -85,16 +99,22 @@ def has_findings(exchange):
 def value_of(form):
     """Values of a form, good and bad; some cannot be said."""
     number = st.floats(-1e12, 1e12) | st.floats()
-    return st.none() | {
-        Kind.NUMBER: number,
-        Kind.INTEGER: st.integers(-(10**9), 10**9),
-        Kind.HEXADECIMAL: st.integers(0, 2**64 - 1),
-        Kind.COUNTER: st.integers(0, 10**6),
-        Kind.TEXT: st.text(st.sampled_from(string.printable + "°äµ"), max_size=32) | st.text(max_size=8),
-        Kind.STATE: st.sampled_from([name for name, _ in form.states] or [None]),
-        Kind.TIME: st.integers(0, 86_399 if form.layout is Layout.TIME_OF_DAY else 4_102_444_799),
-        Kind.CONSTANT: st.none(),
-    }[form.kind]
+    return (
+        st.none()
+        | {
+            Kind.NUMBER: number,
+            Kind.INTEGER: st.integers(-(10**9), 10**9),
+            Kind.HEXADECIMAL: st.integers(0, 2**64 - 1),
+            Kind.COUNTER: st.integers(0, 10**6),
+            Kind.TEXT: st.text(st.sampled_from(string.printable + "°äµ"), max_size=32)
+            | st.text(max_size=8),
+            Kind.STATE: st.sampled_from([name for name, _ in form.states] or [None]),
+            Kind.TIME: st.integers(
+                0, 86_399 if form.layout is Layout.TIME_OF_DAY else 4_102_444_799
+            ),
+            Kind.CONSTANT: st.none(),
+        }[form.kind]
+    )
 
 
 @st.composite

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 from leitwerk.exchange.characters import name_characters, visible
 from leitwerk.exchange.definition import (
@@ -25,6 +26,11 @@ _NUMBERS = (Kind.NUMBER, Kind.INTEGER, Kind.HEXADECIMAL, Kind.COUNTER)
 
 def check_lines(exchange: Exchange, path: KeyPath, findings: Findings) -> None:
     """Findings on both directions of an exchange; ``path`` leads to it in its file."""
+    if exchange.manner is not Manner.GUARDED:
+        for key, text in (("confirms", exchange.says.confirms), ("refuses", exchange.says.refuses)):
+            # A separator in there divides nothing: such a line is taken as a whole.
+            whole = replace(exchange.says, separator=exchange.says.end)
+            _check_text(whole, text, (*path, "says", key), findings)
     for key in _GROUPS:
         way: Direction = getattr(exchange, key)
         place = (*path, key)
@@ -265,6 +271,16 @@ def _check_for_people(exchange: Exchange, path: KeyPath, findings: Findings) -> 
         message = f"a person ends a line with the enter key, not with '{visible(way.end)}'"
         findings.error(
             "not-for-people", (*path, "understands", "end"), message, valid="CR, LF or CR LF"
+        )
+    if way.encoding != exchange.says.encoding:
+        message = (
+            f"a terminal has one encoding, here are {exchange.says.encoding} and {way.encoding}"
+        )
+        findings.error(
+            "not-for-people",
+            (*path, "understands", "encoding"),
+            message,
+            valid=exchange.says.encoding,
         )
     for key, mark in (("separator", way.separator), ("start", way.start)):
         if mark and not mark.isprintable():

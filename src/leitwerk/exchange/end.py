@@ -116,8 +116,12 @@ class End:
         if body is None:
             return None
         keyword, *texts = body.split(";")
+        answers = ""
+        if keyword.startswith("@"):
+            answers = keyword[1:]
+            keyword, *texts = texts or [""]
         if keyword in _ANSWERS:
-            return Heard(body, _ANSWERS[keyword], tuple(texts), tuple(texts))
+            return Heard(body, _ANSWERS[keyword], tuple(texts), tuple(texts), answers=answers)
         form = self._by_keyword.get(keyword)
         if form is None:
             return Heard(body, trouble=Trouble(Why.KEYWORD, f"there is no line {keyword[:40]!r}"))
@@ -125,7 +129,7 @@ class End:
             values = guarded.read_body(form, texts)
         except QuantityError as error:
             return Heard(body, form.name, trouble=Trouble(Why.VALUE, error.message))
-        return self.listener.hold(Heard(body, form.name, tuple(texts), values))
+        return self.listener.hold(Heard(body, form.name, tuple(texts), values, answers=answers))
 
     def _entered(self, text: str) -> Heard | None:
         assert self.editor is not None
@@ -161,13 +165,16 @@ class End:
         """The same, as the answer to the line that was heard last."""
         if self.editor is not None:
             self._write(self._says[name](values), is_answer=True)
+        elif self.guard is not None:
+            line = self.exchange.says.line(name)
+            self._send_answer(guarded.write_body(line, values), now_s)
         else:
             self.say(name, values, now_s)
 
     def confirm(self, now_s: float) -> None:
         """Confirm the line that was heard last."""
         if self.guard is not None:
-            self.guard.send("%2B", now_s)
+            self._send_answer("%2B", now_s)
         else:
             self._write(self.exchange.says.confirms, is_answer=True)
 
@@ -175,13 +182,23 @@ class End:
         """Refuse a line that was heard, with the reason."""
         trouble = heard.trouble or Trouble(why or Why.REFUSED, message)
         if self.guard is not None:
-            self.guard.send(f"%2D;{int(trouble.why)}", now_s)
+            self._send_answer(f"%2D;{int(trouble.why)}", now_s)
             return
         text = self.exchange.says.refuses.replace("{}", str(int(trouble.why)))
         text = text.replace("{why}", trouble.why.words)
-        if self.editor is not None and trouble.message:
-            text = f"{text}: {trouble.message}"
-        self._write(text, is_answer=True)
+        if self.editor is not None:
+            self._show(f"{text}: {trouble.message}" if trouble.message else text, is_answer=True)
+        else:
+            self._write(text, is_answer=True)
+
+    def _send_answer(self, body: str, now_s: float) -> None:
+        assert self.guard is not None
+        self.guard.send(f"@{self.guard.heard};{body}", now_s)
+
+    @property
+    def asked(self) -> str:
+        """What an answer to the line that was said last names; empty where answers name nothing."""
+        return self.guard.sent if self.guard is not None else ""
 
     def nothing_to_say(self) -> None:
         """There is no answer to the line that was heard last; a person sees that the device waits again."""
@@ -200,14 +217,19 @@ class End:
         return data
 
     def _write(self, text: str, *, is_answer: bool) -> None:
-        way = self.exchange.says
-        data = packed(text, way, self.exchange.address)
+        """A line as it is; one that the encoding does not know cannot be said."""
+        data = packed(text, self.exchange.says, self.exchange.address)
         if self.editor is not None:
-            if is_answer:
-                self.editor.answer([text])
-            else:
-                self.editor.show(text)
+            self._show(text, is_answer=is_answer)
         elif len(self._out) + len(data) > MOST_OUT:
             self.counts["not sent"] += 1  # the other end does not take them
         else:
             self._out += data
+
+    def _show(self, text: str, *, is_answer: bool) -> None:
+        """A line for a person; what the encoding does not know is shown as a question mark."""
+        assert self.editor is not None
+        if is_answer:
+            self.editor.answer([text])
+        else:
+            self.editor.show(text)

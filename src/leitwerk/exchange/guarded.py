@@ -31,7 +31,7 @@ _LINE = re.compile(
     r"(?P<length>[0-9A-F]{4})(?P<body>[ -~]*)(?P<crc>[0-9A-F]{8})",
     re.ASCII,
 )
-_SAFE = frozenset("\"#$&'()*+,-./:<=>?@[\\]^_`{|}~ 0123456789"
+_SAFE = frozenset("\"#$&'()*+,-./:<=>?[\\]^_`{|}~ 0123456789"
                   "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz")  # fmt: skip
 _BAD = "!"  # in place of a value: there is no good one
 _FLOAT = re.compile(r"-?\d{1,20}(?:\.\d{1,20})?(?:e[+-]?\d{1,3})?", re.ASCII)
@@ -124,6 +124,9 @@ def _write(form: Form, value: Value) -> str:
     if form.kind in _TEXTS:
         if not isinstance(value, str):
             raise CannotSay(f"{value!r:.40} is not a text")
+        if form.kind is Kind.TEXT and len(value) > form.longest:
+            valid = f"at most {form.longest} characters"
+            raise CannotSay(f"the text '{value[:40]}' has {len(value)} characters", valid=valid)
         return escape(value)
     if isinstance(value, str):
         raise CannotSay(f"{value!r:.40} is not a number")
@@ -137,6 +140,8 @@ def _read(form: Form, text: str) -> Value:
         found = _unescape(text)
         if form.kind is Kind.STATE and found not in dict(form.states):
             raise QuantityError(f"{found[:40]!r} is not one of its states")
+        if form.kind is Kind.TEXT and len(found) > form.longest:
+            raise QuantityError(f"'{found[:40]}' has more than {form.longest} characters")
         return found
     look = _FLOAT if form.kind is Kind.NUMBER else _WHOLE
     if look.fullmatch(text) is None:
@@ -207,6 +212,16 @@ class GuardedEnd:
     def is_idle(self) -> bool:
         """Whether all that was to be sent has been acknowledged or given up."""
         return self._under_way is None and not self._waiting
+
+    @property
+    def sent(self) -> str:
+        """What names the line that was sent last: its session and number."""
+        return f"{self.session:04X}{self._number:04X}"
+
+    @property
+    def heard(self) -> str:
+        """What names the line that was heard last."""
+        return f"{self._their_session or 0:04X}{self._their_number:04X}"
 
     def send(self, body: str, now_s: float) -> None:
         """Send a body, when those before it have been acknowledged."""

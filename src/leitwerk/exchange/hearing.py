@@ -60,7 +60,8 @@ class Heard(NamedTuple):
 
     ``name`` is the kind of line, empty when it is not known. A value is None where the other end has no
     good one; where it was not understood, its place in ``troubles`` says why. ``trouble`` is the first of
-    the line; a line with trouble changes nothing.
+    the line; a line with trouble changes nothing. ``answers`` names the line that it answers, where the
+    other end says that.
     """
 
     text: str
@@ -70,6 +71,7 @@ class Heard(NamedTuple):
     trouble: Trouble | None = None
     troubles: tuple[Trouble | None, ...] = ()
     raw: bytes = b""
+    answers: str = ""
 
 
 class Listener:

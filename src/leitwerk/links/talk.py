@@ -17,7 +17,7 @@ from leitwerk.errors import DeviceRefused, LinkTimeout
 from leitwerk.exchange.characters import visible
 from leitwerk.exchange.definition import Exchange, Value
 from leitwerk.exchange.end import CONFIRMED, REFUSED, End
-from leitwerk.exchange.hearing import Heard
+from leitwerk.exchange.hearing import Heard, Why
 from leitwerk.links.byte_link import ByteLink
 from leitwerk.links.options import LinkOptions
 from leitwerk.links.reconnects import Reconnects
@@ -61,13 +61,14 @@ class TalkLink:
         """
         asking = next((x.name for x in self.exchange.says.lines if x.asks == line), None)
         began = time.monotonic()
+        self._refused = ""
         if asking is not None:
             self._end.say(asking, (), began)
             self.requests += 1
         else:
             self._turn(0.0)
         since = began if asking is not None else began - _FRESH_S
-        while (found := self.heard.get(line)) is None or found[0] < since:
+        while not self._is_answer(found := self.heard.get(line), since, asked=asking is not None):
             left = began + self.options.timeout_s - time.monotonic()
             if left <= 0.0:
                 how = "did not answer with" if asking else "did not say"
@@ -78,8 +79,15 @@ class TalkLink:
             self._turn(min(left, _TURN_S))
             if asking and self._refused:
                 said, self._refused = self._refused, ""
-                raise DeviceRefused(f"{self.address}: the device refused with '{said}'")
+                raise DeviceRefused(f"{self.address}: the device refused: {said}")
+        assert found is not None
         return found[1]
+
+    def _is_answer(self, found: tuple[float, Heard] | None, since: float, *, asked: bool) -> bool:
+        """Whether a line was said late enough, and, where it says that, as the answer to what was asked."""
+        if found is None or found[0] < since:
+            return False
+        return not asked or found[1].answers in {"", self._end.asked}
 
     def say(self, message: str, values: Sequence[Value]) -> Heard | None:
         """Say a message; the line that confirms it, or None when nothing comes in time.
@@ -100,7 +108,7 @@ class TalkLink:
         while (left := began + self.options.timeout_s - time.monotonic()) > 0.0:
             self._turn(min(left, _TURN_S))
             if self._refused:
-                raise DeviceRefused(f"{self.address}: the device refused with '{self._refused}'")
+                raise DeviceRefused(f"{self.address}: the device refused: {self._refused}")
             if self._confirmed is not None:
                 break
         return self._confirmed
@@ -122,8 +130,10 @@ class TalkLink:
             note(self.options.tracer, self.address, data, sent=False, meaning=what)
         now_s = time.monotonic()
         for heard in self._end.receive(data, now_s) if data else self._end.look(now_s):
+            if heard.name in {REFUSED, CONFIRMED} and heard.answers != self._end.asked:
+                continue  # the answer to another line, that came late
             if heard.name == REFUSED:
-                self._refused = visible(heard.text)
+                self._refused = _reason(heard)
             elif heard.name == CONFIRMED:
                 self._confirmed = heard
             elif heard.name:
@@ -199,6 +209,13 @@ class TalkSession:
         line, number = self._serials[0]
         value = self._link.latest(line).values[number]
         return _NOT_SAID if value is None else str(value)
+
+
+def _reason(heard: Heard) -> str:
+    """Why a line was refused, in words where the other end numbers its reasons as Leitwerk does."""
+    code = str(heard.values[0]) if heard.values else ""
+    known = {str(int(why)): why.words for why in Why}
+    return f"{known[code]} ({code})" if code in known else visible(heard.text)
 
 
 def _value(heard: Heard, point: TextPoint) -> Value:

@@ -9,6 +9,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
 from leitwerk.datasheet.points import Stored
+from leitwerk.errors import QuantityError
 from leitwerk.exchange.characters import parse_characters
 from leitwerk.exchange.definition import (
     Answer,
@@ -23,7 +24,7 @@ from leitwerk.exchange.definition import (
     Value,
 )
 from leitwerk.exchange.end import CONFIRMED, REFUSED, End
-from leitwerk.exchange.hearing import Heard
+from leitwerk.exchange.hearing import Heard, Why
 from leitwerk.exchange.values import CannotSay
 from leitwerk.standins.ports import SerialPort
 
@@ -194,9 +195,13 @@ class Talking:
             else:
                 end.nothing_to_say()
             return
-        for part, value in zip(line.values, heard.values, strict=True):
-            if part.of != "kept" and value is not None:
-                self._store(part.of, value)
+        try:
+            for part, value in zip(line.values, heard.values, strict=True):
+                if part.of != "kept" and value is not None:
+                    self._store(part.of, value)
+        except QuantityError as error:
+            end.refuse(heard, now_s, Why.REFUSED, error.message)
+            return
         if line.answer.kind is AnswerKind.MESSAGE:
             said = next(x for x in end.exchange.says.lines if x.name == line.answer.message)
             self._say(end, said, now_s, is_answer=True)

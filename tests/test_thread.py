@@ -19,9 +19,9 @@ from leitwerk.parsing.address import parse_address
         ("saw-hall", ["eibe", "--rtu"], "larch", "4 settings changed", "2 of 2"),
         ("mill-race", ["weide", "--rtu"], "3317", "7 settings changed in 4 write", "3 of 3"),
         ("timber", ["ahorn", "--copies", "3"], "", "3 settings changed", "2 of 2"),
-        ("cabin", ["birke", "--rtu"], "bark", "15 settings changed in 15 write requests", "2 of 2"),
+        ("cabin", ["birke", "--rtu"], "bark", "37 settings changed in 37 write requests", "2 of 2"),
         ("panel", ["buche-6", "--rtu"], "", "10 settings changed", "2 of 2"),
-        ("cabin", ["birke"], "bark", "15 settings changed in 15 write requests", "2 of 2"),
+        ("cabin", ["birke"], "bark", "37 settings changed in 37 write requests", "2 of 2"),
     ],
     ids=lambda value: " ".join(value) if isinstance(value, list) else "",
 )  # fmt: skip

@@ -26,6 +26,7 @@ PACKAGES = {
     "leitwerk.analysis": "Statistics of intervals, and pulses.",
     "leitwerk.alarms": "Alarm definitions, their states, bands.",
     "leitwerk.datasheet": "Device models, points, settings.",
+    "leitwerk.exchange": "Lines of text between two ends.",
     "leitwerk.rules": "Rules and planned runs.",
     "leitwerk.links": "How devices are reached, and how a package adds a protocol.",
     "leitwerk.setup": "The setup as it is read.",

@@ -36,6 +36,17 @@ MORE = {
         "services: {broker: 'mqtt+tcp://127.0.0.1:1883'}",
         "contacts: {yard: {web: 'http://127.0.0.1:1/x', topic: yard/alarm}}",
         "outputs: {fan: {terminal: R2, normal: on, safe: off, least_off: 3 s}}",
+        ("exchanges: {yard: {at: 'text+serial:///dev/ttyUSB9', line: 9600,8N1, flow: none, wires: RS-485,"
+         " turn_around: 5 ms, address: '#1 ', partner: yard, manner: machines, says: {"
+         "start: STX,"
+         " encoding: utf-8, decimal_sign: ',', longest: 99, spaces: keep, values: several, confirms: OK,"
+         " refuses: NO, messages: {a: {keyword: A, at_most: once in 1 s, enabled: no, asks: b, fields:"
+         " [{time: iso}, {counter: 3}, {device: serial}, {setting: name}, {state: x}, {text: A},"
+         " {given: time, layout: iso, longest: 9, hexadecimal: no, name: t, times: 1, digits: 3,"
+         " exponent: no, width: 9, pad: zeros, unit: no, before: '<', after: '>', bad: x,"
+         " states: {on: 1}}]}}},"
+         " understands: {keywords: {b: {keyword: B, errors: no, answer: nothing, values: [{integer: yes},"
+         " {hexadecimal: yes}, {state: yes, states: {on: 1}}, {constant: C}]}}}}}"),
         "rules: {night: {when: every 10 min, do: {log: still here}, quiet: '20:00..06:00'}}",
     ],
 }  # fmt: skip

@@ -7,6 +7,7 @@ from .channels import ContactChannel as ContactChannel
 from .channels import ReadingChannel as ReadingChannel
 from .channels import SignalChannel as SignalChannel
 from .channels import WiredChannel as WiredChannel
+from .exchanges import CheckedExchange as CheckedExchange
 from .measurement import Measurement as Measurement
 from .outputs import AnalogOutput as AnalogOutput
 from .outputs import CheckedOutput as CheckedOutput

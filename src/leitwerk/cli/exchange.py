@@ -13,7 +13,7 @@ from leitwerk.cli.options import JSON, for_option, link_options
 if TYPE_CHECKING:
     from leitwerk.check.checked import CheckedSetup
     from leitwerk.check.exchanges import CheckedExchange
-    from leitwerk.exchange.definition import LineForm, Part, Value
+    from leitwerk.exchange.definition import Carried, LineForm, Part
     from leitwerk.links.options import LinkOptions
 
 _NAME = click.argument("name")
@@ -58,7 +58,7 @@ def preview(setup: str, name: str, *, given: tuple[str, ...], as_json: bool) -> 
     return FINE
 
 
-def _previewed(found: CheckedExchange, line: LineForm, values: Sequence[Value]) -> dict[str, Any]:
+def _previewed(found: CheckedExchange, line: LineForm, values: Sequence[Carried]) -> dict[str, Any]:
     from leitwerk.exchange.characters import hexadecimal, visible
     from leitwerk.exchange.saying import packed, places, speaker
     from leitwerk.exchange.values import CannotSay
@@ -176,7 +176,7 @@ def mirror(setup: str, name: str, *, at: str, out: str | None) -> int:
     if parse_address(at).protocol != "talk":
         valid = "talk+serial:///dev/ttyUSB0?line=9600,8N1 or talk+tcp://127.0.0.1:4001"
         raise click.BadParameter(f"{at!r} is no address of a device that talks\n  valid: {valid}")
-    content = mirror_setup(checked, found, at)
+    content = mirror_setup(checked, found, at, "talker")
     text = yaml.safe_dump(content, sort_keys=False, allow_unicode=True, width=100)
     text = f"# The other end of the exchange {name} of {Path(setup).name}.\n{text}"
     if out is None:
@@ -299,7 +299,8 @@ def diagnose(address: str, setup: str, name: str, *, duration_s: float, as_json:
             f"with {result.line} it makes sense\n    remedy: line={result.line} in the address"
         )
     if not result.symptoms:
-        click.echo(f"{result.understood} lines understood")
+        count = result.understood
+        click.echo(f"{count} line{'s' * (count != 1)} understood")
     return FOUND if result.symptoms else FINE
 
 
@@ -343,7 +344,7 @@ def _given(given: tuple[str, ...]) -> dict[str, str]:
     return values
 
 
-def _values(line: LineForm, given: dict[str, str]) -> list[Value]:
+def _values(line: LineForm, given: dict[str, str]) -> list[Carried]:
     """The values of a message: those that were given by the names of its parts, else examples."""
     from leitwerk.exchange.saying import example_values
 
@@ -355,7 +356,7 @@ def _values(line: LineForm, given: dict[str, str]) -> list[Value]:
     return values
 
 
-def _typed(part: Part, text: str) -> Value:
+def _typed(part: Part, text: str) -> Carried:
     """A value of a part from a text; an empty text is no good value."""
     from leitwerk.exchange.definition import Kind
 

@@ -17,7 +17,9 @@ _FORM = Form(Kind.NUMBER)
 _CARRIED = ("label", "expect", "alarms", "bands", "band_hysteresis")
 
 
-def mirror_setup(checked: CheckedSetup, found: CheckedExchange, at: str) -> dict[str, Any]:
+def mirror_setup(
+    checked: CheckedSetup, found: CheckedExchange, at: str, model: str
+) -> dict[str, Any]:
     """A setup for the other end, as plain groups of keys.
 
     Parameters
@@ -28,6 +30,8 @@ def mirror_setup(checked: CheckedSetup, found: CheckedExchange, at: str) -> dict
         One of its exchanges.
     at : str
         The address at which the other end hears the device: ``talk+serial:///dev/ttyUSB0``.
+    model : str
+        The model of devices that are known by what they say.
 
     """
     exchange = found.exchange
@@ -44,7 +48,7 @@ def mirror_setup(checked: CheckedSetup, found: CheckedExchange, at: str) -> dict
     return {
         "leitwerk": "1",
         "title": f"{checked.setup.title}, from {exchange.partner}",
-        "device": {"model": "talker", "at": at, "serial": _serial(checked, exchange.says)},
+        "device": {"model": model, "at": at, "serial": _serial(checked, exchange.says)},
         "channels": _channels(checked, exchange.says),
         "exchanges": {found.name: entry},
     }

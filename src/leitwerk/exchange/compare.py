@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import NamedTuple, TypeAlias
+from typing import NamedTuple
 
 from leitwerk.exchange.characters import name_characters
 from leitwerk.exchange.definition import Direction, Exchange, Form, Kind, LineForm, Manner, Part
-
-Path: TypeAlias = tuple[str, ...]
+from leitwerk.findings import KeyPath
 
 
 class Difference(NamedTuple):
     """What the two ends have differently; the way to its key at either end, below its exchange."""
 
-    here: Path
-    there: Path
+    here: KeyPath
+    there: KeyPath
     message: str
 
 
@@ -89,7 +88,7 @@ def _way(
 
 
 def _line(
-    said: LineForm, heard: LineForm, here: Path, there: Path, who: tuple[str, str]
+    said: LineForm, heard: LineForm, here: KeyPath, there: KeyPath, who: tuple[str, str]
 ) -> Iterator[Difference]:
     one, other = len(said.parts), len(heard.parts)
     if one != other:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TypeAlias
 
-Value: TypeAlias = "float | int | str | None"
+Carried: TypeAlias = "float | int | str | None"
 """What a part of a line carries: a number, a text or the name of a state, a moment (in s since 1970,
 UTC; of a time of day, in s since midnight). None: there is no good value."""
 

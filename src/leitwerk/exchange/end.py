@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from leitwerk.errors import QuantityError
 from leitwerk.exchange import guarded
-from leitwerk.exchange.definition import Exchange, Manner, Spaces, Value
+from leitwerk.exchange.definition import Carried, Exchange, Manner, Spaces
 from leitwerk.exchange.guarded import GuardedEnd
 from leitwerk.exchange.hearing import Heard, Listener, Trouble, Why
 from leitwerk.exchange.lines import LineCutter, RawLine
@@ -145,7 +145,7 @@ class End:
 
     # ------------------------------------------------------------------ saying
 
-    def say(self, name: str, values: Sequence[Value], now_s: float) -> None:
+    def say(self, name: str, values: Sequence[Carried], now_s: float) -> None:
         """Say a line by its name, with its values in their order.
 
         Raises
@@ -161,7 +161,7 @@ class End:
             self._write(self._says[name](values), is_answer=False)
         self.counts["said"] += 1
 
-    def answer(self, name: str, values: Sequence[Value], now_s: float) -> None:
+    def answer(self, name: str, values: Sequence[Carried], now_s: float) -> None:
         """The same, as the answer to the line that was heard last."""
         if self.editor is not None:
             self._write(self._says[name](values), is_answer=True)

@@ -16,7 +16,7 @@ from enum import IntEnum
 from typing import NamedTuple
 
 from leitwerk.errors import QuantityError
-from leitwerk.exchange.definition import Form, Kind, LineForm, Value
+from leitwerk.exchange.definition import Carried, Form, Kind, LineForm
 from leitwerk.exchange.saying import counts, repeated
 from leitwerk.exchange.values import CannotSay
 
@@ -82,7 +82,7 @@ def read_guarded(raw: bytes) -> Guard | None:
 # ---------------------------------------------------------------------- bodies: typed values, exactly
 
 
-def write_body(line: LineForm, values: Sequence[Value]) -> str:
+def write_body(line: LineForm, values: Sequence[Carried]) -> str:
     """The keyword of a line and its values, each exactly.
 
     Raises
@@ -102,7 +102,7 @@ def write_body(line: LineForm, values: Sequence[Value]) -> str:
     return body
 
 
-def read_body(line: LineForm, texts: Sequence[str]) -> tuple[Value, ...]:
+def read_body(line: LineForm, texts: Sequence[str]) -> tuple[Carried, ...]:
     """The values behind the keyword of a line.
 
     Raises
@@ -118,7 +118,7 @@ def read_body(line: LineForm, texts: Sequence[str]) -> tuple[Value, ...]:
     return tuple(_read(p.form, text) for p, text in zip(parts, texts, strict=True))
 
 
-def _write(form: Form, value: Value) -> str:
+def _write(form: Form, value: Carried) -> str:
     if value is None or (isinstance(value, float) and not math.isfinite(value)):
         return _BAD
     if form.kind in _TEXTS:
@@ -133,7 +133,7 @@ def _write(form: Form, value: Value) -> str:
     return repr(float(value)) if form.kind is Kind.NUMBER else str(round(value))
 
 
-def _read(form: Form, text: str) -> Value:
+def _read(form: Form, text: str) -> Carried:
     if text == _BAD:
         return None
     if form.kind in _TEXTS:

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from leitwerk.errors import QuantityError
 from leitwerk.exchange.characters import visible
-from leitwerk.exchange.definition import Direction, Kind, LineForm, Manner, Part, Spaces, Value
+from leitwerk.exchange.definition import Carried, Direction, Kind, LineForm, Manner, Part, Spaces
 from leitwerk.exchange.saying import counts, repeated
 from leitwerk.exchange.values import NUMBER, PLAIN_NUMBER, codec
 from leitwerk.parsing.quantities import format_span
@@ -67,7 +67,7 @@ class Heard(NamedTuple):
     text: str
     name: str = ""
     texts: tuple[str, ...] = ()
-    values: tuple[Value, ...] = ()
+    values: tuple[Carried, ...] = ()
     trouble: Trouble | None = None
     troubles: tuple[Trouble | None, ...] = ()
     raw: bytes = b""
@@ -192,7 +192,7 @@ class _Kind:
             message = f"{len(fields)} fields follow"
             valid = f"{least}" if least == most else f"{least} to {most}"
             return Heard(text, line.name, trouble=Trouble(Why.COUNT, message, 0, valid), raw=raw)
-        found: list[tuple[str, Value, Trouble | None]] = []
+        found: list[tuple[str, Carried, Trouble | None]] = []
         first = None
         for number, (part, field) in enumerate(zip(repeated(line, count), fields, strict=True)):
             value, trouble = _value(part, field, way)
@@ -223,7 +223,7 @@ def _pattern(line: LineForm, way: Direction) -> re.Pattern[str] | None:
     return re.compile(re.escape(way.separator).join(head + [number] * len(line.parts)), re.ASCII)
 
 
-def _value(part: Part, field: str, way: Direction) -> tuple[Value, Trouble | None]:
+def _value(part: Part, field: str, way: Direction) -> tuple[Carried, Trouble | None]:
     try:
         value = codec(part.form, way).read(field)
     except QuantityError as error:
@@ -232,7 +232,7 @@ def _value(part: Part, field: str, way: Direction) -> tuple[Value, Trouble | Non
     return (None, outside) if outside is not None else (value, None)
 
 
-def _outside(part: Part, value: Value) -> Trouble | None:
+def _outside(part: Part, value: Carried) -> Trouble | None:
     span = part.span
     if span is None or not isinstance(value, float | int) or span[0] <= value <= span[1]:
         return None

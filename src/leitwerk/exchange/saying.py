@@ -7,10 +7,10 @@ from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 from leitwerk.exchange.characters import visible
-from leitwerk.exchange.definition import Direction, Exchange, Kind, LineForm, Part, Value
+from leitwerk.exchange.definition import Carried, Direction, Exchange, Kind, LineForm, Part
 from leitwerk.exchange.values import LARGEST, CannotSay, codec, template
 
-Say = Callable[[Sequence[Value]], str]
+Say = Callable[[Sequence[Carried]], str]
 
 
 class Place(NamedTuple):
@@ -36,7 +36,7 @@ def speaker(line: LineForm, way: Direction) -> Say:
     separator = way.separator
     head = [line.keyword] if line.keyword else []
 
-    def say(values: Sequence[Value]) -> str:
+    def say(values: Sequence[Carried]) -> str:
         if not few <= len(values) <= many:
             raise CannotSay(f"{line.name} carries {_span(few, many)} values, not {len(values)}")
         left = iter(values)
@@ -51,7 +51,7 @@ def speaker(line: LineForm, way: Direction) -> Say:
     pattern = separator.join([_escaped(text) for text in head] + [str(text) for text in quick])
     fill, finite = pattern.format, math.isfinite
 
-    def say_numbers(values: Sequence[Value]) -> str:
+    def say_numbers(values: Sequence[Carried]) -> str:
         try:
             # A sum is finite only if all its parts are.
             if len(values) == few and finite(sum(values)) and max(values) < LARGEST > -min(values):  # type: ignore[arg-type,type-var,operator]
@@ -79,7 +79,7 @@ def repeated(line: LineForm, count: int) -> tuple[Part, ...]:
     return line.parts[:more] if more < 0 else line.parts + line.parts[-1:] * more
 
 
-def places(line: LineForm, way: Direction, values: Sequence[Value]) -> list[Place]:
+def places(line: LineForm, way: Direction, values: Sequence[Carried]) -> list[Place]:
     """The parts of a line that is said, each with its text: for a preview."""
     found = [Place("keyword", line.keyword)] if line.keyword else []
     left = iter(values)
@@ -128,7 +128,7 @@ def _longest(part: Part, way: Direction) -> str:
         wide = 4 if way.encoding == "utf-8" else 1
         return "x" * (form.longest * wide + around + 2 * len(way.quotes))
     ends = part.span or _USUAL
-    values: list[Value] = [None, *[name for name, _ in form.states]]
+    values: list[Carried] = [None, *[name for name, _ in form.states]]
     if form.kind is Kind.COUNTER:
         values.append(10 ** (form.width or 6) - 1)
     elif form.kind in {Kind.NUMBER, Kind.INTEGER}:
@@ -147,15 +147,15 @@ _USUAL, _LARGE = (
 )  # of values whose span is not known, or as good as endless
 
 
-def example_values(line: LineForm) -> list[Value]:
+def example_values(line: LineForm) -> list[Carried]:
     """Values to show a line with."""
     return [_example(part) for part in line.values for _ in range(max(1, part.least))]
 
 
-def _example(part: Part) -> Value:
+def _example(part: Part) -> Carried:
     form = part.form
     low, high = part.span or (0.0, 100.0)
-    middle: dict[str, Value] = {
+    middle: dict[str, Carried] = {
         "number": low + 0.215 * (high - low),
         "integer": round(low + 0.21 * (high - low)),
         "hexadecimal": 26,

@@ -12,10 +12,10 @@ from typing import NamedTuple
 
 from leitwerk.errors import QuantityError
 from leitwerk.exchange.characters import visible
-from leitwerk.exchange.definition import Direction, Form, Kind, Layout, Spaces, Value
+from leitwerk.exchange.definition import Carried, Direction, Form, Kind, Layout, Spaces
 
-Write = Callable[[Value], str]
-Read = Callable[[str], Value]
+Write = Callable[[Carried], str]
+Read = Callable[[str], Carried]
 
 MOST_DIGITS = 30  # of a number that is read
 _DIGITS = rf"\d{{1,{MOST_DIGITS}}}(?:\.\d{{0,{MOST_DIGITS}}})?|\.\d{{1,{MOST_DIGITS}}}"
@@ -75,7 +75,7 @@ def _between(form: Form, way: Direction, plain: Codec) -> Codec:
     )
     least = len(heard_head) + len(heard_tail)
 
-    def read(text: str) -> Value:
+    def read(text: str) -> Carried:
         if len(text) < least or not text.startswith(heard_head) or not text.endswith(heard_tail):
             around = f"{visible(heard_head)}…{visible(heard_tail)}"
             raise QuantityError(f"{_shown(text)} does not stand between its texts", valid=around)
@@ -138,7 +138,7 @@ def _number(form: Form, way: Direction) -> Codec:
     decimal, unit = way.decimal, f" {form.unit}" if form.unit else ""
     digits, bad = _digits(form), _bad(form)
 
-    def write(value: Value) -> str:
+    def write(value: Carried) -> str:
         if not isinstance(value, float | int) or not math.isfinite(value):
             return bad.written
         if abs(value) >= LARGEST and not form.exponent:
@@ -146,7 +146,7 @@ def _number(form: Form, way: Direction) -> Codec:
         text = _filled(digits(value), form)
         return (text if decimal == "." else text.replace(".", decimal)) + unit
 
-    def read(text: str) -> Value:
+    def read(text: str) -> Carried:
         if bad.is_in(text):
             return None
         number = text
@@ -223,7 +223,7 @@ def _integer(form: Form) -> Codec:
     look, valid = (_HEX, "digits 0 to F") if is_hex else (_INTEGER, "a whole number")
     bad = _bad(form)
 
-    def write(value: Value) -> str:
+    def write(value: Carried) -> str:
         if not isinstance(value, float | int) or not math.isfinite(value):
             return bad.written
         number = round(value)
@@ -238,7 +238,7 @@ def _integer(form: Form) -> Codec:
             raise CannotSay(f"{text[:12]}… has too many digits", valid=f"at most {MOST_DIGITS}")
         return _filled(text, form)
 
-    def read(text: str) -> Value:
+    def read(text: str) -> Carried:
         if bad.is_in(text):
             return None
         digits = _unfilled(text, form)
@@ -252,7 +252,7 @@ def _integer(form: Form) -> Codec:
 def _text(form: Form, way: Direction) -> Codec:
     bad = _bad(form)
 
-    def write(value: Value) -> str:
+    def write(value: Carried) -> str:
         if value is None:
             return bad.written
         text = str(value)
@@ -260,7 +260,7 @@ def _text(form: Form, way: Direction) -> Codec:
             raise CannotSay(f"the text {_shown(text)} {why}", valid=_valid_text(form, way))
         return text
 
-    def read(text: str) -> Value:
+    def read(text: str) -> Carried:
         # Quotes have been taken away where the line was divided.
         if bad.is_in(text):
             return None
@@ -311,10 +311,10 @@ def _state(form: Form, way: Direction) -> Codec:
     names = {_heard(text.strip(" "), text, way): name for name, text in form.states}
     bad = _bad(form)
 
-    def write(value: Value) -> str:
+    def write(value: Carried) -> str:
         return texts.get(str(value), bad.written)
 
-    def read(text: str) -> Value:
+    def read(text: str) -> Carried:
         if text in names:
             return names[text]
         if bad.is_in(text):
@@ -330,14 +330,14 @@ def _time(form: Form) -> Codec:
     look, example = _LOOKS[form.layout]
     most = _DAY_S if form.layout is Layout.TIME_OF_DAY else _LAST_S
 
-    def write(value: Value) -> str:
+    def write(value: Carried) -> str:
         if not isinstance(value, float | int) or not 0 <= value < most:
             return bad.written
         if layout is None:
             return str(int(value))
         return datetime.fromtimestamp(int(value), UTC).strftime(layout)
 
-    def read(text: str) -> Value:
+    def read(text: str) -> Carried:
         if bad.is_in(text):
             return None
         if look.fullmatch(text) is None:
@@ -360,7 +360,7 @@ def _time(form: Form) -> Codec:
 def _constant(form: Form, way: Direction) -> Codec:
     heard = _heard(form.text.strip(" "), form.text, way)
 
-    def read(text: str) -> Value:
+    def read(text: str) -> Carried:
         if text != heard:
             raise QuantityError(f"{_shown(text)} is another text", valid=visible(form.text))
         return form.text

@@ -15,7 +15,7 @@ from leitwerk.datasheet.points import Point, Stored
 from leitwerk.datasheet.text_points import TextPoint, texts
 from leitwerk.errors import DeviceRefused, LinkTimeout
 from leitwerk.exchange.characters import visible
-from leitwerk.exchange.definition import Exchange, Value
+from leitwerk.exchange.definition import Carried, Exchange
 from leitwerk.exchange.end import CONFIRMED, REFUSED, End
 from leitwerk.exchange.hearing import Heard, Why
 from leitwerk.links.byte_link import ByteLink
@@ -89,7 +89,7 @@ class TalkLink:
             return False
         return not asked or found[1].answers in {"", self._end.asked}
 
-    def say(self, message: str, values: Sequence[Value]) -> Heard | None:
+    def say(self, message: str, values: Sequence[Carried]) -> Heard | None:
         """Say a message; the line that confirms it, or None when nothing comes in time.
 
         Raises
@@ -218,14 +218,14 @@ def _reason(heard: Heard) -> str:
     return f"{known[code]} ({code})" if code in known else visible(heard.text)
 
 
-def _value(heard: Heard, point: TextPoint) -> Value:
+def _value(heard: Heard, point: TextPoint) -> Carried:
     """The value of a point in a line; None where the line, or this value, was not understood."""
     if heard.trouble is not None or point.field > len(heard.values):
         return None
     return heard.values[point.field - 1]
 
 
-def _number(point: TextPoint, value: Value) -> float:
+def _number(point: TextPoint, value: Carried) -> float:
     if isinstance(value, str):
         return dict(point.choice_numbers).get(value, math.nan)
     return math.nan if value is None else float(value)

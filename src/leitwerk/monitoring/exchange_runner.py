@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from leitwerk.check.exchanges import CheckedExchange
 from leitwerk.errors import LinkError
 from leitwerk.exchange.characters import visible
-from leitwerk.exchange.definition import AnswerKind, LineForm, Part, Value
+from leitwerk.exchange.definition import AnswerKind, Carried, LineForm, Part
 from leitwerk.exchange.end import CONFIRMED, REFUSED, End
 from leitwerk.exchange.hearing import Heard, Why
 from leitwerk.exchange.values import CannotSay
@@ -31,7 +31,7 @@ class Kept:
     """
 
     text: str
-    value: Value
+    value: Carried
     reason: str
     at_s: float
 
@@ -66,7 +66,7 @@ class ExchangeRunner:
         self,
         checked: CheckedExchange,
         *,
-        value: Callable[[Part], Value],
+        value: Callable[[Part], Carried],
         tell: Callable[[Told], None],
         happen: Callable[[str], None],
         clock: Clock,
@@ -227,7 +227,7 @@ class ExchangeRunner:
         """Whether a line with an unknown keyword is refused: where any error is told."""
         return any(line.answer.tells_errors for line in self.exchange.understands.lines)
 
-    def _values(self, name: str) -> Sequence[Value]:
+    def _values(self, name: str) -> Sequence[Carried]:
         return [
             self._count(name) if part.of == "counter" else self._value(part)
             for part in self.exchange.says.line(name).values

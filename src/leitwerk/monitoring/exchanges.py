@@ -9,7 +9,7 @@ from leitwerk.check.checked import CheckedSetup
 from leitwerk.datasheet.points import Stored
 from leitwerk.errors import LeitwerkError
 from leitwerk.evaluation.situation import Situation
-from leitwerk.exchange.definition import Layout, Part, Value
+from leitwerk.exchange.definition import Carried, Layout, Part
 from leitwerk.exchange.hearing import Heard
 from leitwerk.identity import Identity
 from leitwerk.monitoring.exchange_runner import ExchangeRunner, Told
@@ -112,11 +112,11 @@ class Exchanges:
                 break
         runner.answer(heard, refused)
 
-    def _put(self, part: Part, value: Value) -> None:
+    def _put(self, part: Part, value: Carried) -> None:
         what, _, name = part.of.partition(" ")
         (self._change if what == "setting" else self._switch)(name, str(value))
 
-    def _value(self, part: Part) -> Value:
+    def _value(self, part: Part) -> Carried:
         """What a part of a message carries at this moment."""
         what, _, name = part.of.partition(" ")
         if what == "channel":
@@ -131,13 +131,13 @@ class Exchanges:
             return None if self._identity is None else str(getattr(self._identity, name))
         return self._moment(part)
 
-    def _state(self, name: str) -> Value:
+    def _state(self, name: str) -> Carried:
         if name in self._situation.outputs:
             return self._situation.outputs[name]
         found = self._situation.states(name)
         return None if found is None else "active" if "active" in found else "not active"
 
-    def _moment(self, part: Part) -> Value:
+    def _moment(self, part: Part) -> Carried:
         now = self._clock.now()
         if part.form.layout is not Layout.TIME_OF_DAY:
             return now.timestamp()

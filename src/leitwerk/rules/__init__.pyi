@@ -1,4 +1,5 @@
 from .definition import Action as Action
+from .definition import Change as Change
 from .definition import Escalation as Escalation
 from .definition import Rule as Rule
 from .definition import Trigger as Trigger

@@ -1,1 +1,2 @@
+from .exchanges import ExchangeEntry as ExchangeEntry
 from .scales import ScaleText as ScaleText

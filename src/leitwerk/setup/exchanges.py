@@ -135,6 +135,12 @@ TextLengthField = Annotated[
 ]
 
 
+# An editor takes the unit 1 for a number.
+NumberUnit = Annotated[
+    Line, WithJsonSchema({"type": ["string", "number"], "examples": ["°C", "1"]})
+]
+
+
 class FormEntry(Model):
     """How a value stands in a line."""
 
@@ -184,7 +190,7 @@ class MessageEntry(Model):
 class ValueEntry(FormEntry):
     """One value that follows a keyword: its kind, and where it goes."""
 
-    number: Line | None = Field(None, description="A number in this unit; 1 has none")
+    number: NumberUnit | None = Field(None, description="A number in this unit; 1 has none")
     integer: YesNo | None = None
     hexadecimal: YesNo | None = None
     text: TextLengthField | None = Field(None, description="A text of at most so many characters")

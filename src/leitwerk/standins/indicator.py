@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from leitwerk.exchange.definition import Value
+from leitwerk.exchange.definition import Carried
 from leitwerk.standins.lines import LineDevice
 from leitwerk.standins.talking import Front, Talking
 
@@ -35,7 +35,7 @@ class Indicator(LineDevice):
     def _reading(self, name: str) -> float:
         return self.front.inputs[name] + 0.1 * float(self._noise.standard_normal())
 
-    def _carried(self, name: str) -> Value:
+    def _carried(self, name: str) -> Carried:
         """What a field of a message carries."""
         if name == "serial":
             return self.profile.serial
@@ -43,7 +43,7 @@ class Indicator(LineDevice):
             return self._reading(name)
         return self.settings[name]
 
-    def _take_value(self, name: str, value: Value) -> None:
+    def _take_value(self, name: str, value: Carried) -> None:
         """What came at the talking port for a setting; its span was looked at."""
         point = next(p for p in self._queries.values() if p.name == name)
         assert value is not None

@@ -14,6 +14,7 @@ from leitwerk.exchange.characters import parse_characters
 from leitwerk.exchange.definition import (
     Answer,
     AnswerKind,
+    Carried,
     Direction,
     Exchange,
     Form,
@@ -21,7 +22,6 @@ from leitwerk.exchange.definition import (
     LineForm,
     Manner,
     Part,
-    Value,
 )
 from leitwerk.exchange.end import CONFIRMED, REFUSED, End
 from leitwerk.exchange.hearing import Heard, Why
@@ -131,8 +131,8 @@ class Talking:
     def __init__(
         self,
         settings: Mapping[str, Stored],
-        reading: Callable[[str], Value],
-        store: Callable[[str, Value], None],
+        reading: Callable[[str], Carried],
+        store: Callable[[str, Carried], None],
         front: Front,
     ) -> None:
         self._settings, self._reading, self._store, self._front = settings, reading, store, front

@@ -177,8 +177,8 @@ def leitwerk(monkeypatch: pytest.MonkeyPatch) -> Callable[..., Result]:
     """The command, run in this process; a traceback fails the test."""
     monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", PASSWORDS["operator"])
 
-    def run(*words: str) -> Result:
-        result = CliRunner().invoke(main, words)
+    def run(*words: str, typed: str | None = None) -> Result:
+        result = CliRunner().invoke(main, words, input=typed)
         assert result.exception is None or isinstance(result.exception, SystemExit), result.output
         assert "Traceback" not in result.output
         return result

@@ -137,9 +137,12 @@ class Findings:
             return True
         here: object = self.root
         for step in path:
-            if not isinstance(here, dict) or step not in here:
+            if isinstance(here, list) and step.isdecimal() and int(step) < len(here):
+                here = here[int(step)]
+            elif isinstance(here, dict) and step in here:
+                here = here[step]
+            else:
                 return False
-            here = here[step]
         return here is not None
 
     def error(self, rule: str, path: KeyPath, message: str, **more: Unpack[Advice]) -> None:

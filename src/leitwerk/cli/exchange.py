@@ -267,19 +267,20 @@ def diagnose(address: str, setup: str, name: str, *, duration_s: float, as_json:
     Exit code 0: what comes is understood. 1: it is not. 2: usage. 3: the port does not open.
     """
     from leitwerk.cli.printing import echo_json
-    from leitwerk.datasheet.model import Datasheet
+    from leitwerk.datasheet.text_points import TextPoint
     from leitwerk.devices.talk import diagnose as look
     from leitwerk.exchange.characters import visible
     from leitwerk.parsing.address import parse_address
 
     checked = _read(setup)
     found = find_exchange(checked, name)
-    sheet_: Datasheet = checked.datasheet
+    identity = [p for p in checked.datasheet.points("identity") if isinstance(p, TextPoint)]
     result = look(
         found.exchange,
         parse_address(address),
         listen_s=duration_s,
-        refusal_head=sheet_.replies.refuses.partition("{}")[0].strip(),
+        replies=checked.datasheet.replies,
+        identity=identity[0].query if identity else "",
         on_try=lambda line: click.echo(f"trying {line}", err=True),
     )
     if as_json:

@@ -9,9 +9,16 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+from leitwerk.datasheet.text_points import Replies
 from leitwerk.errors import FileProblem, LinkError
 from leitwerk.exchange.definition import Exchange, Flow
-from leitwerk.exchange.symptoms import Symptom, readable, symptoms, understood_lines
+from leitwerk.exchange.symptoms import (
+    Symptom,
+    programming_port,
+    readable,
+    symptoms,
+    understood_lines,
+)
 from leitwerk.links.byte_link import ByteLink
 from leitwerk.parsing.address import LinkAddress, SerialLine
 from leitwerk.project.files import read_bytes
@@ -176,12 +183,14 @@ def diagnose(
     address: LinkAddress,
     *,
     listen_s: float = 2.0,
-    refusal_head: str = "",
+    replies: Replies | None = None,
+    identity: str = "",
     on_try: Callable[[SerialLine], None] = lambda line: None,
 ) -> Diagnosis:
     """Listen to a device at the other end of a line, ask it something, and say what is wrong.
 
-    Where no text comes over a serial port, the usual lines are tried.
+    Where no text comes over a serial port, the usual lines are tried. Where the device refuses, it may be the
+    port that programs it: then it answers ``identity``, a query of its datasheet, with no refusal.
 
     Raises
     ------
@@ -190,7 +199,12 @@ def diagnose(
 
     """
     sent, came = _ask(exchange, address, listen_s)
-    found = symptoms(exchange, sent, came, refusal_head)
+    found = symptoms(exchange, sent, came)
+    if identity and replies is not None and any(s.word == "refused" for s in found):
+        _, said = _ask(exchange, address, listen_s, identity.encode("ascii") + replies.end)
+        lines = said.decode("latin-1").splitlines()
+        if any(line and replies.refusal(line) is None for line in lines):
+            found = [programming_port(said)]
     understood = understood_lines(exchange, came)
     words = {symptom.word for symptom in found}
     if not address.is_serial or not words & {"garbage", "parity", "silence"}:
@@ -212,10 +226,12 @@ def diagnose(
     return Diagnosis(sent, came, understood, tuple(found), best_line)
 
 
-def _ask(exchange: Exchange, address: LinkAddress, listen_s: float) -> tuple[bytes, bytes]:
+def _ask(
+    exchange: Exchange, address: LinkAddress, listen_s: float, query: bytes | None = None
+) -> tuple[bytes, bytes]:
     """What was sent to a device, and what came within a time."""
     came = bytearray()
-    sent = probe(exchange)
+    sent = probe(exchange) if query is None else query
 
     def take(traffic: Traffic) -> None:
         if traffic.way == "heard":

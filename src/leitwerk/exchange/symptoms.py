@@ -10,6 +10,7 @@ from leitwerk.exchange.hearing import Listener
 from leitwerk.exchange.lines import LineCutter
 
 _SHOWN = 40
+REFUSES = "it refuses what it is asked"
 _GARBAGE = 0.2  # share of bytes that no text has
 _ENDS = (b"\r\n", b"\r", b"\n")
 
@@ -34,7 +35,7 @@ def understood_lines(exchange: Exchange, data: bytes) -> int:
     return sum(trouble is None for _, trouble in _lines(exchange, data))
 
 
-def symptoms(exchange: Exchange, sent: bytes, came: bytes, refusal_head: str = "") -> list[Symptom]:
+def symptoms(exchange: Exchange, sent: bytes, came: bytes) -> list[Symptom]:
     """What is wrong, worst first; empty when what came is understood.
 
     Parameters
@@ -43,8 +44,6 @@ def symptoms(exchange: Exchange, sent: bytes, came: bytes, refusal_head: str = "
         As the device sees it, which is at the other end.
     sent, came : bytes
         What was sent to it, and all that came.
-    refusal_head : str
-        How the device refuses at the port that programs it, such as ``ERR``.
 
     """
     if not came:
@@ -66,7 +65,13 @@ def symptoms(exchange: Exchange, sent: bytes, came: bytes, refusal_head: str = "
     wrong = [t for _, t in _lines(exchange, came) if t is not None]
     if understood_lines(exchange, came) and not wrong:
         return found
-    return [*found, *_texts(exchange, came, wrong, refusal_head)]
+    return [*found, *_texts(exchange, came, wrong)]
+
+
+def programming_port(said: bytes) -> Symptom:
+    """What is wrong where a device says who it is, as it does at the port that programs it."""
+    message = f"this port programs the device: asked who it is, it says {visible(said[:_SHOWN])}"
+    return Symptom("programming port", message, "take the talking port")
 
 
 def _garbage(came: bytes) -> Symptom:
@@ -82,7 +87,7 @@ def _garbage(came: bytes) -> Symptom:
     )
 
 
-def _texts(exchange: Exchange, came: bytes, wrong: list[str], refusal_head: str) -> list[Symptom]:
+def _texts(exchange: Exchange, came: bytes, wrong: list[str]) -> list[Symptom]:
     way, found = exchange.says, []
     ends = {end: count for end, count in _count_ends(came).items() if count}
     if way.end_bytes not in ends and ends:
@@ -98,12 +103,10 @@ def _texts(exchange: Exchange, came: bytes, wrong: list[str], refusal_head: str)
         found.append(
             Symptom("mixed ends", message, "is it several programs that write to this line?")
         )
-    lines = [line for line in came.decode("latin-1").splitlines() if line]
-    if refusal_head and any(line.startswith(refusal_head) for line in lines):
-        message = (
-            f"it answers {visible(lines[0][:_SHOWN])}, as the port does that programs the device"
-        )
-        found.append(Symptom("programming port", message, "take the talking port"))
+    if REFUSES in wrong:
+        message = f"it refuses what it is asked: {visible(came[:_SHOWN])}"
+        remedy = "hold both descriptions together: leitwerk exchange match"
+        found.append(Symptom("refused", message, remedy))
     elif any("came as part of the keyword" in message for message in wrong):
         message = next(m for m in wrong if "came as part of the keyword" in m)
         found.append(Symptom("separator", message, f"separator: {name_characters(way.separator)}"))
@@ -132,7 +135,7 @@ def _lines(exchange: Exchange, data: bytes) -> list[tuple[str, str | None]]:
         if heard is None:
             found.append((visible(line.data), line.trouble or "it is for another address"))
         elif heard.trouble is not None and heard.text != exchange.says.confirms:
-            refused = "it refuses what it is asked" if _refuses(exchange, heard.text) else ""
+            refused = REFUSES if _refuses(exchange, heard.text) else ""
             found.append((heard.text, refused or heard.trouble.message))
         else:
             found.append((heard.text, None))

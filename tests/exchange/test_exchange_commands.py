@@ -1,0 +1,325 @@
+"""Exchanges at work: commands, a stand-in at its talking port, attend at another; strangers at the wire."""
+
+import os
+import pty
+import re
+import select
+import shutil
+import subprocess
+import sys
+import threading
+import time
+import tty
+from contextlib import contextmanager
+
+import pytest
+import serial
+from test_exchange_setups import CABIN, KILN_EXCHANGE
+
+import leitwerk as lw
+from conftest import example
+
+pytestmark = pytest.mark.process
+
+
+@contextmanager
+def panel(tmp_path, monkeypatch, leitwerk, manner="machines", change=("", "")):
+    """The simulated panel with its exchange uploaded: the folder, its talking port, and its front."""
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "bark")
+    with lw.start_standin("birke", "--rtu") as one:
+        talks = re.search(r"//(/[^?]+)", one.process.stdout.readline())[1]
+        text = example("cabin", one.address).replace("manner: machines", f"manner: {manner}")
+        (tmp_path / "cabin.yaml").write_text(text.replace(*change, 1), "utf-8")
+        assert leitwerk("upload", "cabin.yaml").exit_code == 0
+
+        def front(line):
+            one.process.stdin.write(f"{line}\n")
+            one.process.stdin.flush()
+            return one.process.stdout.readline().strip()
+
+        yield talks, front
+
+
+def line_of(port):
+    return port.readline().decode("ascii")
+
+
+def test_a_plain_script_talks_with_the_panel(tmp_path, monkeypatch, leitwerk):
+    with panel(tmp_path, monkeypatch, leitwerk, change=("every 10 s", "every 2 s")) as (
+        talks,
+        front,
+    ):
+        with serial.Serial(talks, 9600, timeout=5) as port:
+            port.write(b"ASK\r\n")
+            assert re.fullmatch(r"KILN;21\.\d;5[45]\.\d\r\n", line_of(port))
+            for byte in b'TEXT;"a;b"\r\n':  # one at a time
+                port.write(bytes([byte]))
+            assert line_of(port) == "OK\r\n"
+            port.write(b"SET;77.5\r\nSET;120\r\nSET;x\r\nFOO\r\nASK;1\r\n")
+            answers = [line_of(port).strip() for _ in range(5)]
+            assert answers == ["OK", "ERR 4", "ERR 3", "ERR 1", "ERR 2"]
+            assert front("input 2 57.3") == "input 2 is 57.3"
+            assert front("key 1") == "key 1 pressed"
+            assert line_of(port).startswith("KILN;57.")
+            assert line_of(port).startswith("KILN;57.")  # by its timer
+        assert "bar.high  77.5 -> 90" in leitwerk("upload", "cabin.yaml").stdout
+
+
+@pytest.mark.skipif(shutil.which("socat") is None, reason="socat is not there")
+def test_another_program_talks_with_the_panel(tmp_path, monkeypatch, leitwerk):
+    with panel(tmp_path, monkeypatch, leitwerk) as (talks, _):
+        done = subprocess.run(
+            ["socat", "-t", "2", "-", f"{talks},raw,echo=0,b9600"],
+            input=b"ASK\r\n", capture_output=True, timeout=20, check=True,
+        )  # fmt: skip
+        assert re.fullmatch(rb"KILN;21\.\d;5[45]\.\d\r\n", done.stdout)
+
+
+def test_a_person_talks_with_the_panel(tmp_path, monkeypatch, leitwerk):
+    with (
+        panel(tmp_path, monkeypatch, leitwerk, manner="people") as (talks, front),
+        serial.Serial(talks, 9600, timeout=5) as port,
+    ):
+        port.write(b"sett\x7f;50\r")
+        assert port.read_until(b"OK\r\n> ").endswith(b"sett\b \b;50\r\nOK\r\n> ")
+        port.write(b"se")
+        assert port.read(2) == b"se"
+        front("key 1")
+        assert port.read_until(b"> se").startswith(b"\r    \rKILN;")
+
+
+@pytest.mark.parametrize("manner", ["machines", "guarded"])
+def test_leitwerk_is_the_other_end(tmp_path, monkeypatch, leitwerk, manner):
+    with panel(tmp_path, monkeypatch, leitwerk, manner=manner) as (talks, _):
+        at = f"talk+serial://{talks}?line=9600,8N1"
+        assert (
+            leitwerk(
+                "exchange", "mirror", "cabin.yaml", "office", "--at", at, "--out", "o.yaml"
+            ).exit_code
+            == 0
+        )
+        assert (
+            leitwerk("exchange", "match", "cabin.yaml", "office", "o.yaml", "office").exit_code == 0
+        )
+        assert (
+            "identity" in leitwerk("check", "o.yaml").output
+            or "which device" in leitwerk("check", "o.yaml").output
+        )
+        live = leitwerk("live", "o.yaml", "--for", "0.5 s")
+        assert "PASSED: 2 of 2 expectations met" in live.output
+        assert leitwerk("exchange", "say", "o.yaml", "text", "a;b").output == "confirmed\n"
+        refused = leitwerk("exchange", "say", "o.yaml", "set_point", "120")
+        assert (refused.exit_code, "outside the span (4)" in refused.output) == (4, True)
+        assert leitwerk("exchange", "say", "o.yaml", "set_point", "x").exit_code == 2
+        assert leitwerk("exchange", "say", "o.yaml", "nothing").exit_code == 2
+        assert leitwerk("exchange", "say", "o.yaml", "text", "a" * 17).exit_code == 2
+
+
+def test_a_device_that_says_who_it_is_must_be_the_right_one(tmp_path, monkeypatch, leitwerk):
+    field = (
+        "- {channel: humidity, decimals: 1}",
+        "- {channel: humidity}\n            - {device: serial}",
+    )
+    with panel(tmp_path, monkeypatch, leitwerk, change=field) as (talks, _):
+        at = f"talk+serial://{talks}?line=9600,8N1"
+        leitwerk("exchange", "mirror", "cabin.yaml", "office", "--at", at, "--out", "o.yaml")
+        assert "PASSED" in leitwerk("live", "o.yaml", "--for", "0.3 s").output
+        text = (tmp_path / "o.yaml").read_text("utf-8")
+        (tmp_path / "o.yaml").write_text(text.replace("PI-1180", "PI-1181"), "utf-8")
+        other = leitwerk("live", "o.yaml", "--for", "0.3 s")
+        assert (other.exit_code, "serial number 'PI-1180'" in other.output) == (4, True)
+
+
+@pytest.mark.parametrize(
+    ("line", "change", "says"),
+    [
+        ("9600,8N1", ("", ""), "1 line understood"),
+        ("1200,8N1", ("every 10 s", "every 0.1 s"), "with 9600,8N1 it makes sense"),
+        (
+            "9600,8N1",
+            ("end: CR LF\n      messages", "end: CR\n      messages"),
+            "lines end with CR,",
+        ),
+        (
+            "9600,8N1",
+            ("keyword: ASK, answer: message readings", "keyword: ASQ, answer: message readings"),
+            "it refuses",
+        ),
+        ("9600,8N1", ("manner: machines", "manner: people"), "what was sent comes back: ASK"),
+    ],
+)
+def test_what_is_wrong_on_a_line_is_said(tmp_path, monkeypatch, leitwerk, line, change, says):
+    with panel(tmp_path, monkeypatch, leitwerk, change=change) as (talks, _):
+        (tmp_path / "cabin.yaml").write_text(CABIN, "utf-8")
+        at = f"text+serial://{talks}?line={line}"
+        found = leitwerk("exchange", "diagnose", at, "cabin.yaml", "office", "--for", "0.3 s")
+        assert says in found.output
+        assert found.exit_code == (says != "1 line understood")
+
+
+def test_the_programming_port_is_told_from_the_talking_port(tmp_path, monkeypatch, leitwerk):
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "cabin.yaml").write_text(CABIN, "utf-8")
+    with lw.start_standin("birke", "--rtu") as one:
+        found = leitwerk(
+            "exchange", "diagnose", str(one.address), "cabin.yaml", "office", "--for", "0.3 s"
+        )
+    assert "this port programs the device: asked who it is, it says birke,PI-1180" in found.output
+
+
+@contextmanager
+def far_end():
+    """A pseudo-terminal: the path of one end, and the other to read and write."""
+    near, far = pty.openpty()
+    tty.setraw(far)
+    try:
+        yield os.ttyname(far), near
+    finally:
+        os.close(near)
+        os.close(far)
+
+
+class Reader(threading.Thread):
+    """Reads what comes at one end of a pseudo-terminal, line by line."""
+
+    def __init__(self, near):
+        super().__init__(daemon=True)
+        self.near, self.data, self.came = near, b"", threading.Condition()
+        self.start()
+
+    def run(self):
+        try:
+            while data := os.read(self.near, 4096):
+                with self.came:
+                    self.data += data
+                    self.came.notify_all()
+        except OSError:
+            pass
+
+    def wait_for(self, what, timeout=15):
+        with self.came:
+            assert self.came.wait_for(lambda: re.search(what, self.data), timeout), self.data
+            return self.data
+
+
+def test_attend_is_an_end_itself(tmp_path, monkeypatch, standin):
+    """The kiln's logger runs no exchange: Leitwerk says what it measures, and takes a name for it."""
+    monkeypatch.chdir(tmp_path)
+    with far_end() as (path, near):
+        exchange = KILN_EXCHANGE.replace("/dev/ttyUSB1", path)
+        text = example("kiln", standin().address) + exchange
+        (tmp_path / "kiln.yaml").write_text(text, "utf-8")
+        environment = {**os.environ, "LEITWERK_PASSWORD_OPERATOR": "1834"}
+        run = [sys.executable, "-m", "leitwerk"]
+        subprocess.run(
+            [*run, "upload", "kiln.yaml"], env=environment, check=True, capture_output=True
+        )
+        reader = Reader(near)
+        attend = subprocess.Popen(
+            [*run, "attend", "kiln.yaml", "--for", "60 s", "--every", "0.1 s"],
+            env=environment, stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        reader.wait_for(rb"TOP;21\.\d\d;OK\r\n")  # its value has become known
+        os.write(near, b"NAME;")
+        time.sleep(0.05)
+        os.write(near, b'"KILN 7"\r\n?\r\nFOO\r\n')
+        reader.wait_for(rb"(?s)TOP;.*ERR 1\r\n.*OK\r\n|OK\r\n.*ERR 1")
+        attend.terminate()
+        said = attend.communicate(timeout=20)[1]
+    assert 'heard: NAME;"KILN 7"' in said
+    assert "the keyword 'FOO' is not known" in said
+
+
+def test_a_conversation_is_kept_and_said_again(tmp_path, monkeypatch, leitwerk):
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "cabin.yaml").write_text(CABIN, "utf-8")
+    answers = {b"ASK\r\n": b"KILN;21.5;55.0\r\n", b"\x02X\r\n": b"ERR 1\r\n"}
+
+    def answer(near, stop):
+        data = b""
+        while not stop.is_set():
+            if not select.select([near], [], [], 0.05)[0]:
+                continue
+            data += os.read(near, 100)
+            for line, said in answers.items():
+                if line in data:
+                    data = data.replace(line, b"", 1)
+                    os.write(near, said)
+
+    with far_end() as (path, near):
+        stop = threading.Event()
+        thread = threading.Thread(target=answer, args=(near, stop), daemon=True)
+        thread.start()
+        at = f"text+serial://{path}?line=9600,8N1"
+        kept = leitwerk(
+            "talk",
+            at,
+            "--setup",
+            "cabin.yaml",
+            "--keep",
+            "k.jsonl",
+            "--for",
+            "0.3 s",
+            typed="ASK\n<STX>X\n",
+        )
+        assert "→ ASK⟨CR⟩⟨LF⟩" in kept.output
+        assert "← KILN;21.5;55.0⟨CR⟩⟨LF⟩" in kept.output
+        assert "→ ⟨STX⟩X⟨CR⟩⟨LF⟩" in kept.output
+        again = leitwerk("talk", at, "--again", "k.jsonl")
+        assert (again.exit_code, "the device answered as before" in again.output) == (0, True)
+        answers[b"ASK\r\n"] = b"KILN;21.6;55.0\r\n"
+        other = leitwerk("talk", at, "--again", "k.jsonl")
+        assert (other.exit_code, "otherwise from byte 9 on" in other.output) == (1, True)
+        stop.set()
+        thread.join()
+    (tmp_path / "k.jsonl").write_text('{"talk": 1}\n[[[[', "utf-8")
+    assert leitwerk("talk", at, "--again", "k.jsonl").exit_code == 2
+
+
+def test_the_sheet_has_every_line_in_bytes(tmp_path, monkeypatch, leitwerk):
+    monkeypatch.chdir(tmp_path)
+    text = CABIN.replace("partner: the office computer", "partner: '<b>|x'")
+    (tmp_path / "cabin.yaml").write_text(text, "utf-8")
+    sheet = leitwerk("exchange", "sheet", "cabin.yaml", "office").output
+    for piece in (
+        "`KILN;21.5;21.5⟨CR⟩⟨LF⟩`",
+        "4B 49 4C 4E",
+        "| 4 | outside the span |",
+        "accepted: 20..95",
+    ):
+        assert piece in sheet
+    assert leitwerk("exchange", "sheet", "cabin.yaml", "office", "--out", "s.html").exit_code == 0
+    page = (tmp_path / "s.html").read_text("utf-8")
+    assert "<b>" not in page
+    assert "<table>" in page
+    assert leitwerk("exchange", "sheet", "cabin.yaml", "office", "--out", "s.pdf").exit_code == 2
+    assert leitwerk("exchange", "sheet", "cabin.yaml", "nowhere").exit_code == 2
+
+
+def test_a_line_is_taken_apart(tmp_path, monkeypatch, leitwerk):
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "cabin.yaml").write_text(CABIN, "utf-8")
+    for words, code, piece in (
+        (("SET;77.5",), 0, "'77.5' is number 77.5, to setting bar.high"),
+        (("SET;120",), 1, "at byte 5, 120 is outside the span"),
+        (("5345543B37372E350D0A", "--hex"), 0, "set_point"),
+        (("5345543B", "--hex"), 1, "it waits for more"),
+        (("zz", "--hex"), 2, "no pairs"),
+    ):
+        found = leitwerk("exchange", "hear", "cabin.yaml", "office", *words)
+        assert (found.exit_code, piece in found.output) == (code, True), found.output
+    assert (
+        '"visible": "KILN;---;55.0'
+        in leitwerk(
+            "exchange",
+            "preview",
+            "cabin.yaml",
+            "office",
+            "--value",
+            "air=",
+            "--value",
+            "humidity=55",
+            "--json",
+        ).output
+    )

@@ -226,6 +226,16 @@ def test_two_ends_are_held_together(old, new, words):
     assert words in [d.message for d in compare(other, one.mirrored())]
 
 
+def test_a_value_in_another_unit_is_noticed():
+    one = checked(CABIN).exchanges[0].exchange
+    other = checked(CABIN.replace("{number: 1, to", "{number: °C, to")).exchanges[0].exchange
+    assert compare(one, one.mirrored()) == []
+    far = (
+        checked(CABIN.replace("{number: 1, to", "{number: °F, to")).exchanges[0].exchange.mirrored()
+    )
+    assert "takes it for °C" in compare(far, other)[0].message + compare(other, far)[0].message
+
+
 def test_the_mirror_of_a_mirror_is_the_exchange():
     found = checked(CABIN.replace("manner: machines", "manner: guarded")).exchanges[0].exchange
     assert found.manner is Manner.GUARDED

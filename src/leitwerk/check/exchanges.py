@@ -221,8 +221,10 @@ def _field(field: FieldEntry, known: _Known, path: KeyPath, findings: Findings) 
     form_of = {"channel": _channel_form, "setting": _setting_form, "state": _state_form}[key]
     form = form_of(field, subject, known, path, findings)
     channel = known.channels.get(subject) if key == "channel" else None
+    point = known.datasheet.settings.get(subject) if key == "setting" else None
     shows = channel.kind if channel is not None else ""
-    return None if form is None else Part(form, subject, f"{key} {subject}", shows)
+    unit = channel.symbol if channel is not None else point.unit if point is not None else ""
+    return None if form is None else Part(form, subject, f"{key} {subject}", shows, unit)
 
 
 def _given(field: FieldEntry, path: KeyPath, findings: Findings) -> Part:
@@ -366,7 +368,7 @@ def _value(entry: ValueEntry, known: _Known, path: KeyPath, findings: Findings) 
             valid = "states: {on: ON, off: OFF}"
             findings.error("missing-key", path, "a state needs its texts", valid=valid)
     least, most = entry.times or (1, 1)
-    part = Part(form, entry.name or "", entry.to or "", least=least, most=most)
+    part = Part(form, entry.name or "", entry.to or "", unit=unit, least=least, most=most)
     part = _with_target(part, entry, unit, known, path, findings)
     return part if part.name else replace(part, name=part.of.partition(" ")[2] or kind.value)
 

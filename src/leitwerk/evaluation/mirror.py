@@ -42,7 +42,7 @@ def mirror_setup(
     if exchange.address:
         entry["address"] = exchange.address
     messages = {line.name: _message(line, asked) for line in exchange.understands.lines}
-    keywords = {line.name: _keyword(line, checked) for line in exchange.says.lines}
+    keywords = {line.name: _keyword(line) for line in exchange.says.lines}
     entry["says"] = {**_direction(exchange.understands), "messages": messages}
     entry["understands"] = {**_direction(exchange.says), "keywords": keywords}
     return {
@@ -171,7 +171,7 @@ def _message(line: LineForm, asked: dict[str, str]) -> dict[str, Any]:
     return message
 
 
-def _keyword(line: LineForm, checked: CheckedSetup) -> dict[str, Any]:
+def _keyword(line: LineForm) -> dict[str, Any]:
     """What the device says, the other end understands, and answers nothing."""
     keyword: dict[str, Any] = {"keyword": line.keyword} if line.keyword else {}
     values = []
@@ -183,7 +183,7 @@ def _keyword(line: LineForm, checked: CheckedSetup) -> dict[str, Any]:
             values.append({"constant": form.text})
             continue
         if form.kind is Kind.NUMBER:
-            value = {"number": form.unit or _symbol(part, checked) or "1"}
+            value = {"number": part.unit or "1"}
         elif form.kind is Kind.TEXT:
             value = {"text": str(form.longest)}
         elif form.kind is Kind.TIME:
@@ -192,11 +192,3 @@ def _keyword(line: LineForm, checked: CheckedSetup) -> dict[str, Any]:
     if values:
         keyword["values"] = values
     return {**keyword, "answer": "nothing", "errors": "no"}
-
-
-def _symbol(part: Part, checked: CheckedSetup) -> str:
-    what, _, name = part.of.partition(" ")
-    if what == "channel":
-        return checked.channel(name).symbol
-    point = checked.datasheet.settings.get(name) if what == "setting" else None
-    return point.unit if point is not None else ""

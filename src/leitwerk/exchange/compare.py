@@ -113,6 +113,8 @@ def _part(said: Part, heard: Part, who: tuple[str, str]) -> Iterator[str]:
     if (said.least, said.most) != (heard.least, heard.most):
         said_times, heard_times = (f"{p.least} to {p.most}" for p in (said, heard))
         yield f"{who[0]} says it {said_times} times, {who[1]} waits for {heard_times}"
+    if said.unit and heard.unit and said.unit != heard.unit:
+        yield f"{who[0]} says it in {said.unit}, {who[1]} takes it for {heard.unit}"
     for name in _FORM:
         if _of(one, name) != _of(other, name):
             yield f"{who[0]} has {name} {_shown(_of(one, name))}, {who[1]} {_shown(_of(other, name))}"

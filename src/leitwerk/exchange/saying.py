@@ -156,7 +156,7 @@ def _example(part: Part) -> Carried:
     form = part.form
     low, high = part.span or (0.0, 100.0)
     middle: dict[str, Carried] = {
-        "number": low + 0.215 * (high - low),
+        "number": round(low + 0.215 * (high - low), 1),
         "integer": round(low + 0.21 * (high - low)),
         "hexadecimal": 26,
         "text": "text"[: form.longest],

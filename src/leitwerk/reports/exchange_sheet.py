@@ -84,7 +84,7 @@ def _lines(exchange: Exchange, device: str) -> Iterator[str]:
         rows.append(("Before each line", _code(exchange.address)))
     if exchange.manner is Manner.GUARDED:
         rows.append(("Fingerprint", _code(exchange.fingerprint)))
-    yield from _table(("", ""), rows)
+    yield from _table(("What", "How"), rows)
     yield from _direction(f"What {_plain(device)} says", exchange.says)
     for line in exchange.says.lines:
         yield from _line(line, exchange.says, exchange)
@@ -113,7 +113,7 @@ def _direction(title: str, way: Direction) -> Iterator[str]:
             else []
         ),
     ]
-    yield from _table(("", ""), rows)
+    yield from _table(("What", "How"), rows)
 
 
 def _line(line: LineForm, way: Direction, exchange: Exchange) -> Iterator[str]:
@@ -159,7 +159,7 @@ def _what(part: Part, way: Direction) -> str:
         Kind.COUNTER: "running number",
         Kind.CONSTANT: f"always {_code(form.text)}",
     }[form.kind]
-    more = []
+    more = [f"in {_plain(part.unit)}"] if part.unit else []
     if form.unit:
         more.append(f"with its unit {_code(form.unit)}")
     if form.width:

@@ -36,6 +36,9 @@ from leitwerk.datasheet.model import Datasheet, DeviceLimits, ScanTiming, Termin
 from leitwerk.datasheet.register_points import RegisterPoint, registers
 from leitwerk.devices.device import connect, open_device
 from leitwerk.errors import LeitwerkError
+from leitwerk.exchange.definition import Direction, Form, Kind, LineForm, Part
+from leitwerk.exchange.hearing import Listener
+from leitwerk.exchange.saying import packed, speaker
 from leitwerk.findings import Findings
 from leitwerk.monitoring.poller import Poller
 from leitwerk.parsing.yaml_text import parse_yaml
@@ -485,6 +488,37 @@ def growth() -> None:
             show(what, compare(act(2000), act(500)), "ms", 1e3, "at most 5")
 
 
+def lines_of_text() -> None:
+    """A message of five numbers, said and understood, beside lines that are written by hand."""
+    count, values = 20_000, (21.53, 55.2, -3.0, 100.25, 0.07)
+    part = Part(Form(Kind.NUMBER, decimals=1), "v")
+    line = LineForm("readings", "KILN", (part,) * 5)
+    way = Direction(lines=(line,))
+    say, listener = speaker(line, way), Listener(way)
+
+    def ours() -> None:
+        for _ in range(count):
+            heard = listener.hear(packed(say(values), way)[:-2])
+            assert heard is not None
+            assert heard.trouble is None
+
+    def by_hand() -> None:
+        for _ in range(count):
+            v = values
+            said = f"KILN;{v[0]:.1f};{v[1]:.1f};{v[2]:.1f};{v[3]:.1f};{v[4]:.1f}\r\n".encode(
+                "ascii"
+            )
+            keyword, *fields = said[:-2].decode("ascii").split(";")
+            numbers = [float(field) for field in fields]
+            assert keyword == "KILN"
+            assert len(numbers) == 5
+
+    result = compare(ours, by_hand)
+    show("a line of five numbers, said and understood: by an exchange against by hand", result,
+         "us", 1e6 / count, "at most 3")  # fmt: skip
+    print(f"    {count / result[0]:,.0f} messages a second, both directions (goal: 100,000)")
+
+
 if __name__ == "__main__":
     start_up()
     poll_all_channels()
@@ -496,3 +530,4 @@ if __name__ == "__main__":
     scales()
     alarms()
     growth()
+    lines_of_text()

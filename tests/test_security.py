@@ -6,15 +6,17 @@ from pathlib import Path
 import pytest
 
 from leitwerk.analysis import intervals
+from leitwerk.check import exchanges as check_exchanges
 from leitwerk.datasheet import point_entries
-from leitwerk.devices import recordings
+from leitwerk.devices import recordings, talk
 from leitwerk.evaluation import course, dry_run
+from leitwerk.exchange import guarded, person
 from leitwerk.links import mqtt, sdi12
 from leitwerk.monitoring import outbox, pacing, senders, web_calls
 from leitwerk.parsing import quantities, yaml_text
 from leitwerk.protocols import board_image, lines, scpi, station
 from leitwerk.rules import schedule
-from leitwerk.setup import rules
+from leitwerk.setup import exchanges, rules
 from leitwerk.transfer import batch
 
 PAGE = (Path(__file__).parent.parent / "SECURITY.md").read_text("utf-8")
@@ -31,6 +33,13 @@ LIMITS = {
     "lines of a batch table": (batch._MOST,),
     "bytes of a board's program": (board_image._MOST_BYTES,),
     "a line of a device": (lines.MAX_LINE,),
+    "messages or keywords of an exchange, values of one": (
+        check_exchanges.MOST_LINES,
+        check_exchanges.MOST_VALUES,
+    ),
+    "a line of an exchange: as its setup says, at most": (exchanges._MOST_LINE,),
+    "what waits for a slow receiver of an exchange": (person.MOST_OUT, guarded.MOST_WAITING),
+    "pieces of a conversation that was kept": (talk._MOST_ENTRIES,),
     "entries of an error queue": (scpi.ERRORS_AT_MOST,),
     "time of a measurement on SDI-12": (sdi12.LONGEST_MEASUREMENT_S,),
     "rows of a recording": (recordings._ROWS_AT_MOST,),

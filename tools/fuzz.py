@@ -17,7 +17,7 @@ import tempfile
 import time
 import traceback
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from importlib import resources
 from pathlib import Path
@@ -34,7 +34,10 @@ from leitwerk.datasheet.needs import parse_counted, parse_protection
 from leitwerk.datasheet.register_points import RegisterPoint
 from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.text_points import TextPoint
+from leitwerk.devices.talk import read_talk
 from leitwerk.evaluation.course import parse_course
+from leitwerk.exchange.definition import Manner
+from leitwerk.exchange.end import End
 from leitwerk.findings import Findings
 from leitwerk.monitoring.operator_requests import take_requests
 from leitwerk.monitoring.outbox import Outbox
@@ -357,6 +360,48 @@ def _received(data: bytes) -> None:
         _ReceivedAnswer.model_validate_json(data)
 
 
+def _exchanges(folder: Path) -> dict[str, Reader]:
+    """What comes over the wire of an exchange, in each manner; and a conversation that was kept."""
+    text_ = (resources.files("leitwerk") / "examples" / "cabin.yaml").read_text("utf-8")
+    setup = lw.parse_setup(text_)
+    found = lw.check_setup(setup, find_datasheet("birke")).exchanges[0].exchange
+    lines = [b'ASK\r\nTEXT;"a;""b"\r\nSET;77.5\r\n', b"SET; 21 \r\n", b"hel\x7flp\r\nclear\r\n"]
+    far = End(replace(found, manner=Manner.GUARDED).mirrored(), session=1)
+    far.say("set_point", (77.5,), 0.0)
+    guarded = far.output()
+
+    def through(manner: Manner) -> Read:
+        def read(data: bytes) -> None:
+            end = End(replace(found, manner=manner), session=2)
+            for k in range(0, len(data), 7):
+                for heard in end.receive(data[k : k + 7], k / 10.0):
+                    if heard.trouble is not None:
+                        end.refuse(heard, k / 10.0)
+                    else:
+                        end.confirm(k / 10.0)
+            end.look(1e6)
+            end.output()
+
+        return read
+
+    kept = (
+        b'{"talk": 1, "at": "text+serial:///dev/ttyUSB1?line=9600,8N1", "started": "2026-03-02T06:00:00Z"}\n'
+        b'{"s": 0.1, "way": "said", "hex": "41534b0d0a"}\n{"s": 0.2, "way": "heard", "hex": "4f4b"}\n'
+    )
+    path = folder / "talk.jsonl"
+
+    def conversation(data: bytes) -> None:
+        path.write_bytes(data)
+        read_talk(path)
+
+    return {
+        "exchange for machines": Reader(lines, through(Manner.MACHINES)),
+        "exchange for people": Reader(lines, through(Manner.PEOPLE)),
+        "exchange, guarded": Reader([guarded, *lines], through(Manner.GUARDED)),
+        "conversations": Reader([kept], conversation, 0.3),
+    }
+
+
 def _texts() -> dict[str, Reader]:
     quantities = [
         b"4..20 mA",
@@ -454,6 +499,7 @@ def readers(folder: Path) -> dict[str, Reader]:
         **_kept_readers(folder),
         **_texts(),
         **_wires(),
+        **_exchanges(folder),
         **_points(sheets),
         "commands": _commands(folder),
     }

@@ -42,6 +42,7 @@ from leitwerk.setup.exchanges import (
 from leitwerk.setup.model import Setup
 from leitwerk.setup.rules import RuleEntry
 
+MOST_LINES, MOST_VALUES = 200, 100  # messages or keywords of an exchange; values of one
 _HEAVY, _FULL = 0.7, 1.0  # of what a line can carry
 _SOURCES = ("given", "channel", "setting", "state", "device", "text", "time", "counter")
 _KINDS = ("number", "integer", "hexadecimal", "text", "state", "time", "constant")
@@ -94,6 +95,8 @@ def check_exchanges(
     found = []
     for name, entry in setup.exchanges.items():
         path = ("exchanges", name)
+        if _is_too_large(entry, path, findings):
+            continue
         exchange = _exchange(name, entry, known, path, findings)
         check_lines(exchange, path, findings)
         load = _check_line_load(exchange, entry, setup, path, findings)
@@ -105,6 +108,31 @@ def check_exchanges(
         message = f"{datasheet.model} has one talking port, and here are {len(in_device)} exchanges for it"
         findings.error("no-talking-port", ("exchanges", in_device[1].name), message, at_key=True,
                        remedy="add 'at: …' where Leitwerk is this end")  # fmt: skip
+    return found
+
+
+def _is_too_large(entry: ExchangeEntry, path: KeyPath, findings: Findings) -> bool:
+    found = False
+    for place, lines in (
+        ((*path, "says", "messages"), {n: len(m.fields) for n, m in entry.says.messages.items()}),
+        (
+            (*path, "understands", "keywords"),
+            {n: len(k.values) for n, k in entry.understands.keywords.items()},
+        ),
+    ):
+        if len(lines) > MOST_LINES:
+            message = f"{len(lines):,} {place[-1]} are too many"
+            findings.error(
+                "too-many-lines", place, message, at_key=True, valid=f"at most {MOST_LINES}"
+            )
+            found = True
+        for name, count in lines.items():
+            if count > MOST_VALUES:
+                message = f"{name} has {count:,} values"
+                findings.error(
+                    "too-many-lines", (*place, name), message, valid=f"at most {MOST_VALUES}"
+                )
+                found = True
     return found
 
 

@@ -85,8 +85,8 @@ class Part:
     ``of`` is where the value comes from, or goes to: ``channel air``, ``setting bar.high``, ``output
     valve``, ``state air.too_hot``, ``time``; empty for a constant, and for a value that is only kept.
     ``shows`` is the device's word for that, where it has one. ``unit`` is that of a number, also where
-    it is not written. ``span`` is what is accepted. ``least`` and ``most``: how often it stands there; only the last
-    part of a line may stand there several times.
+    it is not written. ``span`` is what is accepted. ``least`` and ``most``: how often it stands there;
+    only the last part of a line may stand there several times.
     """
 
     form: Form

@@ -13,7 +13,7 @@ from conftest import KILN, kept, kiln
 from leitwerk.calibration.orientation import find_orientation, right_angle_rotations
 from leitwerk.calibration.tare import Tare, TareHistory, TareStage, capture_tare
 from leitwerk.errors import DomainError, NotAtRest
-from leitwerk.monitoring.single_channel import read_untared
+from leitwerk.monitoring.spot_readings import read_untared
 from leitwerk.parsing.units import parse_unit
 from leitwerk.project.editing import add_tare, undo_tare
 from leitwerk.signals.linear import Linear

@@ -10,7 +10,7 @@ import pytest
 import leitwerk as lw
 from conftest import checked, kept, kiln, kiln_text
 from leitwerk.evaluation.signal_chain import explain_channel
-from leitwerk.monitoring.single_channel import read_once
+from leitwerk.monitoring.spot_readings import read_once
 from leitwerk.parsing.quantities import parse_quantity
 
 

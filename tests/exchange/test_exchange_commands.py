@@ -17,7 +17,7 @@ import serial
 from test_exchange_setups import CABIN, KILN_EXCHANGE
 
 import leitwerk as lw
-from conftest import example
+from conftest import checked, example
 
 pytestmark = pytest.mark.process
 
@@ -323,3 +323,28 @@ def test_a_line_is_taken_apart(tmp_path, monkeypatch, leitwerk):
             "--json",
         ).output
     )
+
+
+def test_a_preview_has_the_values_of_the_device(tmp_path, monkeypatch, leitwerk):
+    with panel(tmp_path, monkeypatch, leitwerk) as (_, front):
+        front("input 2 33.3")
+        shown = leitwerk("exchange", "preview", "cabin.yaml", "office", "--live").output
+        assert re.search(r"KILN;33\.\d;5[45]\.\d⟨CR⟩", shown)
+
+
+def test_what_was_said_is_held_against_a_description(tmp_path, monkeypatch, leitwerk):
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "cabin.yaml").write_text(CABIN, "utf-8")
+    (tmp_path / "k.jsonl").write_text(
+        '{"talk": 1, "at": "x", "started": "y"}\n{"s": 1, "way": "said", "hex": "41534b0d0a5345543b350d0a"}\n'
+    )
+    found = leitwerk("exchange", "hear", "cabin.yaml", "office", "--kept", "k.jsonl")
+    assert (
+        found.exit_code,
+        "ASK: ask" in found.output,
+        "5 is outside the span" in found.output,
+    ) == (1, True, True)
+
+
+def test_a_device_runs_its_messages_itself_and_leitwerk_does_not():
+    assert checked(CABIN).rules == ()

@@ -87,10 +87,16 @@ def check_rules(
                 else (*path, "escalate", str(k - len(text.do)))
             )
             _check_action(action, known, place, findings)
-        rules.append(_rule(name, text, known))
+        if not _is_in_device(path, setup):
+            rules.append(_rule(name, text, known))
     check_fights(rules, findings)
     check_rings(rules, findings)
     return rules
+
+
+def _is_in_device(path: KeyPath, setup: Setup) -> bool:
+    """Whether what a message waits for is the device's own matter: it runs the exchange."""
+    return path[0] == "exchanges" and setup.exchanges[path[1]].at is None
 
 
 def _check_contact_count(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
@@ -184,6 +190,9 @@ def _check_rule(rule: RuleEntry, known: _Known, path: KeyPath, findings: Finding
 def _check_trigger(trigger: Trigger, known: _Known, path: KeyPath, findings: Findings) -> None:
     """Whether the exchange that a trigger names is there, and the channel whose changes it follows."""
     what, _, name = trigger.event.partition(" ")
+    if what == "key" and not _is_in_device(path, known.setup):
+        message = "Leitwerk has no keys; only a device that runs an exchange itself has"
+        findings.error("cannot-do", path, message, valid="a condition: door is ajar")
     if what in _EVENTS:
         _check_exchanged(name, (_EVENTS[what],), known, path, findings)
     if trigger.change is not None:

@@ -29,18 +29,23 @@ def exchange() -> None:
 @_SETUP
 @_NAME
 @click.option("--value", "given", multiple=True, metavar="NAME=VALUE", help="A value: air=21.5.")
+@click.option("--live", is_flag=True, help="Ask the device for the values of its channels.")
 @JSON
-def preview(setup: str, name: str, *, given: tuple[str, ...], as_json: bool) -> int:
+@link_options(2.0)
+def preview(
+    setup: str, name: str, *, given: tuple[str, ...], live: bool, as_json: bool, link: LinkOptions
+) -> int:
     """Show the exact bytes of every message of the exchange NAME, without any device.
 
-    Values that are not given are examples.
+    Values that are neither given nor asked for are examples.
 
-    Exit code 0: shown. 1: the setup has errors. 2: usage.
+    Exit code 0: shown. 1: the setup has errors. 2: usage. 3: device not reached. 4: another device.
     """
     from leitwerk.cli.printing import echo_json
 
-    found = find_exchange(_read(setup), name)
-    values = _given(given)
+    checked = _read(setup)
+    found = find_exchange(checked, name)
+    values = {**(_live_values(checked, link) if live else {}), **_given(given)}
     shown = [_previewed(found, line, _values(line, values)) for line in found.exchange.says.lines]
     if as_json:
         echo_json(shown)
@@ -56,6 +61,22 @@ def preview(setup: str, name: str, *, given: tuple[str, ...], as_json: bool) -> 
     if found.load:
         click.echo(f"messages on a timer take {found.load:.1%} of the line")
     return FINE
+
+
+def _live_values(checked: CheckedSetup, link: LinkOptions) -> dict[str, str]:
+    """The values of all channels now, as texts; empty where there is no good one."""
+    from leitwerk.devices.device import connect
+    from leitwerk.monitoring.spot_readings import read_values
+
+    with connect(checked.require(), link=link) as device:
+        values = read_values(checked, device)
+    words = {}
+    for channel in checked.channels:
+        value = values[channel.name]
+        states = channel.states
+        shown = "" if value is None else repr(value) if states is None else states.name(value)
+        words[channel.name] = shown
+    return words
 
 
 def _previewed(found: CheckedExchange, line: LineForm, values: Sequence[Carried]) -> dict[str, Any]:
@@ -80,22 +101,32 @@ def _previewed(found: CheckedExchange, line: LineForm, values: Sequence[Carried]
 @exchange.command()
 @_SETUP
 @_NAME
-@click.argument("line")
+@click.argument("line", default="")
+@click.option(
+    "--kept", metavar="FILE", help="In place of LINE: what a conversation that was kept said."
+)
 @click.option("--hex", "is_hex", is_flag=True, help="LINE are bytes: 'T;21.5' is 543B32312E35.")
 @JSON
-def hear(setup: str, name: str, line: str, *, is_hex: bool, as_json: bool) -> int:
+def hear(setup: str, name: str, line: str, *, kept: str | None, is_hex: bool, as_json: bool) -> int:
     """Show step by step what the exchange NAME makes of LINE: divided, converted, stored, answered.
 
-    The end of the line is added, unless the bytes are given with --hex.
+    The end of the line is added, unless the bytes are given with --hex. With --kept, all that was said to
+    a device in a conversation is taken: 'leitwerk talk --keep' keeps one.
 
     Exit code 0: understood. 1: not understood, or the setup has errors. 2: usage.
     """
+    from pathlib import Path
+
     from leitwerk.cli.printing import echo_json, print_rows
+    from leitwerk.devices.talk import read_talk
     from leitwerk.exchange.steps import explain_line
 
-    found = find_exchange(_read(setup), name)
+    checked = _read(setup)
+    found = find_exchange(checked, name)
     way = found.exchange.understands
-    if is_hex:
+    if kept is not None:
+        data = b"".join(t.data for t in read_talk(Path(kept)) if t.way == "said")
+    elif is_hex:
         try:
             data = bytes.fromhex(line)
         except ValueError:
@@ -108,7 +139,7 @@ def hear(setup: str, name: str, line: str, *, is_hex: bool, as_json: bool) -> in
         (r.name, ", then ".join(map(str, r.actions)))
         for h in heard
         if h.trouble is None
-        for r in _read(setup).rules
+        for r in checked.rules
         if r.trigger.event == f"heard {name}.{h.name}"
     ]
     if as_json:

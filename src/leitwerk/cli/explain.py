@@ -53,7 +53,7 @@ def explain(
     shown, cold = None, _celsius(junction)
     if live:
         from leitwerk.devices.device import connect
-        from leitwerk.monitoring.single_channel import read_once
+        from leitwerk.monitoring.spot_readings import read_once
 
         with connect(checked, link=link) as device:
             shown, found = read_once(checked, device, one)

@@ -139,7 +139,7 @@ def _reading(path: str, channel: str, link: LinkOptions) -> Callable[[float], fl
     from leitwerk.check.channels import SignalChannel
     from leitwerk.devices.device import connect
     from leitwerk.errors import QuantityError
-    from leitwerk.monitoring.single_channel import read_once
+    from leitwerk.monitoring.spot_readings import read_once
     from leitwerk.project.setups import read_setup
 
     other = read_setup(path)

@@ -52,7 +52,7 @@ def tare(
     from leitwerk.calibration.tare import capture_tare
     from leitwerk.devices.device import connect
     from leitwerk.evaluation.signal_chain import explain_channel
-    from leitwerk.monitoring.single_channel import read_untared
+    from leitwerk.monitoring.spot_readings import read_untared
     from leitwerk.project.editing import add_tare, undo_tare
     from leitwerk.project.files import write_atomic
     from leitwerk.project.setups import read_setup

@@ -10,6 +10,7 @@ from leitwerk.exchange.hearing import Listener
 from leitwerk.exchange.lines import LineCutter
 
 _SHOWN = 40
+_PROMPT = 20  # bytes that may stand before an echo
 REFUSES = "it refuses what it is asked"
 _GARBAGE = 0.2  # share of bytes that no text has
 _ENDS = (b"\r\n", b"\r", b"\n")
@@ -52,12 +53,12 @@ def symptoms(exchange: Exchange, sent: bytes, came: bytes) -> list[Symptom]:
             "is the device on and told to send, is it the right port, are the two data wires crossed?",
         )]  # fmt: skip
     found = []
-    if sent and came.startswith(sent):
+    if sent and sent in came[: len(sent) + _PROMPT]:
         found.append(Symptom(
             "echo", f"what was sent comes back: {visible(sent[:_SHOWN])}",
             "a loop in the wiring, two wires that hear their own sender, or a device that echoes for people",
         ))  # fmt: skip
-        came = came[len(sent) :]
+        came = came[came.index(sent) + len(sent) :]
         if not came:
             return found
     if readable(came) < 1.0 - _GARBAGE:

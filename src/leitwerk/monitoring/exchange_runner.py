@@ -94,9 +94,12 @@ class ExchangeRunner:
         self._thread.start()
 
     def close(self) -> None:
-        """Say what is still to be said, and end."""
+        """End, and tell how many lines there were of each kind."""
         self._stop.set()
         self._thread.join(_WRITE_S + _AGAIN_S)
+        counts = {**self.end.counts, **(self.end.guard.counts if self.end.guard else {})}
+        text = ", ".join(f"{what}: {count}" for what, count in counts.items() if count)
+        self._tell(Told(self.exchange.name, f"lines: {text or 'none'}"))
 
     def switch(self, line: str, *, on: bool) -> None:
         """Switch a message or keyword on or off."""
@@ -165,6 +168,8 @@ class ExchangeRunner:
         for one in told:
             self._tell(one)
         if out:
+            if data:  # on two wires, the other end needs a moment until it listens again
+                self._stop.wait(self.exchange.wire.turn_around_s)
             self._link.write(out, _WRITE_S, self.exchange.name)
 
     def _hear(self, heard: Heard, now_s: float) -> Told:

@@ -1,4 +1,4 @@
-"""Reading a single channel: once, or for a while."""
+"""Reading once: a channel, or all of them; or one for a while."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from leitwerk.calibration.tare import TareStage
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.devices.device import Device
+from leitwerk.evaluation.host_values import to_values
 from leitwerk.monitoring.pacing import paced, sample_count
 from leitwerk.monitoring.poller import Poller
 from leitwerk.project.clock import REAL_TIME, Clock
@@ -39,6 +40,25 @@ def read_once(
     shown, qualities, junction = Poller(device, [channel]).poll()
     good = qualities[0] == Quality.GOOD and math.isfinite(shown[0])
     return float(shown[0]) if good else None, junction
+
+
+def read_values(setup: CheckedSetup, device: Device) -> dict[str, float | None]:
+    """The values of all channels now, in their units, by name; None where there is no good one.
+
+    Raises
+    ------
+    WrongDevice, LinkError, DeviceRefused
+        As for ``read_once``.
+
+    """
+    device.require(setup.setup.device.model, setup.setup.device.serial)
+    shown, qualities, _ = Poller(device, setup.channels).poll()
+    values, found = to_values(setup.channels, shown[None, :], qualities[None, :])
+    good = (found[0] == Quality.GOOD) & np.isfinite(values[0])
+    return {
+        channel.name: float(value) if is_good else None
+        for channel, value, is_good in zip(setup.channels, values[0], good.tolist(), strict=True)
+    }
 
 
 def read_untared(

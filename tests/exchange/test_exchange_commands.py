@@ -5,6 +5,7 @@ import pty
 import re
 import select
 import shutil
+import socket
 import subprocess
 import sys
 import threading
@@ -17,7 +18,8 @@ import serial
 from test_exchange_setups import CABIN, KILN_EXCHANGE
 
 import leitwerk as lw
-from conftest import checked, example
+from conftest import KILN, checked, example
+from leitwerk.monitoring.exchange_runner import ExchangeRunner
 
 pytestmark = pytest.mark.process
 
@@ -348,3 +350,58 @@ def test_what_was_said_is_held_against_a_description(tmp_path, monkeypatch, leit
 
 def test_a_device_runs_its_messages_itself_and_leitwerk_does_not():
     assert checked(CABIN).rules == ()
+
+
+def test_an_end_over_tcp_connects_again_and_takes_any_pieces(tmp_path, monkeypatch, standin):
+    """The other end is a network serial server that hangs up: hand-written, with a plain socket."""
+    monkeypatch.chdir(tmp_path)
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        server.settimeout(20)
+        at = f"text+tcp://127.0.0.1:{server.getsockname()[1]}"
+        exchange = KILN_EXCHANGE.replace("text+serial:///dev/ttyUSB1?line=9600,8N1", at)
+        text = example("kiln", standin().address) + exchange
+        setup = checked(text)
+        told = []
+        runner = ExchangeRunner(
+            setup.exchanges[0], value=lambda part: 21.5 if "channel" in part.of else "active",
+            tell=told.append, happen=lambda event: None, clock=lw.Clock(), session=1,
+        )  # fmt: skip
+        runner.start()
+        try:
+            for _ in range(2):
+                end, _ = server.accept()
+                with end:
+                    end.settimeout(20)
+                    for piece in (b"?", b"\r", b"\n?\r\n?\r\n"):
+                        end.sendall(piece)
+                    said = b""
+                    while said.count(b"\n") < 3:
+                        said += end.recv(1000)
+                    assert said == b"TOP;21.50;HOT\r\n" * 3
+        finally:
+            runner.close()
+    assert any("the connection broke" in one.text for one in told)
+    assert "connected again" in [one.text for one in told]
+    assert runner.kept == {}
+
+
+def test_a_value_that_does_not_convert_leaves_the_last_good_one():
+    exchange = KILN_EXCHANGE.replace("{text: 12, to: setting name}", "{integer: yes, name: n}")
+    with far_end() as (path, near):
+        setup = checked(KILN + exchange.replace("/dev/ttyUSB1", path))
+        came = threading.Semaphore(0)
+        runner = ExchangeRunner(
+            setup.exchanges[0], value=lambda part: None, tell=lambda told: came.release(),
+            happen=lambda event: None, clock=lw.Clock(), session=1,
+        )  # fmt: skip
+        runner.start()
+        runner.say("top")
+        Reader(near).wait_for(rb"TOP;---;---\r\n")  # its port is open
+        for line in (b"NAME;7\r\n", b"NAME;x\r\n"):
+            os.write(near, line)
+            assert came.acquire(timeout=20)
+        runner.close()
+    kept = runner.kept["text.n"]
+    assert (kept.text, kept.value) == ("x", 7)
+    assert "is not a number of this kind" in kept.reason
+    assert runner.end.counts["not a value of this kind"] == 1

@@ -405,3 +405,27 @@ def test_a_value_that_does_not_convert_leaves_the_last_good_one():
     assert (kept.text, kept.value) == ("x", 7)
     assert "is not a number of this kind" in kept.reason
     assert runner.end.counts["not a value of this kind"] == 1
+
+
+def test_a_person_talks_by_hand_in_a_terminal(tmp_path, monkeypatch, leitwerk):
+    with panel(tmp_path, monkeypatch, leitwerk) as (talks, front), far_end() as (path, near):
+        far = os.open(path, os.O_RDWR | os.O_NOCTTY)
+        process = subprocess.Popen(
+            [sys.executable, "-m", "leitwerk", "talk", f"text+serial://{talks}", "--setup", "cabin.yaml"],
+            stdin=far, stdout=far, stderr=far, env={**os.environ, "TERM": "xterm"},
+        )  # fmt: skip
+        os.close(far)
+        reader = Reader(near)
+        reader.wait_for(rb"> ")
+        os.write(near, b"AX\x7fS\t\r")  # a slip, taken back; the rest of the keyword is completed
+        reader.wait_for(rb"(?s)\xe2\x86\x92 ASK.*\xe2\x86\x90 KILN;21\.\d")
+        os.write(near, b"TEX")
+        reader.wait_for(rb"TEX")
+        front("key 1")
+        reader.wait_for(
+            rb"(?s)ASK.*KILN.*KILN;21\.\d;5\S+\r?\n> TEX"
+        )  # what was typed is still there
+        os.write(near, b"T;Hi\r")
+        reader.wait_for(rb"(?s)\xe2\x86\x92 TEXT;Hi.*\xe2\x86\x90 OK")
+        os.write(near, b"\x04")
+        assert process.wait(20) == 0

@@ -151,7 +151,8 @@ def main() -> None:
             paint(screen, PICTURES / "upload.png")
         cabin = (resources.files("leitwerk") / "examples" / "cabin.yaml").read_text("utf-8")
         (folder / "cabin.yaml").write_text(cabin, encoding="utf-8")
-        shoot("exchange", "exchange", "hear", "cabin.yaml", "office", "SET,77.5")
+        words = ["exchange", "hear", "cabin.yaml", "office", "SET,77.5"]
+        paint(run_in_terminal(words, folder, rows=8), PICTURES / "exchange.png")
         guard = (resources.files("leitwerk") / "examples" / "kiln-guard.yaml").read_text("utf-8")
         (folder / "kiln-guard.yaml").write_text(guard, encoding="utf-8")
         drawn = ("--course", COURSE, "--every", "1 s", "--figure", "dry-run.png")

@@ -42,6 +42,7 @@ class End:
         self._by_keyword = {guarded.escape(line.keyword): line for line in way.lines}
         self._out = bytearray()
         self._keeps_spaces = way.spaces is Spaces.KEEP
+        self._other_told = ""
         self.guard = self.editor = None
         if exchange.manner is Manner.PEOPLE:
             self.editor = LineEditor(way.encoding, way.longest)
@@ -215,6 +216,26 @@ class End:
         data = bytes(source)
         source.clear()
         return data
+
+    def connected_again(self) -> None:
+        """The connection is a new one: what is old is not said, and half a line is not continued."""
+        self.output()
+        self._cutter.forget()
+
+    def troubles(self) -> list[str]:
+        """What went wrong without a line of its own, in words; each is given once."""
+        if self.guard is None:
+            return []
+        found = [f"not acknowledged: {body}" for body in self.guard.lost]
+        self.guard.lost.clear()
+        other = self.guard.other_description
+        if other and other != self._other_told:
+            self._other_told = other
+            found.append(
+                f"the other end has another description: its fingerprint is {other}, here it is "
+                f"{self.exchange.fingerprint}"
+            )
+        return found
 
     def _write(self, text: str, *, is_answer: bool) -> None:
         """A line as it is; one that the encoding does not know cannot be said."""

@@ -74,10 +74,10 @@ class LineCutter:
             return []
         return [RawLine(rest[:KEPT_BYTES], f"without an end for {self.silence_s:g} s")]
 
-    @property
-    def waiting(self) -> bytes:
-        """The line that is not complete yet."""
-        return self._rest
+    def forget(self) -> None:
+        """Forget the line that is not complete: its rest will not come."""
+        self.dropped += len(self._rest)
+        self._rest, self._given_up = b"", False
 
     def _line(self, piece: bytes) -> list[RawLine]:
         if self.start:

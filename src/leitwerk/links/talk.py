@@ -129,7 +129,12 @@ class TalkLink:
         if data:
             note(self.options.tracer, self.address, data, sent=False, meaning=what)
         now_s = time.monotonic()
-        for heard in self._end.receive(data, now_s) if data else self._end.look(now_s):
+        lines = self._end.receive(data, now_s) if data else self._end.look(now_s)
+        if troubles := self._end.troubles():
+            raise DeviceRefused(
+                f"{self.address}: {troubles[0]}", remedy="does the device hold this exchange?"
+            )
+        for heard in lines:
             if heard.name in {REFUSED, CONFIRMED} and heard.answers != self._end.asked:
                 continue  # the answer to another line, that came late
             if heard.name == REFUSED:

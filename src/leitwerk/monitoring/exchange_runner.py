@@ -151,6 +151,8 @@ class ExchangeRunner:
                     self._tell(Told(self.exchange.name, error.message, failed=True))
                 lost = True
                 self._link.close()
+                with self._lock:
+                    self.end.connected_again()
                 self._stop.wait(_AGAIN_S)
                 continue
             if lost:
@@ -164,6 +166,7 @@ class ExchangeRunner:
         with self._lock:
             lines = self.end.receive(data, now_s) if data else self.end.look(now_s)
             told = [self._hear(heard, now_s) for heard in lines]
+            told += [Told(self.exchange.name, text, failed=True) for text in self.end.troubles()]
             out = self.end.output()
         for one in told:
             self._tell(one)

@@ -7,6 +7,9 @@ locks it. A line that is taken is answered with "+", another with "-" and a numb
 
 EIBISCH. SDI-12, version 1.4 (the standard's clauses 4.4.2, 4.4.5, 4.4.8, 4.4.12): aI! identifies it,
 aMC! measures moisture and temperature, aXN! and aXNtext! are its name, aXA! and aXA7! its averaging.
+
+ROBINIE only talks. A line ends with CR LF, values are divided by ";". "ASK" is answered with "VAL", a value
+and its serial number, "SET" with a number from 0 to 50 with "OK"; all else with "ERR" and a number.
 """
 
 from __future__ import annotations
@@ -110,6 +113,27 @@ class Ilex(Lines):
     def restart(self) -> None:
         """Switched off and on: it is locked again."""
         self.unlocked = False
+
+
+class Robinie(Lines):
+    end = answer_end = b"\r\n"
+
+    def __init__(self, serial: str = "RB-1", value: str = "21.5") -> None:
+        self.settings = {"SET": "7"}
+        self.serial, self.value = serial, value
+        super().__init__()
+
+    def answers(self, line: str) -> list[str]:
+        keyword, _, text = line.partition(";")
+        if keyword == "ASK" and not text:
+            return [f"VAL;{self.value};{self.serial}"]
+        if keyword != "SET" or not text.replace(".", "", 1).isdigit():
+            return ["ERR 1"]
+        if float(text) > 50:
+            return ["ERR 4"]
+        self.settings["SET"] = text
+        self.writes.append(line)
+        return ["OK"]
 
 
 class Eibisch(Lines):

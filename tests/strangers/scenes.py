@@ -12,7 +12,7 @@ from typing import Any
 from broker import Broker
 from espe import Espe
 from hasel import Hasel
-from ilex import EIBISCH, ILEX, Eibisch, Ilex
+from ilex import EIBISCH, ILEX, Eibisch, Ilex, Robinie
 from ilex import PASSWORD as ILEX_PASSWORD
 from ulme import PASSWORD as ULME_PASSWORD
 from ulme import Ulme
@@ -278,6 +278,43 @@ settings: {{name: HEAD-WATER}}
     },
     well={"request": 1},
 )
+ROBINIE = Scene(
+    Robinie,
+    lambda: Robinie("RB-2", "77.0"),
+    "",
+    """\
+leitwerk: 1
+title: Kiln
+device: {{model: talker, at: "{at}", serial: RB-1}}
+channels:
+  value: {{reading: said.value, unit: °C, expect: 21.5 ± 1 °C}}
+exchanges:
+  kiln:
+    says:
+      messages:
+        ask: {{keyword: ASK, asks: said}}
+        set: {{keyword: SET, fields: [{{given: number}}]}}
+    understands:
+      keywords:
+        said:
+          keyword: VAL
+          answer: nothing
+          values: [{{number: °C, name: value, decimals: 1}}, {{text: 12, name: serial}}]
+""",
+    "talk+tcp://127.0.0.1:{port}",
+    "RB-1",
+    lambda device: device.settings,
+    {"SET": "42"},
+    ("77.0", "RB-2"),
+    "{}",
+    commands={
+        "live": SETTINGS["live"],
+        "device": SETTINGS["device"],
+        "say": ("exchange", "say", "setup.yaml", "set", "42"),
+    },
+)
+
+
 SCENES = {
     "Modbus TCP": HASEL,
     "Modbus TCP, outputs": _espe(rtu=False),
@@ -285,6 +322,7 @@ SCENES = {
     "SCPI": ULME,
     "text": ILEX_SCENE,
     "SDI-12": EIBISCH_SCENE,
+    "exchange": ROBINIE,
     "MQTT": STATION,
 }
 

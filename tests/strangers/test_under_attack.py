@@ -117,6 +117,9 @@ def assert_true(acting, name, act, result, right, before, where=""):
     scene, said = acting.scene, result.output
     if name in {"upload", "restore", "recover", "batch"}:
         assert_settings_are_as_said(scene, name, result, dict(scene.state(right)), before, where)
+    if name == "say" and result.exit_code == 0:
+        assert "confirmed" in said, where
+        assert scene.state(right) == scene.new, where
     if name == "request" and result.exit_code == 1 and "requested" in said:
         assert wait_until(lambda: scene.state(right) == scene.new), where
     if name == "live":

@@ -243,7 +243,9 @@ def say(setup: str, message: str, values: tuple[str, ...], *, link: LinkOptions)
     given += [*values[len(given) :]]
     with connect(checked, link=link) as device:
         assert isinstance(device.link, TalkLink)
-        confirmed = device.link.say(message, given)
+        device.require(checked.setup.device.model, str(checked.setup.device.serial))
+        with device.staying_the_same():
+            confirmed = device.link.say(message, given)
     click.echo("confirmed" if confirmed is not None else "said; nothing confirms it")
     return FINE if confirmed is not None else FOUND
 

@@ -19,6 +19,7 @@ from test_exchange_setups import CABIN, KILN_EXCHANGE
 
 import leitwerk as lw
 from conftest import KILN, checked, example
+from leitwerk.monitoring.attendant import Attendant, AttendOptions
 from leitwerk.monitoring.exchange_runner import ExchangeRunner
 
 pytestmark = pytest.mark.process
@@ -231,6 +232,39 @@ def test_attend_is_an_end_itself(tmp_path, monkeypatch, standin):
         said = attend.communicate(timeout=20)[1]
     assert 'heard: NAME;"KILN 7"' in said
     assert "the keyword 'FOO' is not known" in said
+
+
+def test_rules_switch_lines_and_act_on_them(tmp_path, monkeypatch, standin):
+    monkeypatch.chdir(tmp_path)
+    with far_end() as (path, near):
+        exchange = KILN_EXCHANGE.replace("/dev/ttyUSB1", path).replace(
+            "text: {keyword: NAME, values: [{text: 12, to: setting name}]}",
+            "hush: {keyword: HUSH, do: [{exchange: yard.ask, to: off}, {log: hushed}, {say: yard.top}]}",
+        )
+        setup = checked(example("kiln", standin().address) + exchange)
+        reader, seen = Reader(near), []
+        with lw.connect(setup) as device:
+            attendant = Attendant(setup, device, AttendOptions(tmp_path, on_event=seen.append))
+
+            def step_until(what):
+                end = time.monotonic() + 20
+                while not re.search(what, reader.data):
+                    assert time.monotonic() < end, reader.data
+                    attendant.step()
+                    time.sleep(0.01)
+
+            attendant.exchanges.start(device.identify())
+            attendant.exchanges.say("yard.top")
+            step_until(rb"TOP;---")  # its port is open
+            os.write(near, b"?\r\n")
+            step_until(rb"(?s)TOP;.*TOP;")
+            os.write(near, b"HUSH\r\n")
+            step_until(rb"(?s)\nOK\r\n.*TOP;")
+            os.write(near, b"?\r\n")
+            step_until(rb"ERR 5")
+            attendant.exchanges.close()
+    assert "hushed" in [event.text for event in seen]
+    assert any(event.text.startswith("lines: understood: 2") for event in seen), seen[-1]
 
 
 def test_a_conversation_is_kept_and_said_again(tmp_path, monkeypatch, leitwerk):

@@ -14,8 +14,9 @@ from conftest import EXAMPLES
 from leitwerk.alarms.conditions import holds, parse_condition
 from leitwerk.check.compile import check_setup
 from leitwerk.errors import QuantityError
+from leitwerk.parsing.quantities import Quantity
 from leitwerk.project.library import Library
-from leitwerk.rules.definition import Escalation, Happening, Notify, Rule, Trigger, WriteLog
+from leitwerk.rules.definition import Change, Escalation, Happening, Notify, Rule, Trigger, WriteLog
 from leitwerk.rules.engine import Engine
 from leitwerk.rules.message_text import fill, message_parts, names_in
 from leitwerk.rules.switches import Switch, Switches
@@ -162,6 +163,34 @@ def test_an_engine_goes_on_where_another_stood():
     assert not second.step(1.0, 0, HOT)
     with pytest.raises(ValueError, match="other rules"):
         Engine([]).resume(first.to_dict(0.0), 0.0)
+
+
+def test_a_change_beyond_the_dead_band_acts_once():
+    change = Trigger(change=Change("air", Quantity(0.5)))
+    engine = Engine([Rule("m", change, DO, pause_s=10.0)])
+    found = [
+        (now_s, bool(engine.step(now_s, 1, Facts(air=air))))
+        for now_s, air in (
+            (0, None), (1, 20.0), (2, 20.4), (20, 20.4), (21, 20.6), (22, 30.0), (30, 30.0), (32, 30.0),
+            (50, 30.4),
+        )
+    ]  # fmt: skip
+    assert [now_s for now_s, acted in found if acted] == [1, 21, 32]
+    again = Engine(engine.rules)
+    again.resume(json.loads(json.dumps(engine.to_dict(50.0))), 60.0)
+    assert not again.step(70.0, 1, Facts(air=30.4))
+    assert again.step(71.0, 1, Facts(air=30.5))
+
+
+def test_rules_of_one_name_share_their_pause():
+    """A message that waits for two things is said as seldom as one that waits for one of them."""
+    heard, timer = Trigger(event="heard x.y"), Trigger(every_s=2.0)
+    engine = Engine([Rule("m", trigger, DO, pause_s=5.0) for trigger in (heard, timer)])
+    said = [
+        now_s for now_s in range(1, 13)
+        if engine.step(float(now_s), 1, Facts(), [Happening(event="heard x.y")])
+    ]  # fmt: skip
+    assert said == [1, 6, 11]
 
 
 # ---------------------------------------------------------------------- outputs

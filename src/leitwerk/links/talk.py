@@ -13,7 +13,7 @@ import numpy as np
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point, Stored
 from leitwerk.datasheet.text_points import TextPoint, texts
-from leitwerk.errors import DeviceRefused, LinkTimeout
+from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout
 from leitwerk.exchange.characters import visible
 from leitwerk.exchange.definition import Carried, Exchange
 from leitwerk.exchange.end import CONFIRMED, REFUSED, End
@@ -212,8 +212,14 @@ class TalkSession:
         if not self._serials:
             return _NOT_SAID
         line, number = self._serials[0]
-        value = self._link.latest(line).values[number]
-        return _NOT_SAID if value is None else str(value)
+        heard = self._link.latest(line)
+        if heard.trouble is not None or not isinstance(heard.values[number], str):
+            why = heard.trouble.message if heard.trouble else "it says no serial number"
+            shown = visible(heard.text[:60])
+            raise LinkError(
+                f"{self._link.address}: who the device is cannot be read from '{shown}': {why}"
+            )
+        return str(heard.values[number])
 
 
 def _reason(heard: Heard) -> str:

@@ -245,6 +245,8 @@ class Attendant:
 
     def _perform(self, due: Due, now: datetime, now_s: float) -> None:
         action = due.action
+        if isinstance(action, Say) and self.exchanges.is_off(action.message):
+            return
         if isinstance(action, MOVES) and not self.options.armed:
             text = f"would {action}, but is not armed ({due.why})"
             self.log.add(Event(now, EventKind.RULE, due.rule, text, Done.NOT_ARMED, action))

@@ -86,6 +86,11 @@ class Exchanges:
         runner, name = self._end_of(line)
         runner.switch(name, on=on)
 
+    def is_off(self, message: str) -> bool:
+        """Whether a message is switched off."""
+        runner, line = self._end_of(message)
+        return runner.is_off(line)
+
     def _end_of(self, full: str) -> tuple[ExchangeRunner, str]:
         exchange, _, line = full.partition(".")
         runner = self.runners.get(exchange)

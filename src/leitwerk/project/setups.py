@@ -9,6 +9,7 @@ from typing import Any
 
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.compile import check_setup
+from leitwerk.check.talker import with_exchange
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.errors import SetupError
 from leitwerk.findings import Finding, Findings, count_findings
@@ -153,13 +154,16 @@ def _draft_file(path: str | Path) -> tuple[Setup | None, Findings]:
 def datasheet_of(setup: Setup) -> Datasheet:
     """The datasheet of a setup's model: one of its project, or a shipped one.
 
+    That of a device which is known by what it says has the readings of the setup's exchange.
+
     Raises
     ------
     FileProblem
         There is none for this model.
 
     """
-    return find_datasheet(setup.device.model, Path(setup.source.file).parent)
+    found = find_datasheet(setup.device.model, Path(setup.source.file).parent)
+    return with_exchange(setup, found, Findings(setup.source.file))
 
 
 def _datasheet_for(setup: Setup, findings: Findings) -> Datasheet | None:

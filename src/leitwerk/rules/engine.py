@@ -65,6 +65,8 @@ class Engine:
     def __init__(self, rules: Sequence[Rule], now_s: float = 0.0) -> None:
         self.rules = tuple(rules)
         self._states = [_RuleState(now_s) for _ in rules]
+        # A message that waits for several things is several rules with one name: they share their pause.
+        self._acted_s = dict.fromkeys((rule.name for rule in rules), -math.inf)
 
     def step(
         self,
@@ -112,10 +114,10 @@ class Engine:
             why = _by_change(trigger.change, state, moment) if allowed else ""
         else:
             why = _by_happening(trigger, moment) if allowed else ""
-        return why if moment.now_s - state.acted_s >= rule.pause_s else ""
+        return why if moment.now_s - self._acted_s[rule.name] >= rule.pause_s else ""
 
     def _act(self, rule: Rule, state: _RuleState, why: str, moment: _Moment) -> list[Due]:
-        state.acted_s = moment.now_s
+        state.acted_s = self._acted_s[rule.name] = moment.now_s
         if rule.trigger.change is not None:
             state.value = moment.facts.value(rule.trigger.change.channel)
         if rule.escalation is not None:
@@ -176,6 +178,8 @@ class Engine:
             raise ValueError("this state belongs to other rules")
         then_s = now_s - max(0.0, away_s)
         self._states = [_taken_up(entry, then_s) for entry in kept["states"]]
+        for rule, state in zip(self.rules, self._states, strict=True):
+            self._acted_s[rule.name] = max(self._acted_s[rule.name], state.acted_s)
 
 
 def _kept(state: _RuleState, now_s: float) -> dict[str, Any]:

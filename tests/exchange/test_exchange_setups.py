@@ -194,6 +194,15 @@ def test_a_mistake_in_an_exchange_of_leitwerk_is_found(old, new, rule):
     assert rule in rules_of(KILN + KILN_EXCHANGE.replace(old, new, 1))
 
 
+@pytest.mark.parametrize(
+    "rule", ["when: heard office.ask, do: {log: x}", "when: every 1 h, do: {say: office.readings}"]
+)
+def test_rules_do_not_reach_an_exchange_of_the_device(rule):
+    assert "rules: {a: {when" not in CABIN
+    found = rules_of(f"{CABIN}rules: {{a: {{{rule}}}}}\n")
+    assert "rules of Leitwerk do not reach office" in found["cannot-do"].message
+
+
 def test_messages_wait_as_rules_do():
     found = checked(KILN + KILN_EXCHANGE)
     triggers = [str(rule.trigger) for rule in found.rules]

@@ -224,7 +224,8 @@ def _answer(
 
 def _check_where(entry: ExchangeEntry, known: Nameable, path: KeyPath, findings: Findings) -> None:
     if exchange_is_link(entry, known.datasheet):
-        return  # the device is at the other end
+        _check_link(entry, path, findings)
+        return
     if entry.at is None and not known.datasheet.has(TALK_MANNER):
         findings.error(
             "no-talking-port",
@@ -242,6 +243,23 @@ def _check_where(entry: ExchangeEntry, known: Nameable, path: KeyPath, findings:
     elif entry.at == known.setup.device.at:
         message = "this port programs the device; an exchange goes over another"
         findings.error("programming-port", (*path, "at"), message, valid="the talking port")
+
+
+def _check_link(entry: ExchangeEntry, path: KeyPath, findings: Findings) -> None:
+    """A device that is known by what it says: it is asked, and nothing is done or said by itself."""
+    for name, message in entry.says.messages.items():
+        if message.when:
+            text = f"{name} is said when it is asked for, or by 'leitwerk exchange say'"
+            findings.error(
+                "cannot-do", (*path, "says", "messages", name, "when"), text, remedy="remove it"
+            )
+    for name, keyword in entry.understands.keywords.items():
+        if keyword.do:
+            text = f"{name} gives readings, and does nothing"
+            place = (*path, "understands", "keywords", name, "do")
+            findings.error(
+                "cannot-do", place, text, remedy="remove it; a rule on a channel can act"
+            )
 
 
 def exchange_is_link(entry: ExchangeEntry, datasheet: Datasheet) -> bool:

@@ -222,12 +222,18 @@ _EVENTS = {"heard": "keyword", "said": "message"}
 def _check_exchanged(
     name: str, kinds: tuple[str, ...], known: _Known, path: KeyPath, findings: Findings
 ) -> None:
-    """Whether an exchange has such a message, or keyword."""
+    """Whether an exchange has such a message, or keyword, and Leitwerk is an end of it."""
     lines = lines_of(known.setup)
     if lines.get(name) not in kinds:
         fits = [n for n, kind in lines.items() if kind in kinds]
         message = f"no exchange has a {' or '.join(kinds)} {name[:60]!r}"
         findings.error("unknown-name", path, message, valid=", ".join(fits[:12]) or "none")
+        return
+    exchange = name.partition(".")[0]
+    if known.setup.exchanges[exchange].at is None and path[:2] != ("exchanges", exchange):
+        message = f"rules of Leitwerk do not reach {exchange}: the device itself is this end"
+        remedy = "an exchange with 'at: …' has Leitwerk as its end"
+        findings.error("cannot-do", path, message, remedy=remedy)
 
 
 # ---------------------------------------------------------------------- conditions

@@ -96,7 +96,8 @@ class ExchangeRunner:
     def close(self) -> None:
         """End, and tell how many lines there were of each kind."""
         self._stop.set()
-        self._thread.join(_WRITE_S + _AGAIN_S)
+        if self._thread.is_alive():
+            self._thread.join(_WRITE_S + _AGAIN_S)
         counts = {**self.end.counts, **(self.end.guard.counts if self.end.guard else {})}
         text = ", ".join(f"{what}: {count}" for what, count in counts.items() if count)
         self._tell(Told(self.exchange.name, f"lines: {text or 'none'}"))
@@ -157,6 +158,10 @@ class ExchangeRunner:
                     self.end.connected_again()
                 self._stop.wait(_AGAIN_S)
                 continue
+            except Exception as error:  # noqa: BLE001 - whatever it is, the other lines go on
+                text = f"{type(error).__name__}: {error}"
+                self._tell(Told(self.exchange.name, text, failed=True))
+                self._stop.wait(_LISTEN_S)
             if lost:
                 lost = False
                 self._tell(Told(self.exchange.name, "connected again"))

@@ -235,6 +235,20 @@ def test_two_ends_are_held_together(old, new, words):
     assert words in [d.message for d in compare(other, one.mirrored())]
 
 
+def test_spaces_at_the_ends_of_a_text_are_kept():
+    text = KILN_EXCHANGE.replace(
+        "{channel: air_top, decimals: 2}", "{channel: air_top, before: 'T ', after: ' C'}"
+    )
+    form = (
+        checked(KILN + text.replace("    at:", "    address: '#3 '\n    at:"))
+        .exchanges[0]
+        .exchange.says.lines[0]
+        .parts[0]
+        .form
+    )
+    assert (form.before, form.after) == ("T ", " C")
+
+
 def test_a_value_in_another_unit_is_noticed():
     one = checked(CABIN).exchanges[0].exchange
     other = checked(CABIN.replace("{number: 1, to", "{number: °C, to")).exchanges[0].exchange

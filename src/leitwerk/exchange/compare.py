@@ -107,6 +107,8 @@ def _line(
 
 def _part(said: Part, heard: Part, who: tuple[str, str]) -> Iterator[str]:
     one, other = said.form, heard.form
+    if other.kind is Kind.TEXT and one.kind is not Kind.TEXT:
+        return  # whatever is said is a text, too
     if one.kind is not other.kind and not {one.kind, other.kind} <= _NUMBERS:
         yield f"{who[0]} says a {one.kind.value}, {who[1]} waits for a {other.kind.value}"
         return

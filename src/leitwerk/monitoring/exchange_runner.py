@@ -187,7 +187,8 @@ class ExchangeRunner:
         full = f"{self.exchange.name}.{heard.name}" if heard.name else self.exchange.name
         shown = visible(heard.raw) if heard.raw else visible(heard.text)
         if heard.name in {CONFIRMED, REFUSED}:
-            return Told(full, f"{heard.name.strip('()')}: {shown}", failed=heard.name == REFUSED)
+            what = heard.name.strip("()")
+            return Told(self.exchange.name, f"{what}: {shown}", failed=heard.name == REFUSED)
         line = self.exchange.understands.line(heard.name) if heard.name else None
         if line is not None:
             self._keep(heard, line, now_s)

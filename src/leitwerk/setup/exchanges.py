@@ -14,12 +14,11 @@ from leitwerk.exchange.definition import Flow, Layout, Manner, Spaces, Wires
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.address import LinkAddress, SerialLine, parse_address, parse_line
 from leitwerk.parsing.models import Model, YesNo, reader, text_of, validate
-from leitwerk.parsing.yaml_text import List, Map
+from leitwerk.parsing.yaml_text import EMPTY, List, Map
 from leitwerk.setup.fields import (
     DurationField,
     Line,
     RangeField,
-    SettingField,
     text_schema,
 )
 from leitwerk.setup.rules import ActionsField, PauseField, TriggersField
@@ -141,6 +140,14 @@ NumberUnit = Annotated[
 ]
 
 
+# A text as it is, with the spaces at its ends.
+KeptText = Annotated[
+    str,
+    reader((), lambda v: "" if v is EMPTY else text_of(v, "a text")),
+    text_schema("A text as it is, with the spaces at its ends", "ERR {}", numbers=True),
+]
+
+
 class FormEntry(Model):
     """How a value stands in a line."""
 
@@ -150,9 +157,9 @@ class FormEntry(Model):
     width: WidthField = 0
     pad: Literal["spaces", "zeros"] = "spaces"
     unit: YesNo = Field("no", description="Whether the unit stands behind the number")
-    before: SettingField = Field("", description="A text in front of the value")
-    after: SettingField = Field("", description="A text behind the value")
-    bad: SettingField = Field("---", description="What stands there when there is no good value")
+    before: KeptText = Field("", description="A text in front of the value")
+    after: KeptText = Field("", description="A text behind the value")
+    bad: KeptText = Field("---", description="What stands there when there is no good value")
     states: dict[str, str] = Field(default_factory=dict, description="The text of each state")
 
 
@@ -228,8 +235,8 @@ class DirectionEntry(Model):
     spaces: SpacesField = Spaces.DROP
     quotes: Literal["'", '"'] | None = None
     values: Literal["one", "several"] = Field("several", description="How many values a line has")
-    confirms: SettingField = Field("OK", description="What confirms a line")
-    refuses: SettingField = Field("ERR {}", description="What refuses one: {} is the reason")
+    confirms: KeptText = Field("OK", description="What confirms a line")
+    refuses: KeptText = Field("ERR {}", description="What refuses one: {} is the reason")
 
 
 class SaysEntry(DirectionEntry):
@@ -256,7 +263,7 @@ class ExchangeEntry(Model):
     turn_around: DurationField | None = Field(
         None, description="On two wires: how long the other end takes until it listens again"
     )
-    address: SettingField = Field("", description="What stands before each line")
+    address: KeptText = Field("", description="What stands before each line")
     says: SaysEntry = Field(default_factory=SaysEntry)
     understands: UnderstandsEntry = Field(default_factory=UnderstandsEntry)
 

@@ -234,6 +234,54 @@ def test_attend_is_an_end_itself(tmp_path, monkeypatch, standin):
     assert "the keyword 'FOO' is not known" in said
 
 
+def test_what_is_heard_is_a_channel(tmp_path, monkeypatch, standin, leitwerk):
+    """Beside the logger's own channels: expected by live, watched by attend; a bad value is no reading."""
+    monkeypatch.chdir(tmp_path)
+    with far_end() as (path, near):
+        exchange = KILN_EXCHANGE.replace("/dev/ttyUSB1", path).replace(
+            "text: {keyword: NAME, values: [{text: 12, to: setting name}]}",
+            "out: {keyword: OUT, answer: nothing, values: [{number: °C, decimals: 1, name: t}]}",
+        )
+        alarm = "alarms: {warm: {above: 20 °C, clear: 19 °C}}"
+        outside = f"outside: {{reading: yard.out.t, unit: °C, expect: 12.5 ± 1 °C, {alarm}}}"
+        text = example("kiln", standin().address).replace(
+            "channels:\n", f"channels:\n  {outside}\n", 1
+        )
+        (tmp_path / "kiln.yaml").write_text(text + exchange, "utf-8")
+        setup = checked(text + exchange)
+        stop, said = threading.Event(), [b"OUT;12.5\r\n"]
+
+        def say():
+            while not stop.wait(0.05):
+                os.write(near, said[0])
+
+        thread = threading.Thread(target=say, daemon=True)
+        thread.start()
+        try:
+            live = leitwerk("live", "kiln.yaml", "--for", "0.5 s").output
+            assert re.search(r"outside +12\.5 °C", live)
+            with lw.connect(setup) as device:
+                attendant = Attendant(setup, device, AttendOptions(tmp_path))
+                attendant.exchanges.start(device.identify())
+                for line, want in (
+                    (b"OUT;12.5\r\n", 12.5),
+                    (b"OUT;25\r\n", 25.0),
+                    (b"OUT;---\r\n", None),
+                ):
+                    said[0], end = line, time.monotonic() + 20
+                    while (
+                        attendant.situation.value("outside") != want
+                        or not attendant.exchanges.runners["yard"].kept
+                    ):
+                        assert time.monotonic() < end
+                        attendant.step()
+                assert attendant.active() == ["outside.warm"]
+                attendant.exchanges.close()
+        finally:
+            stop.set()
+            thread.join()
+
+
 def test_rules_switch_lines_and_act_on_them(tmp_path, monkeypatch, standin):
     monkeypatch.chdir(tmp_path)
     with far_end() as (path, near):

@@ -299,6 +299,8 @@ def _check_use(
     for line in exchange.understands.lines:
         keyword = entry.understands.keywords[line.name]
         stores = any(part.of for part in line.parts)
+        full = f"{exchange.name}.{line.name}."
+        stores |= any((c.reading or "").startswith(full) for c in setup.channels.values())
         if (
             not stores
             and not keyword.do

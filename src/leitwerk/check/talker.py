@@ -1,17 +1,16 @@
-"""A device that is known only by what it says: its readings, from the exchange of the setup."""
+"""Readings that are heard: of a device that is known only by what it says, and beside those of a device."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
 
-from leitwerk.check.exchanges import draft_exchange
-from leitwerk.datasheet.model import Datasheet
+from leitwerk.check.exchanges import MOST_LINES, draft_exchange
+from leitwerk.datasheet.model import Datasheet, HeardExchange
 from leitwerk.datasheet.points import Point, PointFamily
-from leitwerk.datasheet.text_points import TextPoint
+from leitwerk.datasheet.text_points import HeardPoint, TextPoint
 from leitwerk.exchange.definition import Exchange, Kind, Part
 from leitwerk.findings import Findings
-from leitwerk.setup.exchanges import ValueEntry
 from leitwerk.setup.model import Setup
 
 TALK = "talk"  # the link of such a device
@@ -20,7 +19,7 @@ TALK = "talk"  # the link of such a device
 def with_exchange(setup: Setup, datasheet: Datasheet, findings: Findings) -> Datasheet:
     """The datasheet with the readings that a setup's exchange gives, for a device that only talks."""
     if datasheet.link != TALK:
-        return datasheet
+        return _with_heard(setup, datasheet)
     own = [(name, entry) for name, entry in setup.exchanges.items() if entry.at is None]
     if len(own) != 1:
         path = ("exchanges",) if setup.exchanges else ("device", "model")
@@ -29,14 +28,9 @@ def with_exchange(setup: Setup, datasheet: Datasheet, findings: Findings) -> Dat
         return datasheet
     name, entry = own[0]
     exchange = draft_exchange(name, entry, setup, datasheet)
-    readings: dict[str, PointFamily[Point]] = {}
-    for line in exchange.understands.lines:
-        values = [v for v in entry.understands.keywords[line.name].values if v.constant is None]
-        for number, part in enumerate(line.values, start=1):
-            unit = _unit(values[number - 1]) if number <= len(values) else ""
-            name = f"{line.name}.{part.name}"
-            point = TextPoint(name, query=line.name, field=number, unit=unit)
-            readings[name] = PointFamily(_looking_like(part, point), ())
+    readings: dict[str, PointFamily[Point]] = {
+        point.name: PointFamily(point, ()) for point in _points(exchange)
+    }
     if not any(readings_of_serial(exchange)):
         findings.note(
             "identity-not-known",
@@ -49,14 +43,41 @@ def with_exchange(setup: Setup, datasheet: Datasheet, findings: Findings) -> Dat
     return replace(datasheet, groups=groups, exchange=exchange)
 
 
+def _with_heard(setup: Setup, datasheet: Datasheet) -> Datasheet:
+    """The datasheet with what other ends say as further readings: ``panel.readings.air``."""
+    readings, heard = dict(datasheet.groups["readings"]), {}
+    for name, entry in setup.exchanges.items():
+        if entry.at is None or len(entry.understands.keywords) > MOST_LINES:
+            continue
+        exchange = draft_exchange(name, entry, setup, datasheet)
+        heard[name] = HeardExchange(exchange, entry.at)
+        for point in _points(exchange):
+            full = f"{name}.{point.name}"
+            further = HeardPoint(
+                full, unit=point.unit, query=point.query, field=point.field, kind=point.kind,
+                step=point.step, choices=point.choices, exchange=name,
+            )  # fmt: skip
+            readings.setdefault(full, PointFamily(further, ()))
+    if not heard:
+        return datasheet
+    groups = {**datasheet.groups, "readings": readings}
+    return replace(datasheet, groups=groups, heard=heard)
+
+
+def _points(exchange: Exchange) -> Iterator[TextPoint]:
+    """A point for each value that is understood, ``LINE.VALUE``."""
+    for line in exchange.understands.lines:
+        for number, part in enumerate(line.values, start=1):
+            point = TextPoint(
+                f"{line.name}.{part.name}", query=line.name, field=number, unit=part.unit
+            )
+            yield _looking_like(part, point)
+
+
 def readings_of_serial(exchange: Exchange) -> Iterator[tuple[str, str]]:
     """The lines, and in each the value, by which the device says its serial number."""
     for line in exchange.understands.lines:
         yield from ((line.name, part.name) for part in line.values if part.name == "serial")
-
-
-def _unit(value: ValueEntry) -> str:
-    return "" if value.number in {None, "1"} else str(value.number)
 
 
 def _looking_like(part: Part, point: TextPoint) -> TextPoint:

@@ -19,6 +19,7 @@ from leitwerk.datasheet.vocabulary import (
 )
 from leitwerk.exchange.definition import Exchange
 from leitwerk.findings import Finding
+from leitwerk.parsing.address import LinkAddress
 from leitwerk.parsing.quantities import Span, bytes_text
 from leitwerk.parsing.units import Unit
 from leitwerk.signals.sensors import SENSORS
@@ -204,12 +205,21 @@ class Surroundings:
     protection: str = ""
 
 
+@dataclass(frozen=True, slots=True)
+class HeardExchange:
+    """An exchange in which Leitwerk is an end, and the port where it is that."""
+
+    exchange: Exchange
+    at: LinkAddress
+
+
 @dataclass(frozen=True)
 class Datasheet:
     """A device model: what it is capable of, and where each point lives.
 
     ``doubts`` are the warnings of its reader: what looks like a slip, and what a group of points lacks.
-    ``exchange`` is what this end says and understands, for a device that is known by that alone.
+    ``exchange`` is what this end says and understands, for a device that is known by that alone. ``heard``
+    are exchanges of a setup whose values are readings beside the device's own, by name.
     """
 
     model: str
@@ -236,6 +246,7 @@ class Datasheet:
     groups: Mapping[str, Mapping[str, PointFamily[Point]]] = field(repr=False)
     doubts: tuple[Finding, ...] = field(default=(), repr=False)
     exchange: Exchange | None = field(default=None, repr=False)
+    heard: Mapping[str, HeardExchange] = field(default_factory=dict, repr=False)
     _points: dict[str, tuple[Point, ...]] = field(
         default_factory=dict, init=False, repr=False, compare=False
     )

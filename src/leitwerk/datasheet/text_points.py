@@ -220,6 +220,13 @@ def _digits(number: float) -> str:
 
 
 @dataclass(frozen=True, slots=True)
+class HeardPoint(TextPoint):
+    """A value that another end says in an exchange: ``query`` is the line, ``field`` the value in it."""
+
+    exchange: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Replies:
     """How a device ends and divides its lines, and how it confirms and refuses a message.
 

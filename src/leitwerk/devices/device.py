@@ -48,6 +48,7 @@ from leitwerk.identity import Identity, same_number
 from leitwerk.links.kinds import find_kind
 from leitwerk.links.options import USUAL, LinkOptions
 from leitwerk.links.register_session import Session
+from leitwerk.links.talk import HeardSession, Latest
 from leitwerk.parsing.address import LinkAddress
 from leitwerk.parsing.units import convert, parse_unit
 from leitwerk.project.inventory import resolve_address
@@ -82,6 +83,9 @@ class Device:
         kind = find_kind(datasheet.link)
         self.sleeps = kind.sleeps
         self._session: Session = kind.session(link, datasheet)
+        self._heard: HeardSession | None = None
+        if datasheet.heard:
+            self._session = self._heard = HeardSession(self._session, datasheet, link.options)
         self._login: _Login | None = None
         self._identity: Identity | None = None
         self.expected: tuple[str, str] | None = (
@@ -114,6 +118,13 @@ class Device:
     def close(self) -> None:
         """End the connection."""
         self.link.close()
+        if self._heard is not None:
+            self._heard.close()
+
+    def hear_from(self, sources: Mapping[str, Latest]) -> None:
+        """Take what other ends say from elsewhere, by the name of the exchange; their ports stay closed."""
+        if self._heard is not None:
+            self._heard.sources.update(sources)
 
     def identify(self) -> Identity:
         """Ask the device what it is. It must stay the one that it was when it was asked first.

@@ -12,7 +12,7 @@ import numpy as np
 
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point, Stored
-from leitwerk.datasheet.text_points import TextPoint, texts
+from leitwerk.datasheet.text_points import HeardPoint, TextPoint, texts
 from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout
 from leitwerk.exchange.characters import visible
 from leitwerk.exchange.definition import Carried, Exchange
@@ -21,13 +21,14 @@ from leitwerk.exchange.hearing import Heard, Why
 from leitwerk.links.byte_link import ByteLink
 from leitwerk.links.options import LinkOptions
 from leitwerk.links.reconnects import Reconnects
+from leitwerk.links.register_session import Session
 from leitwerk.links.trace import note
 from leitwerk.parsing.address import LinkAddress
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-_FRESH_S = 30.0  # how long what was said counts, where it cannot be asked for
+FRESH_S = 30.0  # how long what was said counts, where it cannot be asked for
 _TURN_S = 0.05
 _NOT_SAID = "none"  # in place of a serial number that the device never says
 
@@ -67,7 +68,7 @@ class TalkLink:
             self.requests += 1
         else:
             self._turn(0.0)
-        since = began if asking is not None else began - _FRESH_S
+        since = began if asking is not None else began - FRESH_S
         while not self._is_answer(found := self.heard.get(line), since, asked=asking is not None):
             left = began + self.options.timeout_s - time.monotonic()
             if left <= 0.0:
@@ -220,6 +221,83 @@ class TalkSession:
                 f"{self._link.address}: who the device is cannot be read from '{shown}': {why}"
             )
         return str(heard.values[number])
+
+
+Latest = Callable[[str], "Heard | None"]
+"""Gives a line as it was said last, by its name; None where it was not said lately."""
+
+
+class HeardSession:
+    """A session with a device, whose datasheet has readings that other ends say: these come from there.
+
+    ``sources`` gives what each exchange said last; without one, its port is opened here.
+    """
+
+    def __init__(self, own: Session, datasheet: Datasheet, options: LinkOptions) -> None:
+        self._own, self._heard, self._options = own, datasheet.heard, options
+        self.sources: dict[str, Latest] = {}
+        self._links: dict[str, TalkLink] = {}
+
+    def read(self, points: Sequence[Point]) -> dict[str, Stored]:
+        """The values of points, by name; NaN where another end has said none."""
+        own = [point for point in points if not isinstance(point, HeardPoint)]
+        found = self._own.read(own) if own else {}
+        for point in points:
+            if isinstance(point, HeardPoint):
+                value = self._value(point)
+                found[point.name] = math.nan if value is None else value
+        return {point.name: found[point.name] for point in points}
+
+    def reader(self, points: Sequence[Point]) -> Callable[[], NDArray[np.float64]]:
+        """Something that reads the same points as numbers again and again, shape (n_points,)."""
+        is_heard = np.array([isinstance(point, HeardPoint) for point in points])
+        heard = [point for point in points if isinstance(point, HeardPoint)]
+        own = self._own.reader([p for p in points if not isinstance(p, HeardPoint)])
+
+        def numbers() -> NDArray[np.float64]:
+            found = np.empty(len(points))
+            found[~is_heard] = own()
+            found[is_heard] = [_number(point, self._value(point)) for point in heard]
+            return found
+
+        return numbers
+
+    def write(
+        self,
+        values: Mapping[Point, Stored],
+        progress: Callable[[int, int], None] = lambda done, total: None,
+        *,
+        secret: bool = False,
+        backwards: bool = False,
+        before: Callable[[], None] = lambda: None,
+    ) -> int:
+        """As the session with the device."""
+        return self._own.write(values, progress, secret=secret, backwards=backwards, before=before)
+
+    def count_writes(self, values: Mapping[Point, Stored]) -> int:
+        """As the session with the device."""
+        return self._own.count_writes(values)
+
+    def close(self) -> None:
+        """Close the ports that were opened here."""
+        for link in self._links.values():
+            link.close()
+
+    def _value(self, point: HeardPoint) -> Carried:
+        source = self.sources.get(point.exchange)
+        try:
+            heard = (
+                source(point.query) if source else self._link(point.exchange).latest(point.query)
+            )
+        except LinkTimeout:
+            return None  # the other end is silent; the device is not
+        return None if heard is None else _value(heard, point)
+
+    def _link(self, name: str) -> TalkLink:
+        if name not in self._links:
+            found = self._heard[name]
+            self._links[name] = TalkLink(found.at, found.exchange, options=self._options)
+        return self._links[name]
 
 
 def _reason(heard: Heard) -> str:

@@ -127,6 +127,7 @@ class Attendant:
             happen=lambda event: self._happen(Happening(event=event)),
             change=self._change, switch=self._switch_heard,
         )  # fmt: skip
+        device.hear_from({name: r.latest for name, r in self.exchanges.runners.items()})
         self._happenings: list[Happening] = []
         self._lock = threading.Lock()
         self._resume()

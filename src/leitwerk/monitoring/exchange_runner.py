@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import threading
 from collections import deque
 from collections.abc import Callable, Sequence
@@ -15,6 +16,7 @@ from leitwerk.exchange.end import CONFIRMED, REFUSED, End
 from leitwerk.exchange.hearing import Heard, Why
 from leitwerk.exchange.values import CannotSay
 from leitwerk.links.byte_link import ByteLink
+from leitwerk.links.talk import FRESH_S
 from leitwerk.project.clock import Clock
 
 _LISTEN_S = 0.02  # how long it waits for bytes before it looks what is to be said
@@ -75,6 +77,7 @@ class ExchangeRunner:
         assert checked.at is not None
         self.exchange = checked.exchange
         self.kept: dict[str, Kept] = {}
+        self._lines: dict[str, tuple[float, Heard]] = {}
         self.end = End(self.exchange, session=session)
         self._link = ByteLink(checked.at, self.exchange.wire.flow)
         self._value, self._tell, self._happen, self._clock = value, tell, happen, clock
@@ -88,6 +91,11 @@ class ExchangeRunner:
         enabled |= {name: k.enabled for name, k in entry.understands.keywords.items()}
         for name, state in enabled.items():
             self.switch(name, on=state == "yes")
+
+    def latest(self, line: str) -> Heard | None:
+        """A line as it was said last; None where that is long ago."""
+        at_s, heard = self._lines.get(line, (-math.inf, None))
+        return heard if self._clock.monotonic() - at_s < FRESH_S else None
 
     def start(self) -> None:
         """Begin to hear and to say."""
@@ -192,6 +200,7 @@ class ExchangeRunner:
         line = self.exchange.understands.line(heard.name) if heard.name else None
         if line is not None:
             self._keep(heard, line, now_s)
+            self._lines[line.name] = (now_s, heard)
         if heard.trouble is not None or line is None:
             self._refuse(heard, line, now_s, "")
             reason = heard.trouble.message if heard.trouble else "it is not known"

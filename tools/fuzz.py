@@ -378,7 +378,7 @@ def _exchanges(folder: Path) -> dict[str, Reader]:
                     if heard.trouble is not None:
                         end.refuse(heard, k / 10.0)
                     else:
-                        end.confirm(k / 10.0)
+                        end.confirm(heard, k / 10.0)
             end.look(1e6)
             end.output()
 

@@ -200,6 +200,19 @@ def test_a_receiver_that_starts_anew_gets_the_line_that_waits():
     assert [h.values for h in again.receive(here.output(), 1.0)] == [(2.0, "b")]
 
 
+def test_an_answer_names_its_line_also_when_others_came_since():
+    """A device may take long to store a value: meanwhile the next line is heard."""
+    here, there = End(GUARDED, session=1), End(GUARDED.mirrored(), session=2)
+    heard, asked = [], []
+    for k in range(2):
+        there.say("line", (float(k), "a"), 0.0)
+        asked.append(there.asked)
+        heard += here.receive(there.output(), 0.0)
+        there.receive(here.output(), 0.0)
+    here.confirm(heard[0], 0.0)
+    assert [h.answers for h in there.receive(here.output(), 0.0)] == asked[:1]
+
+
 def test_what_is_never_acknowledged_is_given_up_and_said_so():
     here = End(GUARDED, session=1)
     here.say("line", (1.0, "a"), 0.0)

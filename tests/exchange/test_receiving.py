@@ -174,7 +174,7 @@ class Terminal:
                 if heard.trouble:
                     self.end.refuse(heard, 0.0)
                 else:
-                    self.end.confirm(0.0)
+                    self.end.confirm(heard, 0.0)
             self.look()
         return [line.rstrip() for line in self.screen.display if line.strip()]
 

@@ -114,8 +114,9 @@ class End:
             self.counts["damaged"] += 1
             return None
         body = self.guard.hear(line.data[len(address) :], now_s)
-        if body is None:
-            return None
+        return None if body is None else self._body(body)._replace(id=self.guard.heard)
+
+    def _body(self, body: str) -> Heard:
         keyword, *texts = body.split(";")
         answers = ""
         if keyword.startswith("@"):
@@ -162,20 +163,20 @@ class End:
             self._write(self._says[name](values), is_answer=False)
         self.counts["said"] += 1
 
-    def answer(self, name: str, values: Sequence[Carried], now_s: float) -> None:
-        """The same, as the answer to the line that was heard last."""
+    def answer(self, name: str, values: Sequence[Carried], now_s: float, heard: Heard) -> None:
+        """The same, as the answer to a line that was heard."""
         if self.editor is not None:
             self._write(self._says[name](values), is_answer=True)
         elif self.guard is not None:
             line = self.exchange.says.line(name)
-            self._send_answer(guarded.write_body(line, values), now_s)
+            self._send_answer(heard, guarded.write_body(line, values), now_s)
         else:
             self.say(name, values, now_s)
 
-    def confirm(self, now_s: float) -> None:
-        """Confirm the line that was heard last."""
+    def confirm(self, heard: Heard, now_s: float) -> None:
+        """Confirm a line that was heard."""
         if self.guard is not None:
-            self._send_answer("%2B", now_s)
+            self._send_answer(heard, "%2B", now_s)
         else:
             self._write(self.exchange.says.confirms, is_answer=True)
 
@@ -183,7 +184,7 @@ class End:
         """Refuse a line that was heard, with the reason."""
         trouble = heard.trouble or Trouble(why or Why.REFUSED, message)
         if self.guard is not None:
-            self._send_answer(f"%2D;{int(trouble.why)}", now_s)
+            self._send_answer(heard, f"%2D;{int(trouble.why)}", now_s)
             return
         text = self.exchange.says.refuses.replace("{}", str(int(trouble.why)))
         text = text.replace("{why}", trouble.why.words)
@@ -192,9 +193,9 @@ class End:
         else:
             self._write(text, is_answer=True)
 
-    def _send_answer(self, body: str, now_s: float) -> None:
+    def _send_answer(self, heard: Heard, body: str, now_s: float) -> None:
         assert self.guard is not None
-        self.guard.send(f"@{self.guard.heard};{body}", now_s)
+        self.guard.send(f"@{heard.id};{body}", now_s)
 
     @property
     def asked(self) -> str:

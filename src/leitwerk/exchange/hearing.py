@@ -60,8 +60,8 @@ class Heard(NamedTuple):
 
     ``name`` is the kind of line, empty when it is not known. A value is None where the other end has no
     good one; where it was not understood, its place in ``troubles`` says why. ``trouble`` is the first of
-    the line; a line with trouble changes nothing. ``answers`` names the line that it answers, where the
-    other end says that.
+    the line; a line with trouble changes nothing. In the guarded manner, ``id`` names this line and
+    ``answers`` the one that it answers.
     """
 
     text: str
@@ -72,6 +72,7 @@ class Heard(NamedTuple):
     troubles: tuple[Trouble | None, ...] = ()
     raw: bytes = b""
     answers: str = ""
+    id: str = ""
 
 
 class Listener:

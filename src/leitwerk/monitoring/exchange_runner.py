@@ -231,10 +231,10 @@ class ExchangeRunner:
     def _confirm(self, heard: Heard, line: LineForm, now_s: float) -> None:
         answer = line.answer
         if answer.kind is AnswerKind.CONFIRMATION:
-            self.end.confirm(now_s)
+            self.end.confirm(heard, now_s)
         elif answer.kind is AnswerKind.MESSAGE and answer.message not in self.end.off:
             try:
-                self.end.answer(answer.message, self._values(answer.message), now_s)
+                self.end.answer(answer.message, self._values(answer.message), now_s, heard)
             except CannotSay as error:
                 self._refuse(heard, line, now_s, error.message)
         else:

@@ -173,11 +173,14 @@ class Talking:
                 self._say(self._end, line, now_s)
         return self._end.output()
 
-    def _say(self, end: End, line: LineForm, now_s: float, *, is_answer: bool = False) -> None:
+    def _say(self, end: End, line: LineForm, now_s: float, heard: Heard | None = None) -> None:
         self._counter += 1
         values = [self._counter if p.of == "counter" else self._reading(p.of) for p in line.values]
         try:
-            (end.answer if is_answer else end.say)(line.name, values, now_s)
+            if heard is not None:
+                end.answer(line.name, values, now_s, heard)
+            else:
+                end.say(line.name, values, now_s)
         except CannotSay:
             end.counts["not sent"] += 1
 
@@ -204,9 +207,9 @@ class Talking:
             return
         if line.answer.kind is AnswerKind.MESSAGE:
             said = next(x for x in end.exchange.says.lines if x.name == line.answer.message)
-            self._say(end, said, now_s, is_answer=True)
+            self._say(end, said, now_s, heard)
         elif line.answer.kind is AnswerKind.CONFIRMATION:
-            end.confirm(now_s)
+            end.confirm(heard, now_s)
         else:
             end.nothing_to_say()
 

@@ -1,4 +1,5 @@
 from .model import DeviceLimits as DeviceLimits
+from .model import HeardExchange as HeardExchange
 from .model import Input as Input
 from .model import OutputTerminal as OutputTerminal
 from .model import ProgramLayout as ProgramLayout
@@ -14,6 +15,7 @@ from .points import PointFamily as PointFamily
 from .points import Stored as Stored
 from .register_points import RegisterPoint as RegisterPoint
 from .text_points import Dialect as Dialect
+from .text_points import HeardPoint as HeardPoint
 from .text_points import Replies as Replies
 from .text_points import TextPoint as TextPoint
 from .vocabulary import VOCABULARY as VOCABULARY

@@ -36,9 +36,10 @@ from leitwerk.datasheet.model import Datasheet, DeviceLimits, ScanTiming, Termin
 from leitwerk.datasheet.register_points import RegisterPoint, registers
 from leitwerk.devices.device import connect, open_device
 from leitwerk.errors import LeitwerkError
-from leitwerk.exchange.definition import Direction, Form, Kind, LineForm, Part
+from leitwerk.exchange.definition import Direction, Form, LineForm, Part
 from leitwerk.exchange.hearing import Listener
 from leitwerk.exchange.saying import packed, speaker
+from leitwerk.exchange.terms import Kind
 from leitwerk.findings import Findings
 from leitwerk.monitoring.poller import Poller
 from leitwerk.parsing.yaml_text import parse_yaml

@@ -36,8 +36,8 @@ from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.text_points import TextPoint
 from leitwerk.devices.talk import read_talk
 from leitwerk.evaluation.course import parse_course
-from leitwerk.exchange.definition import Manner
 from leitwerk.exchange.end import End
+from leitwerk.exchange.terms import Manner
 from leitwerk.findings import Findings
 from leitwerk.monitoring.operator_requests import take_requests
 from leitwerk.monitoring.outbox import Outbox

@@ -7,18 +7,9 @@ from dataclasses import replace
 from hypothesis import strategies as st
 
 from leitwerk.check.exchange_lines import check_lines
-from leitwerk.exchange.definition import (
-    Direction,
-    Exchange,
-    Form,
-    Kind,
-    Layout,
-    LineForm,
-    Manner,
-    Part,
-    Spaces,
-)
+from leitwerk.exchange.definition import Direction, Exchange, Form, LineForm, Part
 from leitwerk.exchange.saying import counts, repeated
+from leitwerk.exchange.terms import Kind, Layout, Manner, Spaces
 from leitwerk.findings import Findings
 
 PLAIN = [st.just("")] * 9

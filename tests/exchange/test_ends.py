@@ -7,10 +7,11 @@ from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 from strategies import exchanges, has_findings, rounded, values_of
 
-from leitwerk.exchange.definition import Direction, Exchange, Form, Kind, LineForm, Manner, Part
+from leitwerk.exchange.definition import Direction, Exchange, Form, LineForm, Part
 from leitwerk.exchange.end import End
 from leitwerk.exchange.hearing import Listener
 from leitwerk.exchange.saying import repeated, speaker
+from leitwerk.exchange.terms import Kind, Manner
 from leitwerk.exchange.values import CannotSay
 
 CHECKS = [HealthCheck.filter_too_much, HealthCheck.too_slow, HealthCheck.data_too_large]

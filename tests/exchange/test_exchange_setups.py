@@ -5,7 +5,7 @@ import pytest
 import leitwerk as lw
 from conftest import EXAMPLES, KILN, checked
 from leitwerk.exchange.compare import compare
-from leitwerk.exchange.definition import Manner
+from leitwerk.exchange.terms import Manner
 
 CABIN = (EXAMPLES / "cabin.yaml").read_text("utf-8")
 KILN_EXCHANGE = """

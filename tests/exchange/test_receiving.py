@@ -8,20 +8,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from leitwerk.exchange.definition import (
-    Answer,
-    AnswerKind,
-    Direction,
-    Exchange,
-    Form,
-    Kind,
-    LineForm,
-    Manner,
-    Part,
-    Spaces,
-)
+from leitwerk.exchange.definition import Answer, Direction, Exchange, Form, LineForm, Part
 from leitwerk.exchange.end import CONFIRMED, REFUSED, End
 from leitwerk.exchange.hearing import Listener, Why
+from leitwerk.exchange.terms import AnswerKind, Kind, Manner, Spaces
 
 TEMPERATURE = Part(Form(Kind.NUMBER, unit="°C"), "t", span=(10, 90))
 WORD, COUNT = Part(Form(Kind.TEXT, longest=8), "x"), Part(Form(Kind.INTEGER), "n", least=0, most=3)

@@ -5,11 +5,10 @@ from __future__ import annotations
 import difflib
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any, Self
+from typing import TYPE_CHECKING, Any, Self
 
 from leitwerk.check.account import Account, take_account
 from leitwerk.check.channels import CheckedChannel
-from leitwerk.check.exchanges import CheckedExchange
 from leitwerk.check.outputs import CheckedOutput
 from leitwerk.check.settings import Wanted
 from leitwerk.datasheet.model import Datasheet
@@ -19,6 +18,9 @@ from leitwerk.findings import Finding, count_findings
 from leitwerk.rules.definition import Rule
 from leitwerk.rules.schedule import RunPlan
 from leitwerk.setup.model import Setup
+
+if TYPE_CHECKING:
+    from leitwerk.check.exchanges import CheckedExchange
 
 
 @dataclass(frozen=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import date
 from itertools import chain
+from typing import TYPE_CHECKING
 
 from leitwerk.check.assignment import assign_channels
 from leitwerk.check.bands import check_band_count
@@ -12,24 +13,25 @@ from leitwerk.check.budget_check import check_budget
 from leitwerk.check.calibration import check_dates
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.checked import CheckedSetup
-from leitwerk.check.exchange_settings import exchange_settings
-from leitwerk.check.exchanges import check_exchanges
 from leitwerk.check.host_work import warn_host_work, warn_watchdog
-from leitwerk.check.outputs import assign_outputs
+from leitwerk.check.outputs import CheckedOutput, assign_outputs
 from leitwerk.check.rules import check_rules
-from leitwerk.check.settings import check_secrets, further_settings, wanted_settings
+from leitwerk.check.settings import Wanted, check_secrets, further_settings, wanted_settings
 from leitwerk.check.storing import (
     check_decided_spans,
     check_rounding,
     check_unset_ranges,
     store_settings,
 )
-from leitwerk.check.talker import with_exchange
 from leitwerk.check.timing import check_intervals, check_rates, check_schedule
 from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.vocabulary import TALK, TALK_MANNER
 from leitwerk.findings import Findings
 from leitwerk.parsing.address import LinkAddress
 from leitwerk.setup.model import Setup
+
+if TYPE_CHECKING:
+    from leitwerk.check.exchanges import CheckedExchange
 
 
 def check_setup(
@@ -60,21 +62,24 @@ def check_setup(
     if not any_model:
         _check_link(setup, datasheet, found)
         _check_doubts(datasheet, found)
-    datasheet = with_exchange(setup, datasheet, found)
+    with_exchanges = bool(setup.exchanges) or datasheet.link == TALK or datasheet.has(TALK_MANNER)
+    if with_exchanges:
+        from leitwerk.check.talker import with_exchange  # noqa: PLC0415 - most setups have none
+
+        datasheet = with_exchange(setup, datasheet, found)
     check_intervals(setup, datasheet, found)
     runs = check_schedule(setup, datasheet, found)
     channels = tuple(assign_channels(setup, datasheet, found))
     _check_counts(setup, datasheet, channels, found)
     check_band_count([(c.name, c.bands) for c in channels if c.bands], datasheet, found)
     outputs = tuple(assign_outputs(setup, datasheet, channels, found))
-    exchanges = check_exchanges(setup, datasheet, channels, outputs, found)
-    own = next((c for c in exchanges if c.at is None), None)
+    exchanges: tuple[CheckedExchange, ...] = ()
+    talk: tuple[Wanted, ...] = ()
+    if with_exchanges:
+        exchanges, talk = _exchanges(setup, datasheet, channels, outputs, found)
     wanted = tuple(
         w
-        for w in chain(
-            wanted_settings(setup, datasheet, channels, outputs),
-            exchange_settings(own, datasheet, found),
-        )
+        for w in chain(wanted_settings(setup, datasheet, channels, outputs), talk)
         if not (w.clears and w.known.at(w.number) in setup.settings)  # it is used by its own name
     )
     check_secrets(setup, datasheet, found)
@@ -95,13 +100,29 @@ def check_setup(
         datasheet=datasheet,
         channels=channels,
         outputs=outputs,
-        exchanges=tuple(exchanges),
+        exchanges=exchanges,
         rules=tuple(rules),
         runs=tuple(runs),
         settings=settings,
         findings=tuple(found.sorted()),
         wanted=wanted,
     )
+
+
+def _exchanges(
+    setup: Setup,
+    datasheet: Datasheet,
+    channels: Sequence[CheckedChannel],
+    outputs: Sequence[CheckedOutput],
+    findings: Findings,
+) -> tuple[tuple[CheckedExchange, ...], tuple[Wanted, ...]]:
+    """The exchanges of a setup, and what a device that runs one of them is to hold."""
+    from leitwerk.check.exchange_settings import exchange_settings  # noqa: PLC0415 - as above
+    from leitwerk.check.exchanges import check_exchanges  # noqa: PLC0415
+
+    found = tuple(check_exchanges(setup, datasheet, channels, outputs, findings))
+    own = next((c for c in found if c.at is None), None)
+    return found, tuple(exchange_settings(own, datasheet, findings))
 
 
 def _check_link(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:

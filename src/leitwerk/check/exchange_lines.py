@@ -6,16 +6,9 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from leitwerk.exchange.characters import name_characters, visible
-from leitwerk.exchange.definition import (
-    Direction,
-    Exchange,
-    Form,
-    Kind,
-    Layout,
-    LineForm,
-    Manner,
-)
+from leitwerk.exchange.definition import Direction, Exchange, Form, LineForm
 from leitwerk.exchange.person import CLEAR, HELP, KEEP
+from leitwerk.exchange.terms import Kind, Layout, Manner
 from leitwerk.exchange.values import looks_good
 from leitwerk.findings import Findings, KeyPath
 

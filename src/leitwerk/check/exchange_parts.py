@@ -11,7 +11,8 @@ from leitwerk.check.outputs import CheckedOutput, RelayOutput
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point
 from leitwerk.errors import QuantityError
-from leitwerk.exchange.definition import Form, Kind, Part
+from leitwerk.exchange.definition import Form, Part
+from leitwerk.exchange.terms import Kind
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import format_number, format_span
 from leitwerk.parsing.units import parse_unit

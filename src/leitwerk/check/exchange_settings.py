@@ -28,16 +28,8 @@ from leitwerk.datasheet.vocabulary import (
     KnownPoint,
 )
 from leitwerk.exchange.characters import name_characters
-from leitwerk.exchange.definition import (
-    AnswerKind,
-    Direction,
-    Flow,
-    Form,
-    Kind,
-    LineForm,
-    Part,
-    Wires,
-)
+from leitwerk.exchange.definition import Direction, Form, LineForm, Part
+from leitwerk.exchange.terms import AnswerKind, Flow, Kind, Wires
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.rules.definition import Trigger
 from leitwerk.setup.exchanges import MessageEntry

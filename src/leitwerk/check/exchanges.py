@@ -11,15 +11,9 @@ from leitwerk.check.exchange_parts import Nameable, field_part, value_part
 from leitwerk.check.outputs import CheckedOutput
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.vocabulary import TALK_MANNER
-from leitwerk.exchange.definition import (
-    Answer,
-    AnswerKind,
-    Direction,
-    Exchange,
-    LineForm,
-    Wire,
-)
+from leitwerk.exchange.definition import Answer, Direction, Exchange, LineForm, Wire
 from leitwerk.exchange.saying import longest_bytes
+from leitwerk.exchange.terms import AnswerKind
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.address import LinkAddress
 from leitwerk.rules.definition import Action, Say, Trigger
@@ -30,7 +24,6 @@ from leitwerk.setup.exchanges import (
     MessageEntry,
 )
 from leitwerk.setup.model import Setup
-from leitwerk.setup.rules import RuleEntry
 
 MOST_LINES, MOST_VALUES = 200, 100  # messages or keywords of an exchange; values of one
 _HEAVY, _FULL = 0.7, 1.0  # of what a line can carry
@@ -366,35 +359,3 @@ def _triggers_of(exchange: str, line: str, entry: ExchangeEntry, setup: Setup) -
     for rule in setup.rules.values():
         if Say(f"{exchange}.{line}") in rule.do:
             yield rule.when
-
-
-def exchange_rules(setup: Setup) -> Iterator[tuple[str, RuleEntry, KeyPath]]:
-    """What messages and keywords ask for in terms of rules: the name, the rule, the way to its key."""
-    for name, entry in setup.exchanges.items():
-        for line, message in entry.says.messages.items():
-            full, path = f"{name}.{line}", ("exchanges", name, "says", "messages", line)
-            for trigger in message.when:
-                yield full, _rule(trigger, (Say(full),), message), path
-        for line, keyword in entry.understands.keywords.items():
-            full, path = f"{name}.{line}", ("exchanges", name, "understands", "keywords", line)
-            if keyword.do:
-                yield full, _rule(Trigger(event=f"heard {full}"), keyword.do), path
-
-
-def _rule(
-    trigger: Trigger, actions: tuple[Action, ...], message: MessageEntry | None = None
-) -> RuleEntry:
-    return RuleEntry(when=trigger, do=actions, at_most=message.at_most if message else None)
-
-
-def lines_of(setup: Setup) -> dict[str, str]:
-    """Every message and keyword by its full name, as actions and events name them: which it is."""
-    return {
-        f"{name}.{line}": kind
-        for name, entry in setup.exchanges.items()
-        for group, kind in (
-            (entry.says.messages, "message"),
-            (entry.understands.keywords, "keyword"),
-        )
-        for line in group
-    }

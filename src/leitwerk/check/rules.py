@@ -10,7 +10,7 @@ from typing import assert_never
 from leitwerk.alarms.conditions import Compared, Condition, Stated, in_units, sentences
 from leitwerk.alarms.states import State
 from leitwerk.check.channels import CheckedChannel
-from leitwerk.check.exchanges import exchange_rules, lines_of
+from leitwerk.check.exchange_rules import exchange_rules, lines_of
 from leitwerk.check.outputs import CheckedOutput, RelayOutput
 from leitwerk.check.rule_conflicts import check_fights, check_rings
 from leitwerk.datasheet.model import Datasheet

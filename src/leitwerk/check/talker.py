@@ -9,11 +9,11 @@ from leitwerk.check.exchanges import MOST_LINES, draft_exchange
 from leitwerk.datasheet.model import Datasheet, HeardExchange
 from leitwerk.datasheet.points import Point, PointFamily
 from leitwerk.datasheet.text_points import HeardPoint, TextPoint
-from leitwerk.exchange.definition import Exchange, Kind, Part
+from leitwerk.datasheet.vocabulary import TALK
+from leitwerk.exchange.definition import Exchange, Part
+from leitwerk.exchange.terms import Kind
 from leitwerk.findings import Findings
 from leitwerk.setup.model import Setup
-
-TALK = "talk"  # the link of such a device
 
 
 def with_exchange(setup: Setup, datasheet: Datasheet, findings: Findings) -> Datasheet:

@@ -392,7 +392,7 @@ def _values(line: LineForm, given: dict[str, str]) -> list[Carried]:
 
 def _typed(part: Part, text: str) -> Carried:
     """A value of a part from a text; an empty text is no good value."""
-    from leitwerk.exchange.definition import Kind
+    from leitwerk.exchange.terms import Kind
 
     if part.form.kind in {Kind.TEXT, Kind.STATE}:
         return text

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from leitwerk.datasheet.points import Point, PointFamily
 from leitwerk.datasheet.text_points import Replies
@@ -17,12 +18,14 @@ from leitwerk.datasheet.vocabulary import (
     INPUT_ALARM_LOW,
     KnownPoint,
 )
-from leitwerk.exchange.definition import Exchange
 from leitwerk.findings import Finding
-from leitwerk.parsing.address import LinkAddress
 from leitwerk.parsing.quantities import Span, bytes_text
 from leitwerk.parsing.units import Unit
 from leitwerk.signals.sensors import SENSORS
+
+if TYPE_CHECKING:
+    from leitwerk.exchange.definition import Exchange
+    from leitwerk.parsing.address import LinkAddress
 
 
 @dataclass(frozen=True, slots=True)

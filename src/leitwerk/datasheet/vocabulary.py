@@ -235,6 +235,7 @@ CONTACT_NUMBER = _known(
     "settings", "contact.{k}.number", "Its number", cleared="", without=LEITWERK
 )
 
+TALK = "talk"  # the link of a device that is known by what it says alone
 # An exchange that the device runs at a port of its own: lines of text that it says and understands.
 TALK_MANNER = _known(
     "settings", "talk.manner", "For whom its exchange is", cleared="off",

@@ -11,7 +11,7 @@ from typing import Literal
 
 from leitwerk.datasheet.text_points import Replies
 from leitwerk.errors import FileProblem, LinkError
-from leitwerk.exchange.definition import Exchange, Flow
+from leitwerk.exchange.definition import Exchange
 from leitwerk.exchange.symptoms import (
     Symptom,
     programming_port,
@@ -19,6 +19,7 @@ from leitwerk.exchange.symptoms import (
     symptoms,
     understood_lines,
 )
+from leitwerk.exchange.terms import Flow
 from leitwerk.links.byte_link import ByteLink
 from leitwerk.parsing.address import LinkAddress, SerialLine
 from leitwerk.project.files import read_bytes

@@ -8,7 +8,8 @@ from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.exchanges import CheckedExchange
 from leitwerk.exchange.characters import name_characters
-from leitwerk.exchange.definition import Direction, Form, Kind, LineForm, Manner, Part, Spaces
+from leitwerk.exchange.definition import Direction, Form, LineForm, Part
+from leitwerk.exchange.terms import Kind, Manner, Spaces
 from leitwerk.parsing.yaml_text import Map
 
 _WAY = Direction()

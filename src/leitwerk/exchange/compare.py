@@ -6,7 +6,8 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from leitwerk.exchange.characters import name_characters
-from leitwerk.exchange.definition import Direction, Exchange, Form, Kind, LineForm, Manner, Part
+from leitwerk.exchange.definition import Direction, Exchange, Form, LineForm, Part
+from leitwerk.exchange.terms import Kind, Manner
 from leitwerk.findings import KeyPath
 
 

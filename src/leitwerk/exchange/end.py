@@ -7,12 +7,13 @@ from collections.abc import Sequence
 
 from leitwerk.errors import QuantityError
 from leitwerk.exchange import guarded
-from leitwerk.exchange.definition import Carried, Exchange, Manner, Spaces
+from leitwerk.exchange.definition import Carried, Exchange
 from leitwerk.exchange.guarded import GuardedEnd
 from leitwerk.exchange.hearing import Heard, Listener, Trouble, Why
 from leitwerk.exchange.lines import LineCutter, RawLine
 from leitwerk.exchange.person import CLEAR, HELP, KEEP, MOST_OUT, LineEditor, help_lines
 from leitwerk.exchange.saying import Say, packed, speaker
+from leitwerk.exchange.terms import Manner, Spaces
 
 CONFIRMED, REFUSED = "(confirmed)", "(refused)"  # names of lines by which the other end answers
 _ANSWERS = {"%2B": CONFIRMED, "%2D": REFUSED}  # as keywords of the guarded manner

@@ -16,8 +16,9 @@ from enum import IntEnum
 from typing import NamedTuple
 
 from leitwerk.errors import QuantityError
-from leitwerk.exchange.definition import Carried, Form, Kind, LineForm
+from leitwerk.exchange.definition import Carried, Form, LineForm
 from leitwerk.exchange.saying import counts, repeated
+from leitwerk.exchange.terms import Kind
 from leitwerk.exchange.values import CannotSay
 
 END = b"\r\n"

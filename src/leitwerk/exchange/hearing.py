@@ -10,8 +10,9 @@ from typing import NamedTuple
 
 from leitwerk.errors import QuantityError
 from leitwerk.exchange.characters import visible
-from leitwerk.exchange.definition import Carried, Direction, Kind, LineForm, Manner, Part, Spaces
+from leitwerk.exchange.definition import Carried, Direction, LineForm, Part
 from leitwerk.exchange.saying import counts, repeated
+from leitwerk.exchange.terms import Kind, Manner, Spaces
 from leitwerk.exchange.values import NUMBER, PLAIN_NUMBER, codec
 from leitwerk.parsing.quantities import format_span
 

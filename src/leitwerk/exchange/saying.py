@@ -7,7 +7,8 @@ from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 from leitwerk.exchange.characters import visible
-from leitwerk.exchange.definition import Carried, Direction, Exchange, Kind, LineForm, Part
+from leitwerk.exchange.definition import Carried, Direction, Exchange, LineForm, Part
+from leitwerk.exchange.terms import Kind
 from leitwerk.exchange.values import LARGEST, CannotSay, codec, template
 
 Say = Callable[[Sequence[Carried]], str]

@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from leitwerk.exchange.characters import hexadecimal, name_characters, visible
-from leitwerk.exchange.definition import AnswerKind, Exchange, Manner
+from leitwerk.exchange.definition import Exchange
 from leitwerk.exchange.hearing import Heard, Listener, Trouble, Why
 from leitwerk.exchange.lines import LineCutter
+from leitwerk.exchange.terms import AnswerKind, Manner
 
 
 class Step(NamedTuple):

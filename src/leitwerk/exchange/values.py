@@ -12,7 +12,8 @@ from typing import NamedTuple
 
 from leitwerk.errors import QuantityError
 from leitwerk.exchange.characters import visible
-from leitwerk.exchange.definition import Carried, Direction, Form, Kind, Layout, Spaces
+from leitwerk.exchange.definition import Carried, Direction, Form
+from leitwerk.exchange.terms import Kind, Layout, Spaces
 
 Write = Callable[[Carried], str]
 Read = Callable[[str], Carried]

@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from leitwerk.errors import LinkError, NotReached
-from leitwerk.exchange.definition import Flow
+from leitwerk.exchange.terms import Flow
 from leitwerk.links.serial_port import open_port
 from leitwerk.parsing.address import LinkAddress
 from leitwerk.protocols.lines import MAX_LINE

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from leitwerk.errors import NotReached
-from leitwerk.exchange.definition import Flow
+from leitwerk.exchange.terms import Flow
 from leitwerk.parsing.address import LinkAddress
 
 if TYPE_CHECKING:

@@ -11,9 +11,10 @@ from dataclasses import dataclass
 from leitwerk.check.exchanges import CheckedExchange
 from leitwerk.errors import LinkError
 from leitwerk.exchange.characters import visible
-from leitwerk.exchange.definition import AnswerKind, Carried, LineForm, Part
+from leitwerk.exchange.definition import Carried, LineForm, Part
 from leitwerk.exchange.end import CONFIRMED, REFUSED, End
 from leitwerk.exchange.hearing import Heard, Why
+from leitwerk.exchange.terms import AnswerKind
 from leitwerk.exchange.values import CannotSay
 from leitwerk.links.byte_link import ByteLink
 from leitwerk.links.talk import FRESH_S

@@ -9,8 +9,9 @@ from leitwerk.check.checked import CheckedSetup
 from leitwerk.datasheet.points import Stored
 from leitwerk.errors import LeitwerkError
 from leitwerk.evaluation.situation import Situation
-from leitwerk.exchange.definition import Carried, Layout, Part
+from leitwerk.exchange.definition import Carried, Part
 from leitwerk.exchange.hearing import Heard
+from leitwerk.exchange.terms import Layout
 from leitwerk.identity import Identity
 from leitwerk.monitoring.exchange_runner import ExchangeRunner, Told
 from leitwerk.project.clock import Clock

@@ -9,7 +9,6 @@ from typing import Any
 
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.compile import check_setup
-from leitwerk.check.talker import with_exchange
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.errors import SetupError
 from leitwerk.findings import Finding, Findings, count_findings
@@ -163,6 +162,10 @@ def datasheet_of(setup: Setup) -> Datasheet:
 
     """
     found = find_datasheet(setup.device.model, Path(setup.source.file).parent)
+    if not setup.exchanges:
+        return found
+    from leitwerk.check.talker import with_exchange  # noqa: PLC0415 - most setups have none
+
     return with_exchange(setup, found, Findings(setup.source.file))
 
 

@@ -6,19 +6,10 @@ import html
 from collections.abc import Iterator, Sequence
 
 from leitwerk.exchange.characters import hexadecimal, name_characters, visible
-from leitwerk.exchange.definition import (
-    AnswerKind,
-    Direction,
-    Exchange,
-    Form,
-    Kind,
-    Layout,
-    LineForm,
-    Manner,
-    Part,
-)
+from leitwerk.exchange.definition import Direction, Exchange, Form, LineForm, Part
 from leitwerk.exchange.hearing import Why
 from leitwerk.exchange.saying import example_values, packed, places, speaker
+from leitwerk.exchange.terms import AnswerKind, Kind, Layout, Manner
 from leitwerk.exchange.values import CannotSay
 from leitwerk.parsing.quantities import format_span
 

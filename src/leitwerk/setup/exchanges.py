@@ -10,7 +10,7 @@ from pydantic import Field, WithJsonSchema
 
 from leitwerk.errors import QuantityError
 from leitwerk.exchange.characters import parse_characters
-from leitwerk.exchange.definition import Flow, Layout, Manner, Spaces, Wires
+from leitwerk.exchange.terms import Flow, Layout, Manner, Spaces, Wires
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.address import LinkAddress, SerialLine, parse_address, parse_line
 from leitwerk.parsing.models import Model, YesNo, reader, text_of, validate

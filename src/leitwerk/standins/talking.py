@@ -11,20 +11,10 @@ from dataclasses import dataclass, field, replace
 from leitwerk.datasheet.points import Stored
 from leitwerk.errors import QuantityError
 from leitwerk.exchange.characters import parse_characters
-from leitwerk.exchange.definition import (
-    Answer,
-    AnswerKind,
-    Carried,
-    Direction,
-    Exchange,
-    Form,
-    Kind,
-    LineForm,
-    Manner,
-    Part,
-)
+from leitwerk.exchange.definition import Answer, Carried, Direction, Exchange, Form, LineForm, Part
 from leitwerk.exchange.end import CONFIRMED, REFUSED, End
 from leitwerk.exchange.hearing import Heard, Why
+from leitwerk.exchange.terms import AnswerKind, Kind, Manner
 from leitwerk.exchange.values import CannotSay
 from leitwerk.standins.ports import SerialPort
 

@@ -42,7 +42,8 @@ class End:
         }
         self._by_keyword = {guarded.escape(line.keyword): line for line in way.lines}
         self._out = bytearray()
-        self._keeps_spaces = way.spaces is Spaces.KEEP
+        # Where spaces divide, one at the end of a line stands before an empty value.
+        self._keeps_spaces = way.spaces is Spaces.KEEP or not way.separator.strip(" ")
         self._other_told = ""
         self.guard = self.editor = None
         if exchange.manner is Manner.PEOPLE:

@@ -31,7 +31,7 @@ def with_exchange(setup: Setup, datasheet: Datasheet, findings: Findings) -> Dat
     readings: dict[str, PointFamily[Point]] = {
         point.name: PointFamily(point, ()) for point in _points(exchange)
     }
-    if not any(readings_of_serial(exchange)):
+    if exchange.serial_place is None:
         findings.note(
             "identity-not-known",
             ("exchanges", name),
@@ -72,12 +72,6 @@ def _points(exchange: Exchange) -> Iterator[TextPoint]:
                 f"{line.name}.{part.name}", query=line.name, field=number, unit=part.unit
             )
             yield _looking_like(part, point)
-
-
-def readings_of_serial(exchange: Exchange) -> Iterator[tuple[str, str]]:
-    """The lines, and in each the value, by which the device says its serial number."""
-    for line in exchange.understands.lines:
-        yield from ((line.name, part.name) for part in line.values if part.name == "serial")
 
 
 def _looking_like(part: Part, point: TextPoint) -> TextPoint:

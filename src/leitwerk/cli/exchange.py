@@ -350,7 +350,7 @@ def find_exchange(checked: CheckedSetup, name: str) -> CheckedExchange:
     Raises
     ------
     click.BadParameter
-        There is none.
+        The setup has no such exchange.
 
     """
     for found in checked.exchanges:

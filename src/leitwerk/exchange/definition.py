@@ -119,7 +119,7 @@ class Direction:
     lines: tuple[LineForm, ...] = ()
 
     def line(self, name: str) -> LineForm:
-        """A kind of line by its name; KeyError if there is none."""
+        """A kind of line by its name; a KeyError for another name."""
         for line in self.lines:
             if line.name == name:
                 return line
@@ -171,6 +171,20 @@ class Exchange:
     says: Direction = field(default_factory=Direction)
     understands: Direction = field(default_factory=Direction)
     partner: str = "the other end"
+
+    def tells_errors(self, line: str) -> bool:
+        """Whether an error in a line is told; in an unknown line, where any error is told."""
+        known = [one for one in self.understands.lines if one.name == line]
+        return any(one.answer.tells_errors for one in known or self.understands.lines)
+
+    @property
+    def serial_place(self) -> tuple[str, int] | None:
+        """The line, and the value in it (from 0), by which the other end says its serial number."""
+        for line in self.understands.lines:
+            for k, part in enumerate(line.values):
+                if part.name == "serial":
+                    return line.name, k
+        return None
 
     def mirrored(self, name: str = "") -> Exchange:
         """The same exchange as the other end sees it. What a value is about is known at one end only.

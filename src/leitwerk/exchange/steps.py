@@ -94,13 +94,7 @@ def _at(trouble: Trouble) -> str:
 
 def _refusal(exchange: Exchange, heard: Heard) -> list[Step]:
     assert heard.trouble is not None
-    lines = exchange.understands.lines
-    tells = (
-        exchange.understands.line(heard.name).answer.tells_errors
-        if heard.name
-        else any(line.answer.tells_errors for line in lines)
-    )
-    if not tells:
+    if not exchange.tells_errors(heard.name):
         return [Step("answer", "nothing")]
     why = heard.trouble.why
     text = exchange.says.refuses.replace("{}", str(int(why))).replace("{why}", why.words)

@@ -13,7 +13,6 @@ _SHOWN = 40
 _PROMPT = 20  # bytes that may stand before an echo
 REFUSES = "it refuses what it is asked"
 _GARBAGE = 0.2  # share of bytes that no text has
-_ENDS = (b"\r\n", b"\r", b"\n")
 
 
 class Symptom(NamedTuple):

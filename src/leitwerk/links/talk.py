@@ -152,12 +152,6 @@ class TalkSession:
     def __init__(self, link: TalkLink, datasheet: Datasheet) -> None:
         self._link = link
         self._model = datasheet.model
-        self._serials = [
-            (line.name, k)
-            for line in link.exchange.understands.lines
-            for k, part in enumerate(line.values)
-            if part.name == "serial"
-        ]
 
     def read(self, points: Sequence[Point]) -> dict[str, Stored]:
         """The values of points, by name; NaN where the device has no good value."""
@@ -210,17 +204,18 @@ class TalkSession:
 
     def _serial(self) -> str:
         """The serial number, where the device says it."""
-        if not self._serials:
+        place = self._link.exchange.serial_place
+        if place is None:
             return _NOT_SAID
-        line, number = self._serials[0]
-        heard = self._link.latest(line)
-        if heard.trouble is not None or not isinstance(heard.values[number], str):
+        heard = self._link.latest(place[0])
+        value = None if heard.trouble is not None else heard.values[place[1]]
+        if value is None:
             why = heard.trouble.message if heard.trouble else "it says no serial number"
             shown = visible(heard.text[:60])
             raise LinkError(
                 f"{self._link.address}: who the device is cannot be read from '{shown}': {why}"
             )
-        return str(heard.values[number])
+        return str(value)
 
 
 Latest = Callable[[str], "Heard | None"]
@@ -241,11 +236,10 @@ class HeardSession:
     def read(self, points: Sequence[Point]) -> dict[str, Stored]:
         """The values of points, by name; NaN where another end has said none."""
         own = [point for point in points if not isinstance(point, HeardPoint)]
+        heard = [point for point in points if isinstance(point, HeardPoint)]
         found = self._own.read(own) if own else {}
-        for point in points:
-            if isinstance(point, HeardPoint):
-                value = self._value(point)
-                found[point.name] = math.nan if value is None else value
+        for point, value in zip(heard, self._values(heard), strict=True):
+            found[point.name] = math.nan if value is None else value
         return {point.name: found[point.name] for point in points}
 
     def reader(self, points: Sequence[Point]) -> Callable[[], NDArray[np.float64]]:
@@ -257,7 +251,8 @@ class HeardSession:
         def numbers() -> NDArray[np.float64]:
             found = np.empty(len(points))
             found[~is_heard] = own()
-            found[is_heard] = [_number(point, self._value(point)) for point in heard]
+            values = zip(heard, self._values(heard), strict=True)
+            found[is_heard] = [_number(point, value) for point, value in values]
             return found
 
         return numbers
@@ -283,15 +278,22 @@ class HeardSession:
         for link in self._links.values():
             link.close()
 
-    def _value(self, point: HeardPoint) -> Carried:
-        source = self.sources.get(point.exchange)
+    def _values(self, points: Sequence[HeardPoint]) -> list[Carried]:
+        """One value for each point; a line in which several stand is asked for once."""
+        lines = dict.fromkeys((point.exchange, point.query) for point in points)
+        heard = {place: self._latest(*place) for place in lines}
+        found = [heard[point.exchange, point.query] for point in points]
+        return [
+            None if line is None else _value(line, point)
+            for point, line in zip(points, found, strict=True)
+        ]
+
+    def _latest(self, exchange: str, line: str) -> Heard | None:
+        source = self.sources.get(exchange)
         try:
-            heard = (
-                source(point.query) if source else self._link(point.exchange).latest(point.query)
-            )
+            return source(line) if source else self._link(exchange).latest(line)
         except LinkTimeout:
             return None  # the other end is silent; the device is not
-        return None if heard is None else _value(heard, point)
 
     def _link(self, name: str) -> TalkLink:
         if name not in self._links:

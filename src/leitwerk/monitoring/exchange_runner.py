@@ -147,7 +147,7 @@ class ExchangeRunner:
         now_s = self._clock.monotonic()
         with self._lock:
             if refused:
-                self._refuse(heard, line, now_s, refused)
+                self._refuse(heard, now_s, refused)
             else:
                 self._confirm(heard, line, now_s)
 
@@ -203,12 +203,12 @@ class ExchangeRunner:
             self._keep(heard, line, now_s)
             self._lines[line.name] = (now_s, heard)
         if heard.trouble is not None or line is None:
-            self._refuse(heard, line, now_s, "")
+            self._refuse(heard, now_s, "")
             reason = heard.trouble.message if heard.trouble else "it is not known"
             return Told(full, f"not understood, {reason}: {shown}", failed=True)
         if any(part.of for part in line.parts):
             if len(self._for_device) == _MOST_HEARD:
-                self._refuse(heard, line, now_s, "too many lines wait")
+                self._refuse(heard, now_s, "too many lines wait")
             else:
                 self._for_device.append(heard)
         else:
@@ -237,21 +237,15 @@ class ExchangeRunner:
             try:
                 self.end.answer(answer.message, self._values(answer.message), now_s, heard)
             except CannotSay as error:
-                self._refuse(heard, line, now_s, error.message)
+                self._refuse(heard, now_s, error.message)
         else:
             self.end.nothing_to_say()
 
-    def _refuse(self, heard: Heard, line: LineForm | None, now_s: float, message: str) -> None:
-        is_told = line.answer.tells_errors if line else self.tells_unknown
-        if is_told:
+    def _refuse(self, heard: Heard, now_s: float, message: str) -> None:
+        if self.exchange.tells_errors(heard.name):
             self.end.refuse(heard, now_s, Why.REFUSED if message else None, message)
         else:
             self.end.nothing_to_say()
-
-    @property
-    def tells_unknown(self) -> bool:
-        """Whether a line with an unknown keyword is refused: where any error is told."""
-        return any(line.answer.tells_errors for line in self.exchange.understands.lines)
 
     def _values(self, name: str) -> Sequence[Carried]:
         return [

@@ -267,7 +267,7 @@ def parse_line(text: str, usual: SerialLine = _USUAL) -> SerialLine:
     Raises
     ------
     QuantityError
-        It is none.
+        The text is not a serial line.
 
     """
     if not text:

@@ -179,11 +179,8 @@ class Talking:
             return
         lines = {line.name: line for line in end.exchange.understands.lines}
         line = lines.get(heard.name)
-        tells = (
-            line.answer.tells_errors if line else any(x.answer.tells_errors for x in lines.values())
-        )
         if heard.trouble is not None or line is None:
-            if tells:
+            if end.exchange.tells_errors(heard.name):
                 end.refuse(heard, now_s)
             else:
                 end.nothing_to_say()

@@ -4,6 +4,7 @@ LeitwerkError
   SetupError       a setup or datasheet has findings of severity error; holds them
   QuantityError    a text is not the quantity that was expected (also ValueError)
     UnitError      an unknown unit, or one that does not fit (also ValueError)
+    FormulaError   a formula cannot be read, or its parts do not fit each other (also ValueError)
   DomainError      a relation does not hold there, or cannot be turned back (also ValueError)
   NotAtRest        readings moved too much to take a tare or an orientation from them
   FileProblem      a file cannot be read or written
@@ -81,6 +82,14 @@ class QuantityError(LeitwerkError, ValueError):
 
 class UnitError(QuantityError):
     """A unit is unknown, or is one of another dimension."""
+
+
+class FormulaError(QuantityError):
+    """A formula cannot be read, or its parts do not fit; ``column`` (from 1) says where in its text."""
+
+    def __init__(self, message: str, *, column: int = 1, valid: str = "", remedy: str = "") -> None:
+        super().__init__(message, valid=valid, remedy=remedy)
+        self.column = column
 
 
 class DomainError(LeitwerkError, ValueError):

@@ -74,7 +74,7 @@ def parse_unit(text: str) -> Unit:
     symbol = SPELLINGS.get(text, text)
     if symbol in UNITS:
         factor, offset, powers = UNITS[symbol]
-        return Unit(symbol, _dimension(powers), factor, offset, powers)
+        return Unit(symbol, dimension_name(powers), factor, offset, powers)
     return _compound(text)
 
 
@@ -94,7 +94,7 @@ def _compound(text: str) -> Unit:
         written += sign + symbol + ("" if power == 1 else f"^{power}")
     powers = tuple(sorted((name, power) for name, power in sums.items() if power))
     # Products of rounded factors: the last digit is noise.
-    return Unit(written, _dimension(powers), float(f"{factor:.15g}"), 0.0, powers)
+    return Unit(written, dimension_name(powers), float(f"{factor:.15g}"), 0.0, powers)
 
 
 def _parts(text: str) -> list[tuple[bool, str, int]]:
@@ -133,7 +133,7 @@ def parse_powers(text: str) -> Powers:
 
 
 @lru_cache(maxsize=4096)
-def _dimension(powers: Powers) -> str:
+def dimension_name(powers: Powers) -> str:
     """A dimension in words: its name, or its base dimensions with their powers."""
     if len(powers) == 1 and powers[0][1] == 1.0:
         return powers[0][0]

@@ -26,6 +26,13 @@ class Quality(enum.IntEnum):
     AMBIGUOUS = 7
     FAILURE_LOW = 8
     FAILURE_HIGH = 9
+    # Of values that are computed from others.
+    BAD_INPUT = 10
+    UNDEFINED = 11
+    AT_REST = 12
+    NO_STEP = 13
+    NOT_YET = 14
+    TOO_OLD = 15
     # Below this line the value is shown, and may be off.
     UNDER_LIMIT = 16
     OVER_LIMIT = 17
@@ -65,6 +72,12 @@ _REASONS = {
     Quality.AMBIGUOUS: "ambiguous",
     Quality.FAILURE_LOW: "sensor failure, low",
     Quality.FAILURE_HIGH: "sensor failure, high",
+    Quality.BAD_INPUT: "an input has no value",
+    Quality.UNDEFINED: "the formula has no value here",
+    Quality.AT_REST: "at rest",
+    Quality.NO_STEP: "no step fits",
+    Quality.NOT_YET: "not enough samples yet",
+    Quality.TOO_OLD: "an input is too old",
     Quality.UNDER_LIMIT: "transmitter at its lower limit",
     Quality.OVER_LIMIT: "transmitter at its upper limit",
     Quality.EXTRAPOLATED: "extrapolated",

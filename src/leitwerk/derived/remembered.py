@@ -1,0 +1,301 @@
+"""Operations that remember little: the sample before, a running total, since when something is so."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from leitwerk.derived.history import History, numbers, plain
+from leitwerk.derived.operations import Memory
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    Array = NDArray[np.float64]
+    Starts = Callable[[Array], Array]
+    """For times in s, when the day (or another period) of each began."""
+
+
+class Previous(Memory):
+    """What several have in common: the good sample before each.
+
+    A good sample further back than ``gap_s`` is none. A kind says what it remembers beside that in ``kept``,
+    arrays of a number for each row by name.
+    """
+
+    def __init__(self, rows: int, gap_s: float) -> None:
+        self.gap_s = gap_s
+        self.time_s, self.value = np.full(rows, np.nan), np.full(rows, np.nan)
+        self.kept: dict[str, Array] = {}
+
+    def before(self, times_s: Array, x: Array) -> tuple[Array, Array]:
+        """Time and value of the good sample before each, NaN where there is none near enough."""
+        count = times_s.size
+        good = ~np.isnan(x)
+        if count == 1:  # one sample of many channels: what is remembered is the answer
+            t, value = self.time_s[None, :].copy(), self.value[None, :].copy()
+        else:
+            newest = np.maximum.accumulate(np.where(good, np.arange(count)[:, None], -1), axis=0)
+            last = np.vstack([np.full((1, x.shape[1]), -1), newest[:-1]])
+            t = np.where(last < 0, self.time_s, times_s[np.maximum(last, 0)])
+            value = np.where(
+                last < 0, self.value, np.take_along_axis(x, np.maximum(last, 0), axis=0)
+            )
+        far = times_s[:, None] - t > self.gap_s
+        if np.any(far):
+            t[far] = value[far] = np.nan
+        self._keep_last(times_s, x, good)
+        return t, value
+
+    def _keep_last(self, times_s: Array, x: Array, good: NDArray[np.bool_]) -> None:
+        last = good.shape[0] - 1 - np.argmax(good[::-1], axis=0)
+        any_good = np.any(good, axis=0)
+        self.time_s = np.where(any_good, times_s[last], self.time_s)
+        self.value = np.where(any_good, np.take_along_axis(x, last[None, :], axis=0)[0], self.value)
+
+    def state(self) -> dict[str, Any]:
+        """See ``Memory``."""
+        every = {"time_s": self.time_s, "value": self.value, **self.kept}
+        return {name: plain(array) for name, array in every.items()}
+
+    def resume(self, state: dict[str, Any]) -> None:
+        """See ``Memory``."""
+        self.time_s, self.value = numbers(state["time_s"]), numbers(state["value"])
+        self.kept = {name: numbers(state[name]) for name in self.kept}
+
+
+class Rate(Previous):
+    """The change from the good sample before, per second."""
+
+    def run(self, times_s: Array, *arguments: Array) -> Array:
+        """See ``Memory``."""
+        (x,) = arguments
+        t, value = self.before(times_s, x)
+        passed = times_s[:, None] - t
+        with np.errstate(all="ignore"):
+            return np.where(passed > 0.0, (x - value) / passed, np.nan)
+
+
+class Held(Previous):
+    """The last good value, as long as it is no older than a gap may be."""
+
+    def run(self, times_s: Array, *arguments: Array) -> Array:
+        """See ``Memory``."""
+        (x,) = arguments
+        _, value = self.before(times_s, x)
+        return np.where(np.isnan(x), value, x)
+
+
+class LowPass(Previous):
+    """A first-order low-pass: after ``constant_s``, 63 % of a step have come through."""
+
+    def __init__(self, rows: int, gap_s: float, constant_s: float) -> None:
+        super().__init__(rows, gap_s)
+        self._constant_s = constant_s
+        self.kept = {"level": np.full(rows, np.nan)}
+
+    def run(self, times_s: Array, *arguments: Array) -> Array:
+        """See ``Memory``."""
+        (x,) = arguments
+        t, _ = self.before(times_s, x)
+        share = -np.expm1((t - times_s[:, None]) / self._constant_s)  # NaN: it begins anew
+        result = np.empty(x.shape)
+        level = self.kept["level"]
+        if x.shape[1] == 1:  # plain numbers are much quicker than arrays of one
+            result[:, 0], level = self._one(x[:, 0], share[:, 0], float(level[0]))
+        else:
+            for k in range(times_s.size):
+                moved = level + (x[k] - level) * share[k]
+                moved = np.where(np.isnan(share[k]), x[k], moved)
+                result[k] = moved
+                level = np.where(np.isnan(x[k]), level, moved)
+        self.kept["level"] = level
+        return result
+
+    @staticmethod
+    def _one(x: Array, share: Array, level: float) -> tuple[list[float], Array]:
+        result = []
+        for value, part in zip(x.tolist(), share.tolist(), strict=True):
+            if value != value:  # noqa: PLR0124 - NaN is the one number that is not itself
+                result.append(value)
+                continue
+            level = level + (value - level) * part if part == part else value  # noqa: PLR0124
+            result.append(level)
+        return result, np.array([level])
+
+
+class Total(Previous):
+    """The integral over time by trapezoids, in unit · s, since the start or the period's.
+
+    A gap between two good samples that is longer than ``gap_s`` adds nothing.
+    """
+
+    def __init__(self, rows: int, gap_s: float, starts: Starts | None) -> None:
+        super().__init__(rows, gap_s)
+        self._starts = starts
+        self.kept = {"sum": np.zeros(rows), "period": np.full(rows, np.nan)}
+
+    def run(self, times_s: Array, *arguments: Array) -> Array:
+        """See ``Memory``."""
+        (x,) = arguments
+        t, value = self.before(times_s, x)
+        begins = None if self._starts is None else self._starts(times_s)
+        now = times_s[:, None]
+        with np.errstate(invalid="ignore"):
+            if begins is None:
+                added = (x + value) * 0.5 * (now - t)
+            else:  # of what lies across the beginning of a period, only the part behind it
+                since = np.maximum(t, begins[:, None])
+                at_since = value + (x - value) * ((since - t) / np.where(now > t, now - t, 1.0))
+                added = (x + at_since) * 0.5 * (now - since)
+        return self.summed(np.where(np.isnan(added), 0.0, added), begins, x)
+
+    def summed(self, added: Array, begins: Array | None, x: Array) -> Array:
+        """Running sums of what is added, from 0 at the beginning of each period."""
+        cuts = [0, added.shape[0]]
+        if begins is not None:
+            period = float(self.kept["period"][0])
+            if not math.isnan(period) and begins[0] != period:
+                self.kept["sum"] = np.zeros_like(self.kept["sum"])
+            cuts[1:1] = (np.flatnonzero(np.diff(begins)) + 1).tolist()
+            self.kept["period"] = np.full_like(self.kept["period"], begins[-1])
+        result = np.empty(added.shape)
+        for first, end in zip(cuts[:-1], cuts[1:], strict=True):
+            carried = self.kept["sum"] if first == 0 else np.zeros_like(self.kept["sum"])
+            sums = np.cumsum(np.vstack([carried[None, :], added[first:end]]), axis=0)
+            result[first:end] = sums[1:]
+            self.kept["sum"] = sums[-1]
+        result[np.isnan(x)] = np.nan
+        return result
+
+
+class Count(Total):
+    """How often a condition came true, since the start or the period's."""
+
+    def run(self, times_s: Array, *arguments: Array) -> Array:
+        """See ``Memory``."""
+        (x,) = arguments
+        _, value = self.before(times_s, x)
+        begins = None if self._starts is None else self._starts(times_s)
+        return self.summed(((x == 1.0) & (value == 0.0)).astype(np.float64), begins, x)
+
+
+class Increase(Total):
+    """The pulses of a counter that rolls over, since the start or the period's.
+
+    A step backwards of more than half of the counter is a roll-over; a smaller one is a counter that was set
+    back to 0.
+    """
+
+    def __init__(self, rows: int, gap_s: float, modulus: float, starts: Starts | None) -> None:
+        super().__init__(rows, gap_s, starts)
+        self._modulus = modulus
+
+    def run(self, times_s: Array, *arguments: Array) -> Array:
+        """See ``Memory``."""
+        (x,) = arguments
+        _, value = self.before(times_s, x)
+        begins = None if self._starts is None else self._starts(times_s)
+        step = np.mod(x - value, self._modulus)
+        step = np.where(step > self._modulus / 2.0, x, step)
+        return self.summed(np.where(np.isnan(step), 0.0, step), begins, x)
+
+
+class Lasting(Previous):
+    """For how long a condition holds already, in s; 0 while it does not."""
+
+    def __init__(self, rows: int, gap_s: float) -> None:
+        super().__init__(rows, gap_s)
+        self.kept = {"since_s": np.full(rows, -np.inf)}
+
+    def run(self, times_s: Array, *arguments: Array) -> Array:
+        """See ``Memory``."""
+        (x,) = arguments
+        _, value = self.before(times_s, x)
+        begins = (x == 1.0) & (value != 1.0)
+        since = np.where(begins, times_s[:, None], -np.inf)
+        since[0] = np.maximum(since[0], self.kept["since_s"])
+        since = np.maximum.accumulate(since, axis=0)
+        self.kept["since_s"] = since[-1]
+        held = np.where(x == 1.0, times_s[:, None] - since, 0.0)
+        return np.where(np.isnan(x), np.nan, held)
+
+
+class Settled(Memory):
+    """A value that changes by steps, shown once it has stayed the same for ``time_s`` by the clock.
+
+    Until then the one before is shown, or none. A value that is missing is shown as missing at once, and
+    what comes after it has to settle, too.
+    """
+
+    def __init__(self, rows: int, settle_s: float, *, keeps: bool) -> None:
+        self._settle_s, self._keeps = settle_s, keeps
+        self._kept = {
+            "value": np.full(rows, np.nan),
+            "since_s": np.full(rows, -np.inf),
+            "shown": np.full(rows, np.nan),
+        }
+
+    def run(self, times_s: Array, *arguments: Array) -> Array:
+        """See ``Memory``."""
+        (x,) = arguments
+        kept = self._kept
+        before = np.vstack([kept["value"][None, :], x[:-1]])
+        changes = ~((x == before) | (np.isnan(x) & np.isnan(before)))
+        since = np.where(changes, times_s[:, None], -np.inf)
+        since[0] = np.maximum(since[0], kept["since_s"])
+        since = np.maximum.accumulate(since, axis=0)
+        settled = ~np.isnan(x) & (times_s[:, None] - since >= self._settle_s)
+        kept["value"], kept["since_s"] = x[-1].copy(), since[-1]
+        if not self._keeps:
+            return np.where(settled, x, np.nan)
+        # What is shown last, up to each sample: a settled value, or the loss of one.
+        count = x.shape[0]
+        known = settled | np.isnan(x)
+        newest = np.maximum.accumulate(np.where(known, np.arange(count)[:, None], -1), axis=0)
+        found = np.take_along_axis(x, np.maximum(newest, 0), axis=0)
+        shown: Array = np.where(newest < 0, kept["shown"], found)
+        kept["shown"] = shown[-1].copy()
+        return shown
+
+    def state(self) -> dict[str, Any]:
+        """See ``Memory``."""
+        return {name: plain(array) for name, array in self._kept.items()}
+
+    def resume(self, state: dict[str, Any]) -> None:
+        """See ``Memory``."""
+        self._kept = {name: numbers(state[name]) for name in self._kept}
+
+
+class Earlier(Previous):
+    """The value that was there ``window_s`` before."""
+
+    def __init__(self, rows: int, gap_s: float, window_s: float) -> None:
+        super().__init__(rows, gap_s)
+        self._history = History(rows, window_s, 1)
+
+    def run(self, times_s: Array, *arguments: Array) -> Array:
+        """See ``Memory``."""
+        (x,) = arguments
+        _, value = self.before(times_s, x)
+        place = self._history.add(times_s)
+        self._history.tables[0][place] = np.where(np.isnan(x), value, x)
+        starts, longest = self._history.starts(place)
+        if starts is None:
+            starts = np.arange(place.start, place.stop) - (longest - 1)
+        at = starts - 1
+        found = self._history.tables[0][np.maximum(at, 0)]
+        late = times_s - self._history.times_s[np.maximum(at, 0)] > self._history.window_s + self.gap_s
+        return np.where(((at < 0) | late)[:, None], np.nan, found)
+
+    def state(self) -> dict[str, Any]:
+        """See ``Memory``."""
+        return {**super().state(), "history": self._history.state(1)}
+
+    def resume(self, state: dict[str, Any]) -> None:
+        """See ``Memory``."""
+        super().resume(state)
+        self._history.resume(state["history"])

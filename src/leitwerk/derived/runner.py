@@ -1,0 +1,260 @@
+"""Works a graph: sample by sample, or a whole recording at once, with exactly the same results.
+
+There is one way only. A run takes a piece of samples, of any length, and leaves what it has to
+remember for the next piece. What is alike in many formulas is worked together, so that one sample of a
+thousand channels takes as few calls as one channel.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from leitwerk.derived.history import numbers, plain
+from leitwerk.derived.graph import Batch, Graph, batches
+from leitwerk.derived.operations import Memory, Remembering
+from leitwerk.signals.chunks import CHUNK
+from leitwerk.signals.quality import Quality
+
+if TYPE_CHECKING:
+    from numpy.typing import ArrayLike, NDArray
+
+    Array = NDArray[np.float64]
+
+
+class Runner:
+    """Works some nodes of a graph, piece after piece.
+
+    Parameters
+    ----------
+    graph : Graph
+    wanted : sequence of int
+        The nodes whose values are wanted.
+
+    """
+
+    def __init__(self, graph: Graph, wanted: Sequence[int]) -> None:
+        self._graph, self._wanted = graph, tuple(wanted)
+        self.inputs = tuple(
+            dict.fromkeys(graph.nodes[k].name for k in graph.beneath(*wanted) if graph.nodes[k].name)
+        )
+        plan = batches(graph, wanted)
+        self._row: dict[int, int] = {}
+        for k in graph.beneath(*wanted):
+            if graph.nodes[k].name:
+                self._row[k] = len(self._row)
+        self._first = len(self._row)
+        for batch in plan:
+            for k in batch.nodes:
+                self._row[k] = len(self._row)
+        self._constants = {k: n.value for k, n in enumerate(graph.nodes) if n.is_constant}
+        self._steps = [self._step(batch) for batch in plan]
+        self.remembers = any(step.memory is not None for step in self._steps)
+        # The rows of a piece lie together: few nodes take longer pieces.
+        self._longest = max(256, min(CHUNK, (CHUNK * 16) // max(1, len(self._row))))
+        self._is_single = all(len(batch.nodes) == 1 for batch in plan)
+        # Wanted nodes that are worked straight into the result.
+        self._direct = [
+            (column, self._row[k])
+            for column, k in enumerate(self._wanted)
+            if self._row.get(k, -1) >= self._first
+        ]
+        self._table = np.empty((0, 0))
+        self._rows: Any = None  # those of the last piece
+        self._last_s = -np.inf
+        self._infinite = False
+
+    def _step(self, batch: Batch) -> _Step:
+        places: list[tuple[bool, Any]] = []  # whether it is in the table, and where, or the numbers
+        for place in batch.arguments:
+            if place[0] in self._constants:
+                numbers = np.array([self._constants[k] for k in place])
+                places.append((False, float(numbers[0]) if len(place) == 1 else numbers[:, None]))
+            else:
+                places.append((True, _index([self._row[k] for k in place])))
+        out = _index([self._row[k] for k in batch.nodes])
+        return _Step(batch, places, out)
+
+    def run(self, times_s: ArrayLike, inputs: Mapping[str, ArrayLike]) -> Array:
+        """The values of the wanted nodes for the next samples.
+
+        Where the time falls, as after a clock was set, everything that is remembered begins anew.
+
+        Parameters
+        ----------
+        times_s : array_like of shape (n,), in s
+        inputs : mapping from name to array_like of shape (n,)
+            In SI base units, NaN where there is no value.
+
+        Returns
+        -------
+        array of shape (n, wanted)
+            NaN where there is no value.
+
+        """
+        t = np.asarray(times_s, dtype=np.float64)
+        given = [np.asarray(inputs[name], dtype=np.float64) for name in self.inputs]
+        result = np.empty((len(self._wanted), t.size))
+        with np.errstate(all="ignore", divide="call", over="call", call=self._notice):
+            for piece in self._pieces(t):
+                self._work(t[piece], [x[piece] for x in given], result[:, piece])
+        return result.T
+
+    def _pieces(self, t: Array) -> list[slice]:
+        """Pieces of the samples that are short enough, and in which the time never falls."""
+        cuts = {*range(0, t.size, self._longest), t.size}
+        if self.remembers and t.size:
+            cuts |= {int(k) + 1 for k in np.flatnonzero(np.diff(t) < 0.0)}
+        ends = sorted(cuts)
+        return [slice(a, b) for a, b in zip(ends[:-1], ends[1:], strict=True)]
+
+    def _work(self, t: Array, given: Sequence[Array], result: Array) -> None:
+        if self.remembers:
+            if t[0] < self._last_s:
+                self.begin()
+            self._last_s = float(t[-1])
+        if self._rows is None or len(self._rows[0]) != t.size:
+            if self._table.shape[1] < t.size:
+                self._table = np.empty((len(self._row), t.size))
+            table = self._table[:, : t.size]
+            self._rows = list(table) if self._is_single else table
+        rows = self._rows
+        if self._is_single:  # each row by itself: nothing has to be copied into the table, or out of it
+            rows[: len(given)] = given
+            for column, row in self._direct:
+                rows[row] = result[column]
+        else:
+            for row, x in enumerate(given):
+                rows[row] = x
+        for step in self._steps:
+            step.work(t, rows)
+            if self._infinite:  # a division by zero, or a number too large: no value
+                self._infinite = False
+                out = rows[step.out]
+                out[np.isinf(out)] = np.nan
+        for column, k in enumerate(self._wanted):
+            row = self._row.get(k)
+            if row is None:
+                result[column] = self._constants[k]
+            elif not (self._is_single and row >= self._first):
+                result[column] = rows[row]
+
+    def _notice(self, kind: str, flag: int) -> None:
+        del kind, flag
+        self._infinite = True
+
+    # ------------------------------------------------------------------ why there is no value
+
+    def reasons(self, node: int, qualities: Mapping[str, NDArray[np.uint8]]) -> NDArray[np.uint8]:
+        """Why a node has no value in the last piece: a ``Quality`` for each of its samples.
+
+        Parameters
+        ----------
+        node : int
+        qualities : mapping from name to array of shape (n,)
+            Those of the inputs. One that is uncertain makes the value uncertain, too.
+
+        """
+        found = self._reasons(node, {})
+        for name in self._graph.inputs_of(node):
+            doubt = qualities[name]
+            if np.any(doubt >= Quality.UNDER_LIMIT):
+                found = np.where((found == Quality.GOOD) & (doubt >= Quality.UNDER_LIMIT), doubt, found)
+        return found
+
+    def _reasons(self, k: int, known: dict[int, NDArray[np.uint8]]) -> NDArray[np.uint8]:
+        if k in known:
+            return known[k]
+        node = self._graph.nodes[k]
+        size = len(self._rows[0])
+        found = np.zeros(size, np.uint8)
+        if k in self._row:
+            missing = np.isnan(self._rows[self._row[k]])
+            if np.any(missing):
+                own = Quality.BAD_INPUT if node.operation is None else node.operation.lack
+                found[missing] = own
+                for argument in reversed(node.arguments):
+                    below = self._reasons(argument, known)
+                    found = np.where(missing & (below != Quality.GOOD), below, found)
+        known[k] = found
+        return found
+
+    def blamed(self, node: int) -> list[str]:
+        """The inputs without a value that a node has none for, at the last sample."""
+        return [
+            self._graph.nodes[k].name
+            for k in self._graph.beneath(node)
+            if self._graph.nodes[k].name and np.isnan(self._rows[self._row[k]][-1])
+        ]
+
+    # ------------------------------------------------------------------ what is remembered
+
+    def begin(self) -> None:
+        """Forget everything."""
+        self._last_s = -np.inf
+        for step in self._steps:
+            step.begin()
+
+    def state(self) -> dict[str, Any]:
+        """All that is remembered, as plain data for JSON."""
+        return {
+            "time_s": plain(np.array([self._last_s])),
+            "steps": [step.memory.state() for step in self._steps if step.memory is not None],
+        }
+
+    def resume(self, state: Mapping[str, Any]) -> None:
+        """Go on from a state of the same formulas.
+
+        Raises
+        ------
+        ValueError, KeyError, TypeError
+            It is not such a state.
+
+        """
+        self._last_s = float(numbers(state["time_s"])[0])
+        memories = [step.memory for step in self._steps if step.memory is not None]
+        for memory, kept in zip(memories, state["steps"], strict=True):
+            memory.resume(kept)
+
+
+class _Step:
+    """A batch with its places in the table of rows."""
+
+    def __init__(
+        self,
+        batch: Batch,
+        places: Sequence[tuple[bool, Any]],
+        out: int | slice | NDArray[np.intp],
+    ) -> None:
+        self.operation, self.count, self.out = batch.operation, len(batch.nodes), out
+        self._places = places
+        self._work: Any = getattr(batch.operation, "work", None)
+        self.memory: Memory | None = None
+        self.begin()
+
+    def begin(self) -> None:
+        """Forget everything."""
+        if isinstance(self.operation, Remembering):
+            self.memory = self.operation.start(self.count)
+
+    def work(self, t: Array, rows: Any) -> None:
+        """Fill the rows of a batch."""
+        arguments = [rows[place] if in_table else place for in_table, place in self._places]
+        if self.memory is None:
+            self._work(*arguments, out=rows[self.out])
+            return
+        shape = (self.count, t.size)
+        wide = [np.broadcast_to(argument, shape).T for argument in arguments]
+        out = rows[self.out]
+        out[...] = self.memory.run(t, *wide).T.reshape(out.shape)
+
+
+def _index(rows: list[int]) -> int | slice | NDArray[np.intp]:
+    """Rows of the table, in the way that costs least to get."""
+    if len(rows) == 1:
+        return rows[0]
+    if rows == list(range(rows[0], rows[0] + len(rows))):
+        return slice(rows[0], rows[0] + len(rows))
+    return np.array(rows, dtype=np.intp)

@@ -154,7 +154,9 @@ def low_pass(t, x, gap, constant):
             result.append(math.nan)
             continue
         j = good_before(t, x, k, gap)
-        level = x[k] if j is None else level + (x[k] - level) * (1 - math.exp((t[j] - t[k]) / constant))
+        level = (
+            x[k] if j is None else level + (x[k] - level) * (1 - math.exp((t[j] - t[k]) / constant))
+        )
         result.append(level)
     return result
 

@@ -64,14 +64,19 @@ def test_as_the_slow_one(text, course):
     t, x = course
     used = condition(x) if "(c" in text else x
     found = runner(text).run(t, {"x": x, "c": used})[:, 0]
-    np.testing.assert_allclose(found, FUNCTIONS[text](t.tolist(), used.tolist()), rtol=1e-9, atol=1e-6)
+    np.testing.assert_allclose(
+        found, FUNCTIONS[text](t.tolist(), used.tolist()), rtol=1e-9, atol=1e-6
+    )
 
 
 @given(courses(), st.lists(st.integers(1, 9), min_size=1, max_size=60), st.booleans())
 def test_any_division_gives_the_same(course, lengths, restarts):
     t, x = course
     # Each function twice, of different inputs: rows that are alike are worked together.
-    texts = [*FUNCTIONS, *(text.replace("(x", "(2 * x").replace("(c", "(not c") for text in FUNCTIONS)]
+    texts = [
+        *FUNCTIONS,
+        *(text.replace("(x", "(2 * x").replace("(c", "(not c") for text in FUNCTIONS),
+    ]
     inputs = {"x": x, "c": condition(x)}
     every = runner(*texts)
     whole = every.run(t, inputs)

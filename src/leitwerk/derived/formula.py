@@ -99,12 +99,15 @@ class Formula:
         """
         if times_s is None and self._runner.remembers:
             raise QuantityError(
-                f"{self.text!r} has functions of time, and no times are given", valid="times_s, in s"
+                f"{self.text!r} has functions of time, and no times are given",
+                valid="times_s, in s",
             )
         given = {name: np.asarray(inputs[name], dtype=np.float64) for name in self._runner.inputs}
-        size = max((x.size for x in given.values()), default=1)
+        size = max((np.size(x) for x in inputs.values()), default=1)
         t = np.broadcast_to(0.0, size) if times_s is None else np.asarray(times_s, np.float64)
-        si = {name: to_si(np.broadcast_to(x, t.shape), self.units[name]) for name, x in given.items()}
+        si = {
+            name: to_si(np.broadcast_to(x, t.shape), self.units[name]) for name, x in given.items()
+        }
         result: Any = from_si(self._runner.run(t, si)[:, 0], self.unit)
         for name in self._runner.inputs:
             result = like(inputs[name], result)
@@ -127,9 +130,7 @@ class Formula:
         return f"<Formula {self.text!r}{f' in {self.unit}' if self.unit.symbol else ''}>"
 
 
-def known_constants(
-    constants: Mapping[str, str], graph: Graph
-) -> dict[str, tuple[int, Type]]:
+def known_constants(constants: Mapping[str, str], graph: Graph) -> dict[str, tuple[int, Type]]:
     """Named constants, as formulas know them.
 
     Raises

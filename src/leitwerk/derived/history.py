@@ -50,15 +50,17 @@ class History:
         after = self.times_s[place] - (self.window_s - _CLOSE_S)
         times = self.times_s[: self.end]
         first = int(np.searchsorted(times, after[0], side="right"))
-        if np.all(times[first : first + after.size] > after):
+        if (times[first : first + after.size] > after).all():
             before = times[max(0, first - 1) : first - 1 + after.size]
-            if np.all(before <= after[after.size - before.size :]):
+            if (before <= after[after.size - before.size :]).all():
                 return None, place.start - first + 1
         found = np.searchsorted(times, after, side="right")
         return found, int((np.arange(place.start, place.stop) - found).max()) + 1
 
     def _make_room(self, times_s: Array) -> None:
-        oldest = int(np.searchsorted(self.times_s[: self.end], times_s[0] - self.window_s, side="left"))
+        oldest = int(
+            np.searchsorted(self.times_s[: self.end], times_s[0] - self.window_s, side="left")
+        )
         # One before the window says what the value was when the window began.
         first = max(0, oldest - 1)
         if self.end - first > MOST:

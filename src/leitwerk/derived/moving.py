@@ -25,7 +25,9 @@ if TYPE_CHECKING:
 class _Doubling:
     """Columns of numbers, folded over windows of any length."""
 
-    def __init__(self, columns: int, window_s: float, fold: Callable[..., Any], neutral: float) -> None:
+    def __init__(
+        self, columns: int, window_s: float, fold: Callable[..., Any], neutral: float
+    ) -> None:
         self.fold, self.neutral, self.columns = fold, neutral, columns
         self.history = History(columns, window_s, 1)
 
@@ -67,7 +69,11 @@ class _Doubling:
 
     def _double(self, level: int, place: slice) -> None:
         """Fill a place of a level from the one below it."""
-        table, below, step = self.history.tables[level], self.history.tables[level - 1], 1 << (level - 1)
+        table, below, step = (
+            self.history.tables[level],
+            self.history.tables[level - 1],
+            1 << (level - 1),
+        )
         start = max(place.start, step)
         table[place.start : start] = below[place.start : start]
         if start < place.stop:
@@ -93,7 +99,9 @@ class _Doubling:
 class Extreme(Memory):
     """The smallest or the largest good value in (t - window, t]."""
 
-    def __init__(self, rows: int, window_s: float, fold: Callable[..., Any], neutral: float) -> None:
+    def __init__(
+        self, rows: int, window_s: float, fold: Callable[..., Any], neutral: float
+    ) -> None:
         self._found = _Doubling(rows, window_s, fold, neutral)
 
     def run(self, times_s: Array, *arguments: Array) -> Array:
@@ -198,4 +206,3 @@ def _whole(result: Array, found: _Doubling) -> Array:
     if found.history.is_cut:
         result[...] = np.nan
     return result
-

@@ -89,7 +89,7 @@ def unknown_where(*arguments: Array, out: Array) -> Array:
     """Take the result away where an argument has none."""
     for argument in arguments:
         missing = np.isnan(argument)
-        if np.any(missing):
+        if missing.any():
             out[np.broadcast_to(missing, out.shape)] = np.nan
     return out
 

@@ -20,7 +20,9 @@ class Periods:
     def __init__(self, length_s: float, zone: ZoneInfo) -> None:
         self.length_s, self.zone = length_s, zone
         self._edges = np.zeros(0)
-        wall_clock_intervals(_moment(0.0), _moment(1.0), length_s, zone)  # refuses a length that fits none
+        wall_clock_intervals(
+            _moment(0.0), _moment(1.0), length_s, zone
+        )  # refuses a length that fits none
 
     def starts(self, times_s: NDArray[np.float64]) -> NDArray[np.float64]:
         """When the period of each time began, both in s since 1970-01-01 UTC."""

@@ -85,7 +85,8 @@ def _parsed(text: str) -> ast.Expression:
             warnings.simplefilter("ignore", SyntaxWarning)  # of numbers that run into words
             return ast.parse(text.strip() or "?", mode="eval")
     except SyntaxError as error:
-        column = max(1, min(len(text), error.offset or 1))
+        end = max(1, len(text.rstrip()))  # where it breaks off, if the grammar does not say where
+        column = error.offset if error.offset and error.offset < end else end
         raise FormulaError(
             f"{text[:60]!r} is not a formula: it breaks off, or has a part too many here",
             column=column, valid=_VALID,
@@ -113,7 +114,9 @@ class _Reader:
             case ast.UnaryOp(op=sign, operand=operand):
                 return self._unary(sign, self.value(operand), node)
             case ast.BinOp(left=left, op=sign, right=right) if type(sign) in _PLACES:
-                return self._binary(_PLACES[type(sign)], self._number(left), self._number(right), node)
+                return self._binary(
+                    _PLACES[type(sign)], self._number(left), self._number(right), node
+                )
             case ast.Compare(left=left, ops=signs, comparators=others):
                 return self._compare(left, signs, others, node)
             case ast.BoolOp(op=sign, values=parts):
@@ -122,12 +125,16 @@ class _Reader:
                 return self._chosen(test, body, other, node)
             case ast.Call(func=ast.Name(id=name), args=given, keywords=[]):
                 return self._call(name, given, node)
-        raise self._error(f"{ast.unparse(node)[:40]!r} has no place in a formula", node, valid=_VALID)
+        raise self._error(
+            f"{ast.unparse(node)[:40]!r} has no place in a formula", node, valid=_VALID
+        )
 
     def _column(self, node: ast.expr) -> int:
         return self._indent + len(self._bytes[: node.col_offset].decode(errors="replace")) + 1
 
-    def _error(self, message: str, node: ast.expr, valid: str = "", remedy: str = "") -> FormulaError:
+    def _error(
+        self, message: str, node: ast.expr, valid: str = "", remedy: str = ""
+    ) -> FormulaError:
         return FormulaError(message, column=self._column(node), valid=valid, remedy=remedy)
 
     # ------------------------------------------------------------------ numbers and names
@@ -264,7 +271,9 @@ class _Reader:
         first = self.value(left)
         for sign, other in zip(signs, others, strict=True):
             if type(sign) not in _COMPARED:
-                raise self._error("this comparison has no place in a formula", node, "< <= > >= == !=")
+                raise self._error(
+                    "this comparison has no place in a formula", node, "< <= > >= == !="
+                )
             second = self.value(other)
             one = self._compared(_COMPARED[type(sign)], first, second, node)
             found = one if found is None else self._result(op.AND, types.LOGICAL, node, found, one)
@@ -338,4 +347,3 @@ class _Reader:
     def _result(self, operation: Operation, kind: Type, node: ast.expr, *arguments: Value) -> Value:
         column = self._column(node)
         return Value(apply(self._graph, operation, column, *arguments), kind, column)
-

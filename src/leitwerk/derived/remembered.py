@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -36,25 +37,23 @@ class Previous(Memory):
         count = times_s.size
         good = ~np.isnan(x)
         if count == 1:  # one sample of many channels: what is remembered is the answer
-            t, value = self.time_s[None, :].copy(), self.value[None, :].copy()
+            t, value = self.time_s[None, :], self.value[None, :]
+            self.time_s = np.where(good[0], times_s[0], self.time_s)
+            self.value = np.where(good[0], x[0], self.value)
         else:
             newest = np.maximum.accumulate(np.where(good, np.arange(count)[:, None], -1), axis=0)
-            last = np.vstack([np.full((1, x.shape[1]), -1), newest[:-1]])
-            t = np.where(last < 0, self.time_s, times_s[np.maximum(last, 0)])
-            value = np.where(
-                last < 0, self.value, np.take_along_axis(x, np.maximum(last, 0), axis=0)
-            )
+            earlier = np.vstack([np.full((1, x.shape[1]), -1), newest[:-1]])
+            place = np.maximum(earlier, 0)
+            t = np.where(earlier < 0, self.time_s, times_s[place])
+            value = np.where(earlier < 0, self.value, np.take_along_axis(x, place, axis=0))
+            last = newest[-1]
+            self.time_s = np.where(last < 0, self.time_s, times_s[np.maximum(last, 0)])
+            found = np.take_along_axis(x, np.maximum(last, 0)[None, :], axis=0)[0]
+            self.value = np.where(last < 0, self.value, found)
         far = times_s[:, None] - t > self.gap_s
-        if np.any(far):
-            t[far] = value[far] = np.nan
-        self._keep_last(times_s, x, good)
+        if far.any():
+            t, value = np.where(far, np.nan, t), np.where(far, np.nan, value)
         return t, value
-
-    def _keep_last(self, times_s: Array, x: Array, good: NDArray[np.bool_]) -> None:
-        last = good.shape[0] - 1 - np.argmax(good[::-1], axis=0)
-        any_good = np.any(good, axis=0)
-        self.time_s = np.where(any_good, times_s[last], self.time_s)
-        self.value = np.where(any_good, np.take_along_axis(x, last[None, :], axis=0)[0], self.value)
 
     def state(self) -> dict[str, Any]:
         """See ``Memory``."""
@@ -119,10 +118,10 @@ class LowPass(Previous):
     def _one(x: Array, share: Array, level: float) -> tuple[list[float], Array]:
         result = []
         for value, part in zip(x.tolist(), share.tolist(), strict=True):
-            if value != value:  # noqa: PLR0124 - NaN is the one number that is not itself
+            if value != value:
                 result.append(value)
                 continue
-            level = level + (value - level) * part if part == part else value  # noqa: PLR0124
+            level = level + (value - level) * part if part == part else value
             result.append(level)
         return result, np.array([level])
 
@@ -163,7 +162,7 @@ class Total(Previous):
             cuts[1:1] = (np.flatnonzero(np.diff(begins)) + 1).tolist()
             self.kept["period"] = np.full_like(self.kept["period"], begins[-1])
         result = np.empty(added.shape)
-        for first, end in zip(cuts[:-1], cuts[1:], strict=True):
+        for first, end in pairwise(cuts):
             carried = self.kept["sum"] if first == 0 else np.zeros_like(self.kept["sum"])
             sums = np.cumsum(np.vstack([carried[None, :], added[first:end]]), axis=0)
             result[first:end] = sums[1:]
@@ -288,7 +287,9 @@ class Earlier(Previous):
             starts = np.arange(place.start, place.stop) - (longest - 1)
         at = starts - 1
         found = self._history.tables[0][np.maximum(at, 0)]
-        late = times_s - self._history.times_s[np.maximum(at, 0)] > self._history.window_s + self.gap_s
+        late = (
+            times_s - self._history.times_s[np.maximum(at, 0)] > self._history.window_s + self.gap_s
+        )
         return np.where(((at < 0) | late)[:, None], np.nan, found)
 
     def state(self) -> dict[str, Any]:

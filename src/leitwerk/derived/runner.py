@@ -8,12 +8,13 @@ thousand channels takes as few calls as one channel.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from leitwerk.derived.history import numbers, plain
 from leitwerk.derived.graph import Batch, Graph, batches
+from leitwerk.derived.history import numbers, plain
 from leitwerk.derived.operations import Memory, Remembering
 from leitwerk.signals.chunks import CHUNK
 from leitwerk.signals.quality import Quality
@@ -38,7 +39,9 @@ class Runner:
     def __init__(self, graph: Graph, wanted: Sequence[int]) -> None:
         self._graph, self._wanted = graph, tuple(wanted)
         self.inputs = tuple(
-            dict.fromkeys(graph.nodes[k].name for k in graph.beneath(*wanted) if graph.nodes[k].name)
+            dict.fromkeys(
+                graph.nodes[k].name for k in graph.beneath(*wanted) if graph.nodes[k].name
+            )
         )
         plan = batches(graph, wanted)
         self._row: dict[int, int] = {}
@@ -55,12 +58,18 @@ class Runner:
         # The rows of a piece lie together: few nodes take longer pieces.
         self._longest = max(256, min(CHUNK, (CHUNK * 16) // max(1, len(self._row))))
         self._is_single = all(len(batch.nodes) == 1 for batch in plan)
-        # Wanted nodes that are worked straight into the result.
-        self._direct = [
-            (column, self._row[k])
-            for column, k in enumerate(self._wanted)
-            if self._row.get(k, -1) >= self._first
+        # Where what is wanted comes from: constants, and rows of the table.
+        self._fixed = [
+            (column, self._constants[k]) for column, k in enumerate(wanted) if k in self._constants
         ]
+        varying = [column for column, k in enumerate(wanted) if k in self._row]
+        self._varying = np.array(varying, np.intp)
+        self._from_rows = np.array([self._row[wanted[column]] for column in varying], np.intp)
+        # Of single rows, what is worked goes straight into the result, and is copied from there.
+        self._direct: dict[int, int] = {}
+        for column, row in zip(self._varying.tolist(), self._from_rows.tolist(), strict=True):
+            if row >= self._first:
+                self._direct.setdefault(row, column)
         self._table = np.empty((0, 0))
         self._rows: Any = None  # those of the last piece
         self._last_s = -np.inf
@@ -94,12 +103,18 @@ class Runner:
             NaN where there is no value.
 
         """
-        t = np.asarray(times_s, dtype=np.float64)
         given = [np.asarray(inputs[name], dtype=np.float64) for name in self.inputs]
+        return self.run_rows(np.asarray(times_s, dtype=np.float64), given)
+
+    def run_rows(self, t: Array, given: Sequence[Array] | Array) -> Array:
+        """As ``run``, for inputs as rows in the order of ``inputs``."""
         result = np.empty((len(self._wanted), t.size))
         with np.errstate(all="ignore", divide="call", over="call", call=self._notice):
             for piece in self._pieces(t):
-                self._work(t[piece], [x[piece] for x in given], result[:, piece])
+                rows = (
+                    given[:, piece] if isinstance(given, np.ndarray) else [x[piece] for x in given]
+                )
+                self._work(t[piece], rows, result[:, piece])
         return result.T
 
     def _pieces(self, t: Array) -> list[slice]:
@@ -108,38 +123,49 @@ class Runner:
         if self.remembers and t.size:
             cuts |= {int(k) + 1 for k in np.flatnonzero(np.diff(t) < 0.0)}
         ends = sorted(cuts)
-        return [slice(a, b) for a, b in zip(ends[:-1], ends[1:], strict=True)]
+        return [slice(a, b) for a, b in pairwise(ends)]
 
-    def _work(self, t: Array, given: Sequence[Array], result: Array) -> None:
+    def _work(self, t: Array, given: Sequence[Array] | Array, result: Array) -> None:
         if self.remembers:
             if t[0] < self._last_s:
                 self.begin()
             self._last_s = float(t[-1])
-        if self._rows is None or len(self._rows[0]) != t.size:
-            if self._table.shape[1] < t.size:
-                self._table = np.empty((len(self._row), t.size))
-            table = self._table[:, : t.size]
-            self._rows = list(table) if self._is_single else table
-        rows = self._rows
-        if self._is_single:  # each row by itself: nothing has to be copied into the table, or out of it
-            rows[: len(given)] = given
-            for column, row in self._direct:
+        rows = self._rows_for(t.size)
+        if (
+            self._is_single
+        ):  # each row by itself: nothing has to be copied into the table, or out of it
+            rows[: self._first] = given
+            for row, column in self._direct.items():
                 rows[row] = result[column]
-        else:
-            for row, x in enumerate(given):
-                rows[row] = x
+        elif self._first:
+            rows[: self._first] = given
         for step in self._steps:
             step.work(t, rows)
             if self._infinite:  # a division by zero, or a number too large: no value
                 self._infinite = False
                 out = rows[step.out]
                 out[np.isinf(out)] = np.nan
-        for column, k in enumerate(self._wanted):
-            row = self._row.get(k)
-            if row is None:
-                result[column] = self._constants[k]
-            elif not (self._is_single and row >= self._first):
-                result[column] = rows[row]
+        self._give(rows, result)
+
+    def _rows_for(self, size: int) -> Any:
+        """The rows for a piece: the table, or a list of them where each stands by itself."""
+        if self._rows is None or len(self._rows[0]) != size:
+            if self._table.shape[1] < size:
+                self._table = np.empty((max(1, len(self._row)), size))
+            table = self._table[:, :size]
+            self._rows = list(table) if self._is_single else table
+        return self._rows
+
+    def _give(self, rows: Any, result: Array) -> None:
+        """Fill the result of a piece."""
+        if not self._is_single:
+            result[self._varying] = rows[self._from_rows]
+        else:
+            for column, row in zip(self._varying.tolist(), self._from_rows.tolist(), strict=True):
+                if self._direct.get(row) != column:
+                    result[column] = rows[row]
+        for column, number in self._fixed:
+            result[column] = number
 
     def _notice(self, kind: str, flag: int) -> None:
         del kind, flag
@@ -161,7 +187,9 @@ class Runner:
         for name in self._graph.inputs_of(node):
             doubt = qualities[name]
             if np.any(doubt >= Quality.UNDER_LIMIT):
-                found = np.where((found == Quality.GOOD) & (doubt >= Quality.UNDER_LIMIT), doubt, found)
+                found = np.where(
+                    (found == Quality.GOOD) & (doubt >= Quality.UNDER_LIMIT), doubt, found
+                )
         return found
 
     def _reasons(self, k: int, known: dict[int, NDArray[np.uint8]]) -> NDArray[np.uint8]:
@@ -246,7 +274,10 @@ class _Step:
             self._work(*arguments, out=rows[self.out])
             return
         shape = (self.count, t.size)
-        wide = [np.broadcast_to(argument, shape).T for argument in arguments]
+        wide = [
+            argument.reshape(shape).T if in_table else np.broadcast_to(argument, shape).T
+            for argument, (in_table, _) in zip(arguments, self._places, strict=True)
+        ]
         out = rows[self.out]
         out[...] = self.memory.run(t, *wide).T.reshape(out.shape)
 

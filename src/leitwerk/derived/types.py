@@ -39,7 +39,10 @@ class Type:
         if self.form is Form.POINT:
             return "a temperature in °C"
         if self.form is Form.NUMBER:
-            return f"a {dimension_name(self.powers)}" if self.powers else "a plain number"
+            name = dimension_name(self.powers)
+            return (
+                f"{'an' if name[0] in 'aeiou' else 'a'} {name}" if self.powers else "a plain number"
+            )
         return "a condition" if self.form is Form.LOGICAL else "a state"
 
 

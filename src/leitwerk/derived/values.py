@@ -144,7 +144,9 @@ def apply(graph: Graph, operation: Operation, column: int, *arguments: Value) ->
     except NoValue:
         text = f"{operation.name} of these numbers"
         raise FormulaError(
-            f"{text} has no finite value", column=column, valid="numbers for which there is a result"
+            f"{text} has no finite value",
+            column=column,
+            valid="numbers for which there is a result",
         ) from None
 
 

@@ -13,7 +13,13 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from leitwerk.check.channels import CheckedChannel, ReadingChannel, SignalChannel
+from leitwerk.check.channels import (
+    CheckedChannel,
+    DerivedChannel,
+    ReadingChannel,
+    SignalChannel,
+    measured,
+)
 from leitwerk.check.host_work import host_alarms
 from leitwerk.check.outputs import AnalogOutput, CheckedOutput, RelayOutput
 from leitwerk.check.settings import Wanted, can_clear
@@ -208,7 +214,7 @@ class _Book:
         self.channels = {c.name: c for c in channels}
         self.outputs = {o.name: o for o in outputs}
         self.host_alarms = dict.fromkeys(host_alarms(channels))
-        banded = [c.name for c in channels if c.bands is not None]
+        banded = [c.name for c in measured(channels) if c.bands is not None]
         self.shows_bands_of = banded[:1] if self.sheet.has(BAND_END) else []
         self.at_terminal = {
             "label": self.stored(CHANNEL_LABEL, _people()),
@@ -285,6 +291,11 @@ class _Book:
             return _worked(When.READ) if is_ours else (Fate.STORED, "its exchange")
         return _worked(When.ATTENDED)
 
+    def constant(self, path: KeyPath) -> _Ending | None:
+        """A constant of formulas."""
+        del path
+        return _worked(When.READ)
+
     def contact(self, path: KeyPath) -> _Ending | None:
         """A way to reach a contact."""
         key = path[2] if len(path) > 2 else ""
@@ -339,7 +350,7 @@ class _Book:
             m = channel.measurement
             if m.shown_unit != m.unit:
                 return _worked(When.READ)
-        if isinstance(channel, ReadingChannel):
+        if isinstance(channel, ReadingChannel | DerivedChannel):
             return _OF_READING.get(key)
         return self.at_terminal.get(key)
 
@@ -389,6 +400,7 @@ _OF_CHANNEL = {
 _OF_READING = {
     "label": _people(),
     "reading": _worked(When.READ),
+    "computed": _worked(When.READ),
     "unit": _worked(When.READ),
     **_OF_CHANNEL,
 }
@@ -413,6 +425,7 @@ _SECTIONS: Mapping[str, _Section] = {
     "schedule": _Book.attended_only,
     "services": _Book.attended_only,
     "rules": _Book.attended_only,
+    "constants": _Book.constant,
     "contacts": _Book.contact,
     "exchanges": _Book.exchange,
     "settings": _Book.further,

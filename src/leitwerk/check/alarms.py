@@ -217,6 +217,10 @@ def _limit(typed: Quantity | Share, scope: Scope) -> float:
     part = typed.percent / 100.0
     if typed.of == "span":
         low, high = scope.span
+        if not math.isfinite(high - low):
+            raise QuantityError(
+                f"{typed}: the span of this channel is not known", valid="a value with its unit"
+            )
         return low + part * (high - low)
     if scope.expected is None:
         raise QuantityError(

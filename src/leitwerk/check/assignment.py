@@ -51,6 +51,8 @@ def assign_channels(
     for name, channel in setup.channels.items():
         path = ("channels", name)
         found: CheckedChannel | None
+        if channel.computed is not None:
+            continue
         if channel.reading is not None:
             found = _own_reading(name, channel, datasheet, every, findings)
         elif channel.terminal is None:
@@ -121,7 +123,7 @@ def _signal_body(
     m = read_measurement(channel, datasheet, path, findings)
     if m is None:
         return None
-    expected = _expected_number(channel, m.unit, m.span, path, findings)
+    expected = expected_number(channel, m.unit, m.span, path, findings)
     scope = Scope(m.unit, m.span, expected, every)
     alarms = check_alarms(channel, scope, path, findings)
     correction = correction_of(m.host)
@@ -177,7 +179,7 @@ def _contact(
     named = channel.states or {}
     states = StateNames(((0.0, named.get("open", "open")), (1.0, named.get("closed", "closed"))))
     unit, span = parse_unit(""), (0.0, 1.0)
-    expected = _expected_state(channel, states, path, findings)
+    expected = expected_state(channel, states, path, findings)
     alarms = check_alarms(channel, Scope(unit, span, expected, every, states), path, findings)
     if terminal is None:
         return None
@@ -246,9 +248,9 @@ def _own_reading(
     low, high = host.value(point.span()).tolist()
     span = (min(low, high), max(low, high))
     if states is None:
-        expected = _expected_number(channel, unit, span, path, findings)
+        expected = expected_number(channel, unit, span, path, findings)
     else:
-        expected = _expected_state(channel, states, path, findings)
+        expected = expected_state(channel, states, path, findings)
     alarms = check_alarms(channel, Scope(unit, span, expected, every, states), path, findings)
     return ReadingChannel(
         name=name,
@@ -296,6 +298,8 @@ def _terminal(
 def _report_nowhere(datasheet: Datasheet, path: KeyPath, findings: Findings) -> None:
     if findings.mentions((*path, "terminal")):
         return  # it could not be read, and has its finding
+    if findings.mentions((*path, "computed")):
+        return
     where = [f"terminal: {name}" for name in list(datasheet.terminals)[:1]]
     where += [f"reading: {name}" for name in list(datasheet.own_readings)[:1]]
     findings.error(
@@ -304,7 +308,7 @@ def _report_nowhere(datasheet: Datasheet, path: KeyPath, findings: Findings) -> 
         "the channel does not say where its values come from",
         at_key=True,
         valid=", or ".join(where),
-        remedy="add a line 'terminal: …' or 'reading: …'",
+        remedy="add a line 'terminal: …', 'reading: …' or 'computed: …'",
     )
 
 
@@ -322,7 +326,7 @@ def _check_takes(
     )
 
 
-def _expected_number(
+def expected_number(
     channel: Channel,
     unit: Unit,
     span: tuple[float, float],
@@ -349,7 +353,7 @@ def _expected_number(
     return value, tolerance
 
 
-def _expected_state(
+def expected_state(
     channel: Channel, states: StateNames, path: KeyPath, findings: Findings
 ) -> tuple[float, float] | None:
     """The state that is expected, as its number, without a tolerance."""

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 
 from leitwerk.check.budget import Load, Stream, TimeBudget, work_out_budget
-from leitwerk.check.channels import CheckedChannel, SignalChannel
+from leitwerk.check.channels import CheckedChannel, SignalChannel, measured
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.register_points import RegisterPoint
 from leitwerk.datasheet.text_points import TextPoint
@@ -59,7 +59,7 @@ def _streams(
 ) -> Iterator[Stream]:
     # A device that keeps no statistics keeps one value of each channel.
     works_them = datasheet.has(STORAGE_STATISTICS) or not datasheet.memory
-    names = {c.name for c in channels}
+    names = {c.name for c in measured(channels)}
     for group in (None, *setup.groups):
         own = setup.groups.get(group or "")
         count = sum(setup.channels[name].group == group for name in names)
@@ -88,7 +88,8 @@ def _scan(setup: Setup, datasheet: Datasheet, channels: Sequence[CheckedChannel]
 
 def _poll_time(datasheet: Datasheet, channels: Iterable[CheckedChannel], baud: int | None) -> float:
     """How long it takes to ask for the values of all channels and to hear them."""
-    every = [p for c in channels for p in (c.value_point(datasheet), c.quality_point(datasheet))]
+    own = measured(channels)
+    every = [p for c in own for p in (c.value_point(datasheet), c.quality_point(datasheet))]
     requests = plan_reads([p for p in every if isinstance(p, RegisterPoint)], datasheet.max_gap)
     # What is not in registers is queried, once for all that one answer holds.
     questions = {p.query for p in every if isinstance(p, TextPoint)}

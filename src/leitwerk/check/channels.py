@@ -1,14 +1,15 @@
 """Checked channels: what a channel of a setup is on one device, in the units that are used there.
 
-Three kinds: a signal at a terminal, a contact at a terminal, and what the device measures by itself.
+Measured are a signal at a terminal, a contact at a terminal, and what the device measures by itself;
+derived are those that are computed from other channels.
 """
 
 from __future__ import annotations
 
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
 
 from leitwerk.alarms.bands import Bands
 from leitwerk.alarms.definition import AlarmDefinition
@@ -16,6 +17,7 @@ from leitwerk.check.measurement import Measurement
 from leitwerk.datasheet.model import Datasheet, Range, Terminal
 from leitwerk.datasheet.points import Point
 from leitwerk.datasheet.vocabulary import CHANNEL_QUALITY, CHANNEL_VALUE
+from leitwerk.derived.graph import Graph
 from leitwerk.parsing.quantities import format_value
 from leitwerk.parsing.units import Unit
 from leitwerk.signals.scale import Chain
@@ -59,14 +61,6 @@ class CheckedChannel(ABC):
         """Where its values come from, for people."""
 
     @abstractmethod
-    def value_point(self, datasheet: Datasheet) -> Point:
-        """The reading that shows its value."""
-
-    @abstractmethod
-    def quality_point(self, datasheet: Datasheet) -> Point | None:
-        """The reading that says what the value is worth, None where the value itself must."""
-
-    @abstractmethod
     def owns(self, setting: str) -> bool:
         """Whether a setting of the device belongs to this channel."""
 
@@ -86,7 +80,20 @@ class CheckedChannel(ABC):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)
-class WiredChannel(CheckedChannel):
+class MeasuredChannel(CheckedChannel):
+    """A channel whose value the device shows."""
+
+    @abstractmethod
+    def value_point(self, datasheet: Datasheet) -> Point:
+        """The reading that shows its value."""
+
+    @abstractmethod
+    def quality_point(self, datasheet: Datasheet) -> Point | None:
+        """The reading that says what the value is worth, None where the value itself must."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, repr=False)
+class WiredChannel(MeasuredChannel):
     """A channel at a terminal."""
 
     terminal: Terminal
@@ -130,7 +137,7 @@ class ContactChannel(WiredChannel):
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)
-class ReadingChannel(CheckedChannel):
+class ReadingChannel(MeasuredChannel):
     """What the device measures by itself: it belongs to no terminal and has no settings."""
 
     point: Point
@@ -154,3 +161,36 @@ class ReadingChannel(CheckedChannel):
         """No setting belongs to it."""
         del setting
         return False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, repr=False)
+class DerivedChannel(CheckedChannel):
+    """What Leitwerk computes from other channels: ``node`` of ``graph``, which all of a setup share.
+
+    ``formula`` is what people read. ``units`` are those of the inputs that it is computed from, by name.
+    """
+
+    graph: Graph = field(compare=False)
+    node: int
+    formula: str
+    units: Mapping[str, Unit] = field(compare=False)
+
+    @property
+    def inputs(self) -> tuple[str, ...]:
+        """The measured channels that it is computed from in the end."""
+        return tuple(self.graph.inputs_of(self.node))
+
+    @property
+    def where(self) -> str:
+        """Where its values come from, for people."""
+        return f"computed: {self.formula}"
+
+    def owns(self, setting: str) -> bool:
+        """No setting belongs to it."""
+        del setting
+        return False
+
+
+def measured(channels: Iterable[CheckedChannel]) -> tuple[MeasuredChannel, ...]:
+    """Those whose values the device shows."""
+    return tuple(c for c in channels if isinstance(c, MeasuredChannel))

@@ -8,7 +8,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, Self
 
 from leitwerk.check.account import Account, take_account
-from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.channels import CheckedChannel, MeasuredChannel, measured
 from leitwerk.check.outputs import CheckedOutput
 from leitwerk.check.settings import Wanted
 from leitwerk.datasheet.model import Datasheet
@@ -85,6 +85,23 @@ class CheckedSetup:
             valid=", ".join(self.setup.channels),
             remedy=f"did you mean {near[0]!r}?" if near else "",
         )
+
+    def measured(self, name: str) -> MeasuredChannel:
+        """A channel whose value the device shows, by its name.
+
+        Raises
+        ------
+        QuantityError
+            The setup has no such channel, or it is computed from others.
+
+        """
+        channel = self.channel(name)
+        if not isinstance(channel, MeasuredChannel):
+            raise QuantityError(
+                f"channel {name} is {channel.where}; the device does not measure it",
+                valid=", ".join(c.name for c in measured(self.channels)),
+            )
+        return channel
 
     def to_dict(self) -> dict[str, Any]:
         """The findings and the account as plain data for JSON."""

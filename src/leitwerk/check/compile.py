@@ -11,7 +11,7 @@ from leitwerk.check.assignment import assign_channels
 from leitwerk.check.bands import check_band_count
 from leitwerk.check.budget_check import check_budget
 from leitwerk.check.calibration import check_dates
-from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.channels import CheckedChannel, measured
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.host_work import warn_host_work, warn_watchdog
 from leitwerk.check.outputs import CheckedOutput, assign_outputs
@@ -69,9 +69,9 @@ def check_setup(
         datasheet = with_exchange(setup, datasheet, found)
     check_intervals(setup, datasheet, found)
     runs = check_schedule(setup, datasheet, found)
-    channels = tuple(assign_channels(setup, datasheet, found))
+    channels = _channels(setup, datasheet, found)
     _check_counts(setup, datasheet, channels, found)
-    check_band_count([(c.name, c.bands) for c in channels if c.bands], datasheet, found)
+    check_band_count([(c.name, c.bands) for c in measured(channels) if c.bands], datasheet, found)
     outputs = tuple(assign_outputs(setup, datasheet, channels, found))
     exchanges: tuple[CheckedExchange, ...] = ()
     talk: tuple[Wanted, ...] = ()
@@ -107,6 +107,17 @@ def check_setup(
         findings=tuple(found.sorted()),
         wanted=wanted,
     )
+
+
+def _channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> tuple[CheckedChannel, ...]:
+    """The channels in the order of the file: measured, and derived from those."""
+    own = {c.name: c for c in assign_channels(setup, datasheet, findings)}
+    if not any(c.computed for c in setup.channels.values()):
+        return tuple(own.values())
+    from leitwerk.check.derived import derive_channels  # noqa: PLC0415 - many setups have none
+
+    every = own | derive_channels(setup, own, findings)
+    return tuple(every[name] for name in setup.channels if name in every)
 
 
 def _exchanges(
@@ -155,7 +166,7 @@ def _check_counts(
     setup: Setup, datasheet: Datasheet, channels: Sequence[CheckedChannel], findings: Findings
 ) -> None:
     # What the device measures by itself takes none of its channels and has none of its alarms.
-    names = [name for name, c in setup.channels.items() if c.reading is None]
+    names = [n for n, c in setup.channels.items() if c.reading is None and c.computed is None]
     most = datasheet.limits.channels
     if len(names) > most:
         findings.error(

@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
-from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.channels import CheckedChannel, MeasuredChannel
 from leitwerk.check.outputs import CheckedOutput, RelayOutput
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point
@@ -113,7 +113,9 @@ def _channel_form(
         return _states(field, [(n, n) for n in channel.states.names], path, findings)
     if field.hexadecimal == "yes":
         return _form(field, Kind.HEXADECIMAL)
-    resolution = channel.value_point(known.datasheet).resolution
+    resolution = 0.0
+    if isinstance(channel, MeasuredChannel):
+        resolution = channel.value_point(known.datasheet).resolution
     return _number(field, channel.symbol, resolution, name, path, findings)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.channels import CheckedChannel, measured
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.vocabulary import (
     BAND_END,
@@ -43,8 +43,9 @@ def warn_host_work(
             f"{model} does not watch {_named(alarms)} itself: Leitwerk does, {_ATTEND}",
             findings,
         )
-    banded = [c.name for c in channels if c.bands is not None]
-    shown_here = banded[1:] if datasheet.has(BAND_END) else banded
+    banded = [c for c in channels if c.bands is not None]
+    by_device = measured(banded)[:1] if datasheet.has(BAND_END) else ()
+    shown_here = [c.name for c in banded if c not in by_device]
     if shown_here:
         what = (
             f"{model} does not show the bands of {_named(shown_here)}: Leitwerk does, in live views"

@@ -12,7 +12,12 @@ import difflib
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from leitwerk.check.channels import CheckedChannel, SignalChannel, WiredChannel
+from leitwerk.check.channels import (
+    CheckedChannel,
+    SignalChannel,
+    WiredChannel,
+    measured,
+)
 from leitwerk.check.outputs import AnalogOutput, CheckedOutput, RelayOutput, ends_at
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point, Stored
@@ -228,7 +233,7 @@ def _bands(datasheet: Datasheet, channels: Sequence[CheckedChannel]) -> Iterator
     if family is None:
         return
     number = 0
-    c = next((c for c in channels if c.bands is not None), None)
+    c = next((c for c in measured(channels) if c.bands is not None), None)
     if c is not None and c.bands is not None:
         path = ("channels", c.name, "bands")
         yield Wanted(BAND_READING, None, c.kind, path)

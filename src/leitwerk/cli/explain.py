@@ -10,6 +10,8 @@ from leitwerk.cli.exit_codes import FINE
 from leitwerk.cli.options import JSON, link_options
 
 if TYPE_CHECKING:
+    from leitwerk.check.channels import DerivedChannel
+    from leitwerk.check.checked import CheckedSetup
     from leitwerk.evaluation.signal_chain import Explanation
     from leitwerk.links.options import LinkOptions
     from leitwerk.parsing.quantities import Quantity
@@ -39,17 +41,22 @@ def explain(
 
     From the terminal through range, converter, scale, calibration and tare to the value with its
     uncertainty; and the signals at which its alarms trip, to try them with a calibrator. Without a
-    signal, the one is taken that the expectation stands for.
+    signal, the one is taken that the expectation stands for. Of a computed channel: the value of each
+    input, and how much of the uncertainty comes from it.
 
     Exit code 0: explained. 1: the setup has errors. 2: usage. 3: device not reached. 4: it refused.
     """
+    from leitwerk.check.channels import DerivedChannel
     from leitwerk.cli.printing import echo_json
     from leitwerk.evaluation.signal_chain import explain_channel
     from leitwerk.parsing.quantities import parse_quantity
     from leitwerk.project.setups import read_setup
 
     checked = read_setup(setup)
-    one = checked.channel(channel)
+    named = checked.channel(channel)
+    if isinstance(named, DerivedChannel):
+        return _explain_derived(checked, named, live=live, as_json=as_json, link=link)
+    one = checked.measured(channel)
     shown, cold = None, _celsius(junction)
     if live:
         from leitwerk.devices.device import connect
@@ -75,6 +82,22 @@ def explain(
         echo_json(explanation.to_dict())
     else:
         click.echo(str(explanation))
+    return FINE
+
+
+def _explain_derived(
+    checked: CheckedSetup, channel: DerivedChannel, *, live: bool, as_json: bool, link: LinkOptions
+) -> int:
+    from leitwerk.cli.printing import print_result
+    from leitwerk.devices.device import connect
+    from leitwerk.evaluation.derived_chain import explain_derived
+    from leitwerk.monitoring.spot_readings import read_values
+
+    values = None
+    if live:
+        with connect(checked, link=link) as device:
+            values = read_values(checked, device)
+    print_result(explain_derived(checked, channel, values), as_json=as_json)
     return FINE
 
 

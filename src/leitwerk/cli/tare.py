@@ -63,7 +63,7 @@ def tare(
         write_atomic(Path(setup), undo_tare(text, channel))
         click.echo(f"{setup}: the last tare of {channel} is gone")
         return FINE
-    found = checked.channel(channel)
+    found = checked.measured(channel)
     unit = found.unit
     low, high = found.span
     steps = (f["noise_free"] for f in explain_channel(found).ranges if f["chosen"])

@@ -11,12 +11,13 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from leitwerk.analysis.series import series_row
+from leitwerk.check.channels import DerivedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.commissioning.live_report import LiveReport, Silence
 from leitwerk.datasheet.settings import SettingChange, diff_settings
 from leitwerk.devices.device import Device
 from leitwerk.errors import LinkError
-from leitwerk.evaluation.host_values import to_values
+from leitwerk.evaluation.channel_values import ChannelValues
 from leitwerk.evaluation.resolution import resolution_of
 from leitwerk.evaluation.situation import Situation
 from leitwerk.evaluation.verdict import ChannelReport, Context, judge
@@ -83,12 +84,12 @@ def verify(
 
     """
     count = sample_count(duration_s, period_s)
-    channels = setup.require().channels
+    setup.require()
     identity = device.require(setup.setup.device.model, setup.setup.device.serial)
     changes = diff_settings(device.read_settings(), setup.settings, device.datasheet)
-    poller = Poller(device, channels)
     started = clock.now()
     watch = _Watch(setup, changes, count, clock, started)
+    poller = Poller(device, watch.worked.measured)
     silence = _Silence()
     stopped = False
     try:
@@ -173,8 +174,14 @@ class _Watch:
         ]
         self.taken = 0
         self.times_s = np.zeros(count)
-        self.shown = np.zeros((count, len(channels)))
-        self.qualities = np.zeros((count, len(channels)), dtype=np.uint8)
+        self.worked = ChannelValues(channels)
+        self.shown = np.zeros((count, len(self.worked.measured)))
+        self.codes = np.zeros((count, len(self.worked.measured)), dtype=np.uint8)
+        # Of these samples so many are worked: what is derived from them remembers what was before.
+        self._done = 0
+        self.blamed: dict[str, list[str]] = {}
+        self._values = np.zeros((count, len(channels)))
+        self._qualities = np.zeros((count, len(channels)), dtype=np.uint8)
         self.junction: float | None = None
         self.alarmed = any(a.alarms for a in channels)
         self.situation = Situation(channels)
@@ -189,26 +196,37 @@ class _Watch:
         """Take one sample of all channels, as the device shows it."""
         self.times_s[self.taken] = time_s
         self.shown[self.taken] = shown
-        self.qualities[self.taken] = qualities
+        self.codes[self.taken] = qualities
         self.junction = junction
         self.taken += 1
         if self.alarmed:
-            values, found = to_values(self.channels, shown[None, :], qualities[None, :])
-            good = (found[0] == Quality.GOOD) & np.isfinite(values[0])
+            values, found = (array[-1] for array in self.values())
+            good = (found == Quality.GOOD) & np.isfinite(values)
             now = self.clock.now().astimezone(self.zone)
             since_midnight = now.hour * 3600 + now.minute * 60 + now.second
-            self.situation.take(time_s, values[0], good, time_of_day_s=since_midnight)
+            self.situation.take(time_s, values, good, time_of_day_s=since_midnight)
 
     def values(self) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
         """Values in the channels' units and qualities of the samples so far."""
-        return to_values(self.channels, self.shown[: self.taken], self.qualities[: self.taken])
+        new = slice(self._done, self.taken)
+        if self._done < self.taken:
+            times = self.started.timestamp() + self.times_s[new]
+            found = self.worked.take(times, self.shown[new], self.codes[new])
+            self._values[new], self._qualities[new] = found
+            self._done = self.taken
+            for column, channel in enumerate(self.channels):
+                if (
+                    isinstance(channel, DerivedChannel)
+                    and found[1][-1, column] == Quality.BAD_INPUT
+                ):
+                    self.blamed[channel.name] = self.worked.blamed(channel)
+        return self._values[: self.taken], self._qualities[: self.taken]
 
     def row(self) -> list[str]:
         """The last sample as a line of a file."""
-        last = slice(self.taken - 1, self.taken)
-        values, qualities = to_values(self.channels, self.shown[last], self.qualities[last])
+        values, qualities = self.values()
         time_s = self.started.timestamp() + float(self.times_s[self.taken - 1])
-        return series_row(time_s, values[0].tolist(), qualities[0].tolist())
+        return series_row(time_s, values[-1].tolist(), qualities[-1].tolist())
 
     def reports(self) -> tuple[ChannelReport, ...]:
         """Every channel, judged by the samples so far."""
@@ -224,6 +242,7 @@ class _Watch:
                     resolution=self.resolutions[column],
                     changes=self.changes[column],
                     alarms=self.situation.alarm_states(channel.name),
+                    blamed=self.blamed.get(channel.name, ()),
                 ),
             )
             for column, channel in enumerate(self.channels)

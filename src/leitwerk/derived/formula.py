@@ -222,7 +222,7 @@ def shares(
     for k, (name, step) in enumerate(zip(names, steps, strict=True)):
         columns[name][2 * k + 1] += step * units[name].factor
         columns[name][2 * k + 2] -= step * units[name].factor
-    found = from_si(_steady(graph, node, columns), unit)
+    found = from_si(steady(graph, node, columns), unit)
     if not np.all(np.isfinite(found)):
         raise QuantityError("there is no value here, or none within one uncertainty of it")
     slopes = (found[1::2] - found[2::2]) / (2.0 * np.array(steps))
@@ -232,8 +232,15 @@ def shares(
     )
 
 
-def _steady(graph: Graph, node: int, columns: Mapping[str, Array]) -> Array:
-    """The value of a node for inputs that stay as they are."""
+def steady(graph: Graph, node: int, columns: Mapping[str, Array]) -> Array:
+    """The value of a node, in SI base units, for inputs that stay as they are.
+
+    Raises
+    ------
+    QuantityError
+        It depends on the time that passes.
+
+    """
     size = next((x.size for x in columns.values()), 1)
     rows: dict[int, Array] = {}
     for k in graph.beneath(node):

@@ -7,7 +7,7 @@ thousand channels takes as few calls as one channel.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
@@ -109,13 +109,22 @@ class Runner:
     def run_rows(self, t: Array, given: Sequence[Array] | Array) -> Array:
         """As ``run``, for inputs as rows in the order of ``inputs``."""
         result = np.empty((len(self._wanted), t.size))
-        with np.errstate(all="ignore", divide="call", over="call", call=self._notice):
-            for piece in self._pieces(t):
-                rows = (
-                    given[:, piece] if isinstance(given, np.ndarray) else [x[piece] for x in given]
-                )
-                self._work(t[piece], rows, result[:, piece])
+        for _ in self._run(t, given, result):
+            pass
         return result.T
+
+    def pieces(self, t: Array, given: Sequence[Array] | Array) -> Iterator[tuple[slice, Array]]:
+        """As ``run_rows``, piece by piece: after each, ``reasons`` and ``blamed`` are those of the piece."""
+        result = np.empty((len(self._wanted), t.size))
+        for piece in self._run(t, given, result):
+            yield piece, result[:, piece]
+
+    def _run(self, t: Array, given: Sequence[Array] | Array, result: Array) -> Iterator[slice]:
+        for piece in self._pieces(t):
+            rows = given[:, piece] if isinstance(given, np.ndarray) else [x[piece] for x in given]
+            with np.errstate(all="ignore", divide="call", over="call", call=self._notice):
+                self._work(t[piece], rows, result[:, piece])
+            yield piece
 
     def _pieces(self, t: Array) -> list[slice]:
         """Pieces of the samples that are short enough, and in which the time never falls."""

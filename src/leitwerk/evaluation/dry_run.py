@@ -15,13 +15,15 @@ from leitwerk.alarms.states import State
 from leitwerk.alarms.timeline import Timeline, alarm_timeline
 from leitwerk.analysis.series import Column, read_series
 from leitwerk.analysis.statistics import STATISTICS
-from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.channels import CheckedChannel, DerivedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import QuantityError
+from leitwerk.evaluation.channel_values import ChannelValues
 from leitwerk.evaluation.course import Course
 from leitwerk.evaluation.situation import Situation
 from leitwerk.parsing.frames import dataframe
 from leitwerk.parsing.units import convert, parse_unit
+from leitwerk.signals.quality import Quality
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -32,10 +34,14 @@ MAX_SAMPLES = 20_000_000  # of one channel: 160 MB
 
 @dataclass(frozen=True)
 class Courses:
-    """What is fed in: times of shape (n,) in s, and for some channels values, NaN where bad."""
+    """What is fed in: times of shape (n,) in s, and for some channels values, NaN where bad.
+
+    ``begins_s`` is when the first sample was taken, in s since 1970-01-01 UTC: totals of a day need it.
+    """
 
     times_s: NDArray[np.float64]
     values: Mapping[str, NDArray[np.float64]]
+    begins_s: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -183,7 +189,8 @@ def read_recorded(text: str, setup: CheckedSetup) -> Courses:
         if name in values:
             raise QuantityError(f"two columns hold values of {name}", valid="one for each channel")
         values[name] = _in_unit(numbers, column, channels[name])
-    return Courses(series.times_s - series.times_s[0], values)
+    begins_s = float(series.times_s[0])
+    return Courses(series.times_s - begins_s, values, begins_s)
 
 
 def _in_unit(
@@ -230,6 +237,7 @@ def dry_run(setup: CheckedSetup, courses: Courses, *, gap_s: float = math.inf) -
         )
         for c in channels
     }
+    _derive(channels, courses, values)
     enabled = _enabled(channels, t, values, gap_s)
     tracks = []
     for c in channels:
@@ -243,9 +251,28 @@ def dry_run(setup: CheckedSetup, courses: Courses, *, gap_s: float = math.inf) -
             )
             for alarm in c.alarms
         )
-        if c.name in courses.values or timelines:
+        if c.name in courses.values or timelines or isinstance(c, DerivedChannel):
             tracks.append(Track(c, values[c.name], timelines, _bands(c, t, values[c.name])))
     return DryRun(setup.setup.title, t, tuple(tracks))
+
+
+def _derive(
+    channels: Sequence[CheckedChannel],
+    courses: Courses,
+    values: dict[str, NDArray[np.float64]],
+) -> None:
+    """Fill in the derived channels that have no course of their own."""
+    worked = ChannelValues(channels)
+    if len(worked.measured) == len(channels):
+        return
+    times_s = courses.begins_s + courses.times_s
+    given = np.array([values[c.name] for c in worked.measured]).reshape(-1, times_s.size).T
+    codes = np.where(np.isnan(given), Quality.NO_NUMBER, Quality.GOOD).astype(np.uint8)
+    found, qualities = worked.derive(times_s, given, codes)
+    for column, c in enumerate(channels):
+        if isinstance(c, DerivedChannel) and c.name not in courses.values:
+            good = qualities[:, column] == Quality.GOOD
+            values[c.name] = np.where(good, found[:, column], np.nan)
 
 
 def watched(

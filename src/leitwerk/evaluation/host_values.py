@@ -1,11 +1,11 @@
-"""The values of channels from what a device shows: the part of a scale that Leitwerk works itself."""
+"""The values of measured channels from what a device shows: the part of a scale that Leitwerk works itself."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.channels import MeasuredChannel
 
 if TYPE_CHECKING:
     import numpy as np
@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 
 def to_values(
-    channels: Sequence[CheckedChannel], shown: NDArray[np.float64], qualities: NDArray[np.uint8]
+    channels: Sequence[MeasuredChannel], shown: NDArray[np.float64], qualities: NDArray[np.uint8]
 ) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
     """What devices show, turned into the channels' values by the links that Leitwerk works itself.
 

@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from leitwerk.check.assignment import judged_values
-from leitwerk.check.channels import CheckedChannel, SignalChannel
+from leitwerk.check.channels import CheckedChannel, MeasuredChannel, SignalChannel
 from leitwerk.check.ranges import ranging
 from leitwerk.datasheet.model import Datasheet
 
@@ -19,7 +19,7 @@ def resolution_of(channel: CheckedChannel, datasheet: Datasheet) -> float:
 
     It is one step of the register, or of the converter where that is coarser.
     """
-    if channel.states is not None:
+    if channel.states is not None or not isinstance(channel, MeasuredChannel):
         return 0.0
     point = channel.value_point(datasheet)
     low, high = point.span()

@@ -182,6 +182,7 @@ def explain_channel(
     *,
     signal: Quantity | None = None,
     shown: float | None = None,
+    value: float | None = None,
     cold_junction: float | None = None,
 ) -> Explanation:
     """A channel's chain, worked for one signal.
@@ -195,6 +196,8 @@ def explain_channel(
         stands for.
     shown : float, optional
         What the device shows; the signal is worked out backwards from it.
+    value : float, in the channel's unit, optional
+        The value of the channel; the signal is worked out backwards from it, where that is possible.
     cold_junction : float, in °C, optional
         Temperature of the terminals, for thermocouples.
 
@@ -205,8 +208,9 @@ def explain_channel(
 
     """
     if not isinstance(channel, SignalChannel):
-        is_contact = isinstance(channel, ContactChannel)
-        what = "is a contact" if is_contact else "is measured by the device itself"
+        what = "is measured by the device itself"
+        if isinstance(channel, ContactChannel):
+            what = "is a contact"
         raise QuantityError(
             f"channel {channel.name} {what}: it has no scale to explain",
             valid="a channel with a sensor, a signal or a scale",
@@ -215,7 +219,7 @@ def explain_channel(
     junction = _USUAL_JUNCTION_C if cold_junction is None else cold_junction
     on_device = m.shown_at(junction)
     whole = Chain.of(on_device, m.host)
-    at_input = _signal_at_input(channel, whole, on_device, signal, shown)
+    at_input = _signal_at_input(channel, whole, on_device, signal, shown, value)
     steps, value, quality = _steps(channel, on_device, at_input)
     budget = _budget(channel, whole, at_input)
     typed = m.axis.typed if m.axis else m.input.unit
@@ -244,6 +248,7 @@ def _signal_at_input(
     on_device: Scale,
     signal: Quantity | None,
     shown: float | None,
+    value: float | None,
 ) -> float:
     m = channel.measurement
     if signal is not None:
@@ -252,8 +257,10 @@ def _signal_at_input(
         return signal.value_in(m.input.unit)
     if shown is not None:
         return float(on_device.signal(shown))
-    if channel.expected is not None and whole.has_inverse:
-        found = float(whole.signal(channel.expected[0]))
+    if value is None and channel.expected is not None:
+        value = channel.expected[0]
+    if value is not None and whole.has_inverse:
+        found = float(whole.signal(value))
         if math.isfinite(found):
             return found
     return sum(m.ends) / 2.0

@@ -118,7 +118,7 @@ class Context:
 
     ``resolution`` is the smallest difference that it shows, in its unit, ``changes``
     are the settings of the channel that the device holds otherwise than the setup says, ``alarms`` where
-    each of its alarms stands.
+    each of its alarms stands. ``blamed`` names the inputs for whose sake a derived channel has no value.
     """
 
     cold_junction: float | None = None
@@ -126,6 +126,7 @@ class Context:
     resolution: float = 0.0
     changes: Sequence[SettingChange] = ()
     alarms: Mapping[str, State] = field(default_factory=dict)
+    blamed: Sequence[str] = ()
 
 
 def judge(
@@ -146,7 +147,7 @@ def judge(
     """
     is_good = (qualities == Quality.GOOD) & np.isfinite(values)
     good = values[is_good]
-    verdict, reason = _verdict(channel, good, qualities, context)
+    verdict, reason = _verdict(channel, good, _begun(qualities), context)
     last_quality = Quality(int(qualities[-1])) if qualities.size else Quality.UNKNOWN
     expected, tolerance = channel.expected or (None, None)
     return ChannelReport(
@@ -172,6 +173,12 @@ def judge(
         remark=_chatter(channel, good, context.interval_s),
         resolution=context.resolution,
     )
+
+
+def _begun(qualities: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """Without the first samples, at which a function of time did not have what it needs yet."""
+    waiting = qualities == Quality.NOT_YET
+    return qualities if waiting.all() else qualities[int(np.argmin(waiting)) :]
 
 
 def _chatter(channel: CheckedChannel, good: NDArray[np.float64], interval_s: float) -> str:
@@ -214,11 +221,11 @@ def _verdict(
     if not good.size:
         worst = _most_frequent(qualities)
         cause = likely_cause(channel, Seen(None, worst, context.cold_junction))
-        message = _bad_reading(channel, worst) + (f": {cause}" if cause else "")
+        message = _bad_reading(channel, worst, context) + (f": {cause}" if cause else "")
         return Verdict.NO_READING, _because(message, context)
     bad = qualities.size - good.size
     if bad:
-        what = _bad_reading(channel, _most_frequent(qualities[qualities != Quality.GOOD]))
+        what = _bad_reading(channel, _most_frequent(qualities[qualities != Quality.GOOD]), context)
         message = f"{bad} of {qualities.size} readings are bad: {what}"
         return Verdict.FAIL, _because(message, context)
     if channel.expected is None:
@@ -304,7 +311,9 @@ def _most_frequent(qualities: NDArray[np.uint8]) -> Quality:
     return Quality(int(np.bincount(qualities).argmax())) if qualities.size else Quality.UNKNOWN
 
 
-def _bad_reading(channel: CheckedChannel, worst: Quality) -> str:
+def _bad_reading(channel: CheckedChannel, worst: Quality, context: Context) -> str:
+    if worst is Quality.BAD_INPUT and context.blamed:
+        return f"computed from {' and '.join(context.blamed)}, which has no value"
     if isinstance(channel, ReadingChannel) and worst is Quality.OPEN_SENSOR:
         return "the device has no sensor there: what it shows stands in for a missing one"
     kind = channel.kind

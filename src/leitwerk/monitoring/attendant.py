@@ -20,7 +20,7 @@ from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import MEMORY_USED
 from leitwerk.devices.device import Device
 from leitwerk.errors import DeviceRefused, FileProblem, LeitwerkError, LinkError, WrongDevice
-from leitwerk.evaluation.host_values import to_values
+from leitwerk.evaluation.channel_values import ChannelValues
 from leitwerk.evaluation.situation import Situation
 from leitwerk.monitoring.events import Done, Event, EventKind, EventLog
 from leitwerk.monitoring.exchange_runner import Told
@@ -110,7 +110,8 @@ class Attendant:
         self.folder = device_folder(options.folder, self.setup.device.serial)
         self.log = EventLog(self.folder / "attend.jsonl", options.on_event)
         self.clock = options.clock
-        self.poller = Poller(device, self.channels)
+        self.values = ChannelValues(self.channels)
+        self.poller = Poller(device, self.values.measured)
         self.situation = Situation(self.channels)
         self.engine = Engine(setup.rules, self.clock.monotonic())
         self.outputs = OutputDriver(
@@ -230,7 +231,8 @@ class Attendant:
             self._lost = False
             self._happen(Happening(event="device found"))
             self.log.add(Event(now, EventKind.LINK, "device", "answers again"))
-        values, found = to_values(self.channels, shown[None, :], qualities[None, :])
+        at = np.array([now.timestamp()])
+        values, found = self.values.take(at, shown[None, :], qualities[None, :])
         return values[0], (found[0] == Quality.GOOD) & np.isfinite(values[0])
 
     def _happen(self, happening: Happening) -> None:
@@ -426,6 +428,7 @@ class Attendant:
         state = AttendState(
             setup=self._setup_hash(),
             alarms=self.situation.board.to_dict(),
+            derived=self.values.state(),
             rules=self.engine.to_dict(self.clock.monotonic()),
             at_s=now.timestamp(),
         )
@@ -443,6 +446,7 @@ class Attendant:
             self.situation.board.resume(state.alarms)
             away_s = self.clock.now().timestamp() - state.at_s
             self.engine.resume(state.rules, self.clock.monotonic(), away_s)
+            self.values.resume(state.derived)
         except (ValueError, KeyError, TypeError):
             return  # it was damaged
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.channels import MeasuredChannel
 from leitwerk.datasheet.own_quality import own_quality
 from leitwerk.datasheet.vocabulary import COLD_JUNCTION
 from leitwerk.devices.device import Device
@@ -28,7 +28,7 @@ class Poller:
     and a handful of array operations.
     """
 
-    def __init__(self, device: Device, channels: Sequence[CheckedChannel]) -> None:
+    def __init__(self, device: Device, channels: Sequence[MeasuredChannel]) -> None:
         sheet = device.datasheet
         self._device = device
         # On a shared line, and behind what leads to one, units can be swapped while nothing reconnects.

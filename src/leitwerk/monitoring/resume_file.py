@@ -21,6 +21,7 @@ class AttendState(Model):
     setup: str
     alarms: dict[str, Any]
     rules: dict[str, Any]
+    derived: dict[str, Any] = {}
     at_s: float
 
 

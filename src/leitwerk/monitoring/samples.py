@@ -8,17 +8,18 @@ from datetime import datetime
 from itertools import count
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.devices.device import Device
-from leitwerk.evaluation.host_values import to_values
+from leitwerk.evaluation.channel_values import ChannelValues
 from leitwerk.monitoring.pacing import paced, sample_count
 from leitwerk.monitoring.poller import Poller
 from leitwerk.project.clock import REAL_TIME, Clock
 from leitwerk.signals.quality import Quality
 
 if TYPE_CHECKING:
-    import numpy as np
     from numpy.typing import NDArray
 
 
@@ -95,8 +96,11 @@ def samples(
         sample_count(period_s, period_s)  # a period that cannot be used is refused
     channels = setup.require().channels
     device.require(setup.setup.device.model, setup.setup.device.serial)
-    poller = Poller(device, channels)
+    worked = ChannelValues(channels)
+    poller = Poller(device, worked.measured)
     for time_s in paced(numbers, period_s, clock):
         shown, qualities, _ = poller.poll()
-        values, found = to_values(channels, shown[None, :], qualities[None, :])
-        yield Sample(clock.now(), time_s, channels, values[0], found[0])
+        now = clock.now()
+        at = np.array([now.timestamp()])
+        values, found = worked.take(at, shown[None, :], qualities[None, :])
+        yield Sample(now, time_s, channels, values[0], found[0])

@@ -8,10 +8,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from leitwerk.calibration.tare import TareStage
-from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.channels import MeasuredChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.devices.device import Device
-from leitwerk.evaluation.host_values import to_values
+from leitwerk.evaluation.channel_values import ChannelValues
 from leitwerk.monitoring.pacing import paced, sample_count
 from leitwerk.monitoring.poller import Poller
 from leitwerk.project.clock import REAL_TIME, Clock
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 def read_once(
-    setup: CheckedSetup, device: Device, channel: CheckedChannel
+    setup: CheckedSetup, device: Device, channel: MeasuredChannel
 ) -> tuple[float | None, float | None]:
     """What the device shows on one channel now, and the temperature of its terminals in °C.
 
@@ -42,7 +42,9 @@ def read_once(
     return float(shown[0]) if good else None, junction
 
 
-def read_values(setup: CheckedSetup, device: Device) -> dict[str, float | None]:
+def read_values(
+    setup: CheckedSetup, device: Device, *, clock: Clock = REAL_TIME
+) -> dict[str, float | None]:
     """The values of all channels now, in their units, by name; None where there is no good one.
 
     Raises
@@ -52,8 +54,10 @@ def read_values(setup: CheckedSetup, device: Device) -> dict[str, float | None]:
 
     """
     device.require(setup.setup.device.model, setup.setup.device.serial)
-    shown, qualities, _ = Poller(device, setup.channels).poll()
-    values, found = to_values(setup.channels, shown[None, :], qualities[None, :])
+    worked = ChannelValues(setup.channels)
+    shown, qualities, _ = Poller(device, worked.measured).poll()
+    at = np.array([clock.now().timestamp()])
+    values, found = worked.take(at, shown[None, :], qualities[None, :])
     good = (found[0] == Quality.GOOD) & np.isfinite(values[0])
     return {
         channel.name: float(value) if is_good else None
@@ -64,7 +68,7 @@ def read_values(setup: CheckedSetup, device: Device) -> dict[str, float | None]:
 def read_untared(
     setup: CheckedSetup,
     device: Device,
-    channel: CheckedChannel,
+    channel: MeasuredChannel,
     *,
     duration_s: float,
     period_s: float,

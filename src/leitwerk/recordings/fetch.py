@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from leitwerk.analysis.series import Column, Series
-from leitwerk.check.channels import CheckedChannel, WiredChannel
+from leitwerk.check.channels import CheckedChannel, DerivedChannel, WiredChannel, measured
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.own_quality import own_qualities
@@ -19,6 +19,7 @@ from leitwerk.datasheet.settings import DeviceSettings, diff_settings
 from leitwerk.datasheet.vocabulary import CHANNEL_VALUE, WINDOW_VALUE
 from leitwerk.devices.device import Device
 from leitwerk.devices.recordings import Recording, fetch_recording, list_recordings
+from leitwerk.evaluation.channel_values import ChannelValues
 from leitwerk.evaluation.host_values import to_values
 from leitwerk.project.files import write_atomic
 
@@ -65,15 +66,16 @@ class RecordedWith:
             shown.append(values)
             qualities.append(quality)
         start = recording.start()
-        begins_s = 0.0 if start is None else start.timestamp()
-        shape = (recording.values.shape[0], len(columns))
-        return Series(
+        times_s = (0.0 if start is None else start.timestamp()) + recording.times_s()
+        shape = (times_s.size, len(columns))
+        series = Series(
             tuple(columns),
-            begins_s + recording.times_s(),
+            times_s,
             np.array(shown).T.reshape(shape),
             np.array(qualities, dtype=np.uint8).T.reshape(shape),
             dated=start is not None,
         )
+        return series if self.setup is None else with_derived(series, self.setup.channels)
 
     def _channels(self, datasheet: Datasheet) -> dict[int, WiredChannel]:
         """The channels of the setup whose slot is set as it says, by slot."""
@@ -84,6 +86,31 @@ class RecordedWith:
             c for c in self.setup.channels if isinstance(c, WiredChannel) and c not in other
         ]
         return {channel.slot: channel for channel in wired}
+
+
+def with_derived(series: Series, channels: Sequence[CheckedChannel]) -> Series:
+    """A series with the derived channels that can be computed from its columns, in their units."""
+    column_of = {column.name: k for k, column in enumerate(series.columns)}
+    derived = [
+        c for c in channels if isinstance(c, DerivedChannel) and column_of.keys() >= {*c.inputs}
+    ]
+    if not derived:
+        return series
+    used = {name for c in derived for name in c.inputs}
+    inputs = [c for c in measured(channels) if c.name in used]
+    places = [column_of[c.name] for c in inputs]
+    worked = ChannelValues([*inputs, *derived])
+    known = series.qualities
+    codes = np.zeros(series.values.shape, np.uint8) if known is None else known
+    values, qualities = worked.derive(series.times_s, series.values[:, places], codes[:, places])
+    own = slice(len(inputs), None)
+    return Series(
+        (*series.columns, *(Column(c.name, c.symbol) for c in derived)),
+        series.times_s,
+        np.hstack([series.values, values[:, own]]),
+        np.hstack([codes, qualities[:, own]]),
+        dated=series.dated,
+    )
 
 
 def _point_of(datasheet: Datasheet, slot: int) -> Point:

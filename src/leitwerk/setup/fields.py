@@ -200,6 +200,13 @@ SettingField = Annotated[
     ),
 ]
 Line = Annotated[str, Field(min_length=1, max_length=200)]
+FormulaField = Annotated[
+    str,
+    reader((), lambda v: text_of(v, "a formula").strip()),
+    text_schema(
+        "A formula of other channels", "air_top - air_bottom", "moving_mean(flow, '10 min')"
+    ),
+]
 # An editor takes 4711 for a number; nothing is lost by that, since every text stays as it was typed.
 SerialField = Annotated[
     Line,

@@ -24,6 +24,7 @@ from leitwerk.setup.fields import (
     AddressField,
     DurationField,
     ExpectedField,
+    FormulaField,
     IntervalField,
     Line,
     QuantityField,
@@ -65,6 +66,9 @@ class Channel(ChannelPlace):
 
     reading: Line | None = Field(
         None, description="Instead of a terminal: a value that the device measures by itself"
+    )
+    computed: FormulaField | None = Field(
+        None, description="Instead of a terminal: how it is computed from other channels"
     )
     sensor: SensorField | None = None
     signal: SignalField | None = None
@@ -138,6 +142,9 @@ class Setup(Model):
         default_factory=dict, description="Channels with intervals of their own, by group"
     )
     schedule: dict[str, Run] = Field(default_factory=dict, description="Planned runs by name")
+    constants: dict[str, QuantityField] = Field(
+        default_factory=dict, description="Quantities that formulas name"
+    )
     channels: dict[str, Channel] = Field(description="Channels by name")
     outputs: dict[str, Output] = Field(default_factory=dict, description="Outputs by name")
     contacts: dict[str, Contact] = Field(default_factory=dict, description="Contacts by name")

@@ -1,0 +1,213 @@
+"""Derived channels: from formulas to nodes of one graph, with their units and alarms."""
+
+from __future__ import annotations
+
+import ast
+import graphlib
+import math
+from collections.abc import Iterable, Mapping
+
+from leitwerk.check.alarm_doubts import Scope
+from leitwerk.check.alarms import check_alarms
+from leitwerk.check.assignment import expected_number, expected_state
+from leitwerk.check.bands import channel_bands
+from leitwerk.check.channels import CheckedChannel, DerivedChannel, MeasuredChannel
+from leitwerk.check.measurement import report_useless
+from leitwerk.derived.formula import require_unit
+from leitwerk.derived.graph import Graph
+from leitwerk.derived.reading import LONGEST, read_formula
+from leitwerk.derived.types import Form, Type, type_of
+from leitwerk.derived.values import Terms, Value
+from leitwerk.errors import FormulaError
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.units import Unit, parse_unit
+from leitwerk.setup.model import Channel, Setup
+from leitwerk.signals.scale import EVERYWHERE, Chain
+from leitwerk.signals.states import StateNames
+
+_USELESS = (
+    "terminal", "reading", "sensor", "signal", "range", "shunt", "leads", "scale", "states", "calibration",
+    "tare", "time_constant",
+)  # fmt: skip
+_GAPS = 5.0  # intervals without a sample that functions of time bridge
+_LEAST_GAP_S = 60.0
+YES_OR_NO = StateNames(((0.0, "no"), (1.0, "yes")))
+
+
+def derive_channels(
+    setup: Setup, measured: Mapping[str, CheckedChannel], findings: Findings
+) -> dict[str, DerivedChannel]:
+    """The channels of a setup that are computed; findings take what is wrong."""
+    return _Derivation(setup, measured, findings).channels()
+
+
+class _Derivation:
+    """One graph for all derived channels of a setup."""
+
+    def __init__(
+        self, setup: Setup, measured: Mapping[str, CheckedChannel], findings: Findings
+    ) -> None:
+        self.setup, self.findings = setup, findings
+        self.graph = Graph()
+        self.terms = Terms(gap_s=_gap_s(setup), zone=setup.zone)
+        self.known: dict[str, tuple[int, Type]] = {}
+        self.units: dict[str, Unit] = {}
+        for name, channel in measured.items():
+            if isinstance(channel, MeasuredChannel):
+                self.known[name] = (self.graph.input(name), _type_of(channel))
+                self.units[name] = channel.unit
+        self._constants()
+
+    def _constants(self) -> None:
+        for name, quantity in self.setup.constants.items():
+            if name in self.setup.channels or not name.isidentifier():
+                self.findings.error(
+                    "bad-name", ("constants", name),
+                    f"{name[:40]!r} cannot name a constant", at_key=True,
+                    valid="letters, digits and _; not the name of a channel",
+                )  # fmt: skip
+                continue
+            unit = quantity.unit or parse_unit("")
+            number = quantity.value * unit.factor + unit.offset
+            self.known[name] = (self.graph.constant(number), type_of(unit))
+
+    def channels(self) -> dict[str, DerivedChannel]:
+        """Each after those that it is computed from."""
+        found = {}
+        for name in self._order():
+            channel = self._channel(name, self.setup.channels[name])
+            if channel is not None:
+                found[name] = channel
+        return found
+
+    def _order(self) -> list[str]:
+        uses = {
+            name: names_in(channel.computed) & self.setup.channels.keys()
+            for name, channel in self.setup.channels.items()
+            if channel.computed is not None
+        }
+        uses = {name: {n for n in used if n in uses} for name, used in uses.items()}
+        while True:
+            try:
+                return [n for n in graphlib.TopologicalSorter(uses).static_order() if n in uses]
+            except graphlib.CycleError as error:
+                ring = list(error.args[1])
+                self._report_ring(ring)
+                for name in ring:
+                    uses.pop(name, None)
+
+    def _report_ring(self, ring: list[str]) -> None:
+        names = ring[::-1]
+        way = " from ".join(names[:6]) + (" …" if len(names) > 6 else "")
+        self.findings.error(
+            "computed-ring", ("channels", names[0], "computed"),
+            f"{names[0]} is computed from itself: {way}",
+            valid="channels that are measured, or computed from such",
+        )  # fmt: skip
+
+    def _channel(self, name: str, channel: Channel) -> DerivedChannel | None:
+        path = ("channels", name)
+        assert channel.computed is not None
+        report_useless(
+            channel, _USELESS, "means nothing for a computed channel", path, self.findings
+        )
+        missing = names_in(channel.computed) & self.setup.channels.keys() - self.known.keys()
+        if missing:
+            return None  # an input with an error of its own
+        try:
+            value = read_formula(channel.computed, self.known, self.graph, self.terms)
+        except FormulaError as error:
+            report_formula(error, channel.computed, (*path, "computed"), self.setup, self.findings)
+            return None
+        unit = self._unit(channel, value, path)
+        if unit is None:
+            return None
+        self.known[name] = (value.node, value.type)
+        return self._made(name, channel, value, unit)
+
+    def _unit(self, channel: Channel, value: Value, path: KeyPath) -> Unit | None:
+        unit = channel.unit or parse_unit("")
+        if (
+            channel.unit is None
+            and value.type.powers
+            and value.type.form in {Form.NUMBER, Form.POINT}
+        ):
+            self.findings.error(
+                "missing-key", path, f"the formula gives {value.type}, and no unit is named", at_key=True,
+                remedy=f"add a line 'unit: …' with a unit for {value.type}",
+            )  # fmt: skip
+            return None
+        try:
+            require_unit(value.type, unit)
+        except FormulaError as error:
+            self.findings.error("wrong-unit", (*path, "unit"), error.message, valid=error.valid)
+            return None
+        return unit
+
+    def _made(self, name: str, channel: Channel, value: Value, unit: Unit) -> DerivedChannel:
+        path = ("channels", name)
+        states = YES_OR_NO if value.type.form is Form.LOGICAL else value.type.states
+        if states is None:
+            expected = expected_number(channel, unit, EVERYWHERE, path, self.findings)
+        else:
+            expected = expected_state(channel, states, path, self.findings)
+        span = EVERYWHERE if states is None else (min(states.numbers), max(states.numbers))
+        scope = Scope(unit, span, expected, tuple(self.setup.channels), states)
+        assert channel.computed is not None
+        return DerivedChannel(
+            name=name,
+            label=channel.label or name,
+            kind="computed",
+            unit=unit,
+            span=span,
+            host=Chain(),
+            states=states,
+            expected=expected,
+            alarms=check_alarms(channel, scope, path, self.findings),
+            device_alarms=(),
+            bands=channel_bands(channel, unit, path, self.findings),
+            graph=self.graph,
+            node=value.node,
+            formula=channel.computed,
+            units=self.units,
+        )
+
+
+def _type_of(channel: CheckedChannel) -> Type:
+    if channel.states is not None:
+        return Type(form=Form.STATE, states=channel.states)
+    return type_of(channel.unit)
+
+
+def _gap_s(setup: Setup) -> float:
+    """How long functions of time bridge a gap: five intervals, at least a minute."""
+    intervals = [setup.sample, *(group.sample for group in setup.groups.values())]
+    longest = max((i.seconds for i in intervals if i is not None), default=0.0)
+    return max(_LEAST_GAP_S, _GAPS * longest) if longest else math.inf
+
+
+def names_in(formula: str) -> set[str]:
+    """The names in a formula; none where it cannot be read."""
+    try:
+        tree = ast.parse(formula[:LONGEST].strip(), mode="eval")
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return set()
+    called = {id(node.func) for node in ast.walk(tree) if isinstance(node, ast.Call)}
+    nodes: Iterable[ast.AST] = ast.walk(tree)
+    return {n.id for n in nodes if isinstance(n, ast.Name) and id(n) not in called}
+
+
+def report_formula(
+    error: FormulaError, text: str, path: KeyPath, setup: Setup, findings: Findings
+) -> None:
+    """A finding that points into a formula, where it stands on one line as it is."""
+    at = None
+    if findings.root is not None:
+        line, column = findings.root.locate(path)
+        lines = setup.source.content.decode(errors="replace").splitlines()
+        rest = lines[line - 1][column - 1 :] if line <= len(lines) else ""
+        quoted = rest[:1] in {"'", '"'}
+        if rest[quoted:].startswith(text):
+            at = (line, column + quoted + error.column - 1)
+    message = f"column {error.column} of the formula: {error.message}"
+    findings.error("bad-formula", path, message, at=at, valid=error.valid, remedy=error.remedy)

@@ -292,7 +292,7 @@ class _Book:
         return _worked(When.ATTENDED)
 
     def constant(self, path: KeyPath) -> _Ending | None:
-        """A constant of formulas."""
+        """A constant or a table of formulas."""
         del path
         return _worked(When.READ)
 
@@ -426,6 +426,7 @@ _SECTIONS: Mapping[str, _Section] = {
     "services": _Book.attended_only,
     "rules": _Book.attended_only,
     "constants": _Book.constant,
+    "tables": _Book.constant,
     "contacts": _Book.contact,
     "exchanges": _Book.exchange,
     "settings": _Book.further,

@@ -167,13 +167,15 @@ class ReadingChannel(MeasuredChannel):
 class DerivedChannel(CheckedChannel):
     """What Leitwerk computes from other channels: ``node`` of ``graph``, which all of a setup share.
 
-    ``formula`` is what people read. ``units`` are those of the inputs that it is computed from, by name.
+    ``formula`` is what people read. ``units`` are those of the inputs that it is computed from, by name;
+    ``notes`` say more about its functions.
     """
 
     graph: Graph = field(compare=False)
     node: int
     formula: str
     units: Mapping[str, Unit] = field(compare=False)
+    notes: tuple[str, ...]
 
     @property
     def inputs(self) -> tuple[str, ...]:

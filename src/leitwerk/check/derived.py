@@ -14,12 +14,13 @@ from leitwerk.check.bands import channel_bands
 from leitwerk.check.channels import CheckedChannel, DerivedChannel, MeasuredChannel
 from leitwerk.check.measurement import report_useless
 from leitwerk.derived.formula import require_unit
+from leitwerk.derived.function import Remarks
 from leitwerk.derived.graph import Graph
 from leitwerk.derived.reading import LONGEST, read_formula
 from leitwerk.derived.types import Form, Type, type_of
-from leitwerk.derived.values import Terms, Value
+from leitwerk.derived.values import Table, Terms, Value
 from leitwerk.errors import FormulaError
-from leitwerk.findings import Findings, KeyPath
+from leitwerk.findings import Advice, Findings, KeyPath
 from leitwerk.parsing.units import Unit, parse_unit
 from leitwerk.setup.model import Channel, Setup
 from leitwerk.signals.scale import EVERYWHERE, Chain
@@ -49,7 +50,8 @@ class _Derivation:
     ) -> None:
         self.setup, self.findings = setup, findings
         self.graph = Graph()
-        self.terms = Terms(gap_s=_gap_s(setup), zone=setup.zone)
+        tables = {name: Table(name, tuple(rows.items())) for name, rows in setup.tables.items()}
+        self.terms = Terms(gap_s=_gap_s(setup), zone=setup.zone, tables=tables)
         self.known: dict[str, tuple[int, Type]] = {}
         self.units: dict[str, Unit] = {}
         for name, channel in measured.items():
@@ -57,15 +59,20 @@ class _Derivation:
                 self.known[name] = (self.graph.input(name), _type_of(channel))
                 self.units[name] = channel.unit
         self._constants()
+        for name in setup.tables:
+            if name in self.known or not name.isidentifier():
+                self._report_name("table", ("tables", name))
+
+    def _report_name(self, what: str, path: KeyPath) -> None:
+        self.findings.error(
+            "bad-name", path, f"{path[-1][:40]!r} cannot name a {what}", at_key=True,
+            valid="letters, digits and _; not the name of a channel or constant",
+        )  # fmt: skip
 
     def _constants(self) -> None:
         for name, quantity in self.setup.constants.items():
             if name in self.setup.channels or not name.isidentifier():
-                self.findings.error(
-                    "bad-name", ("constants", name),
-                    f"{name[:40]!r} cannot name a constant", at_key=True,
-                    valid="letters, digits and _; not the name of a channel",
-                )  # fmt: skip
+                self._report_name("constant", ("constants", name))
                 continue
             unit = quantity.unit or parse_unit("")
             number = quantity.value * unit.factor + unit.offset
@@ -114,16 +121,25 @@ class _Derivation:
         missing = names_in(channel.computed) & self.setup.channels.keys() - self.known.keys()
         if missing:
             return None  # an input with an error of its own
+        place, remarks = (*path, "computed"), Remarks()
         try:
-            value = read_formula(channel.computed, self.known, self.graph, self.terms)
+            value = read_formula(channel.computed, self.known, self.graph, self.terms, remarks)
         except FormulaError as error:
-            report_formula(error, channel.computed, (*path, "computed"), self.setup, self.findings)
+            text = f"column {error.column} of the formula: {error.message}"
+            at = self._place(error.column, channel.computed, place)
+            advice: Advice = {"at": at, "valid": error.valid, "remedy": error.remedy}
+            self.findings.error("bad-formula", place, text, **advice)
             return None
+        for doubt in remarks.doubts:
+            at = self._place(doubt.column, channel.computed, place)
+            self.findings.warning(
+                "doubtful-formula", place, doubt.message, at=at, remedy=doubt.remedy
+            )
         unit = self._unit(channel, value, path)
         if unit is None:
             return None
         self.known[name] = (value.node, value.type)
-        return self._made(name, channel, value, unit)
+        return self._made(name, channel, value, unit, tuple(remarks.notes))
 
     def _unit(self, channel: Channel, value: Value, path: KeyPath) -> Unit | None:
         unit = channel.unit or parse_unit("")
@@ -144,7 +160,19 @@ class _Derivation:
             return None
         return unit
 
-    def _made(self, name: str, channel: Channel, value: Value, unit: Unit) -> DerivedChannel:
+    def _place(self, column: int, text: str, path: KeyPath) -> tuple[int, int] | None:
+        """Line and column in the file of a place in a formula, where it stands on one line as it is."""
+        if self.findings.root is None:
+            return None
+        line, first = self.findings.root.locate(path)
+        lines = self.setup.source.content.decode(errors="replace").splitlines()
+        rest = lines[line - 1][first - 1 :] if line <= len(lines) else ""
+        quoted = rest[:1] in {"'", '"'}
+        return (line, first + quoted + column - 1) if rest[quoted:].startswith(text) else None
+
+    def _made(
+        self, name: str, channel: Channel, value: Value, unit: Unit, notes: tuple[str, ...]
+    ) -> DerivedChannel:
         path = ("channels", name)
         states = YES_OR_NO if value.type.form is Form.LOGICAL else value.type.states
         if states is None:
@@ -170,6 +198,7 @@ class _Derivation:
             node=value.node,
             formula=channel.computed,
             units=self.units,
+            notes=notes,
         )
 
 
@@ -195,19 +224,3 @@ def names_in(formula: str) -> set[str]:
     called = {id(node.func) for node in ast.walk(tree) if isinstance(node, ast.Call)}
     nodes: Iterable[ast.AST] = ast.walk(tree)
     return {n.id for n in nodes if isinstance(n, ast.Name) and id(n) not in called}
-
-
-def report_formula(
-    error: FormulaError, text: str, path: KeyPath, setup: Setup, findings: Findings
-) -> None:
-    """A finding that points into a formula, where it stands on one line as it is."""
-    at = None
-    if findings.root is not None:
-        line, column = findings.root.locate(path)
-        lines = setup.source.content.decode(errors="replace").splitlines()
-        rest = lines[line - 1][column - 1 :] if line <= len(lines) else ""
-        quoted = rest[:1] in {"'", '"'}
-        if rest[quoted:].startswith(text):
-            at = (line, column + quoted + error.column - 1)
-    message = f"column {error.column} of the formula: {error.message}"
-    findings.error("bad-formula", path, message, at=at, valid=error.valid, remedy=error.remedy)

@@ -21,12 +21,16 @@ if TYPE_CHECKING:
 class Operation:
     """Something that is computed. Equal operations have equal names and parameters.
 
-    ``lack`` says why there is no value where every argument has one.
+    ``lack`` says why there is no value where every argument has one. ``judge``, called with the arguments,
+    says the same sample by sample, and where there is a value that may be off: a ``Quality`` for each.
     """
 
     name: str
     parameters: tuple[Hashable, ...] = ()
     lack: Quality = field(default=Quality.UNDEFINED, kw_only=True)
+    judge: Callable[..., NDArray[np.uint8]] | None = field(
+        default=None, compare=False, kw_only=True
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -162,6 +166,14 @@ def _median(*arguments: Array, out: Array) -> Array:
     return out
 
 
+def _compass(north: Array, east: Array, out: Array) -> Array:
+    """The direction of a vector in rad, 0 to 2 pi; none for a vector of no length."""
+    np.arctan2(east, north, out=out)
+    np.mod(out, 2.0 * np.pi, out=out)
+    out[np.broadcast_to((north == 0.0) & (east == 0.0), out.shape)] = np.nan
+    return out
+
+
 def _rounded(x: Array, step: Array, out: Array) -> Array:
     np.divide(x, step, out=out)
     np.rint(out, out=out)
@@ -199,6 +211,7 @@ LOG2 = _of("log2", np.log2)
 SIN, COS, TAN = _of("sin", np.sin), _of("cos", np.cos), _of("tan", np.tan)
 ASIN, ACOS, ATAN = _of("asin", np.arcsin), _of("acos", np.arccos), _of("atan", np.arctan)
 ATAN2, HYPOT = _of("atan2", np.arctan2), _of("magnitude", _folded(np.hypot))
+COMPASS = _of("direction", _compass)
 ABS = _of("abs", np.absolute)
 MAXIMUM, MINIMUM = _of("maximum", _folded(np.maximum)), _of("minimum", _folded(np.minimum))
 MAXIMUM_GOOD = _of("maximum_good", _folded(np.fmax), takes_gaps=True)

@@ -14,11 +14,12 @@ from collections.abc import Mapping
 
 from leitwerk.derived import operations as op
 from leitwerk.derived import types
+from leitwerk.derived.function import MOST, Call, Function, Remarks
 from leitwerk.derived.functions import FUNCTIONS
 from leitwerk.derived.graph import Graph
 from leitwerk.derived.operations import Operation
 from leitwerk.derived.types import Form, Type
-from leitwerk.derived.values import Call, Terms, Value, alike, apply, nearest
+from leitwerk.derived.values import Terms, Value, alike, apply, nearest
 from leitwerk.errors import FormulaError, QuantityError
 from leitwerk.parsing.quantities import parse_quantity
 
@@ -33,7 +34,11 @@ _COMPARED = {
 
 
 def read_formula(
-    text: str, known: Mapping[str, tuple[int, Type]], graph: Graph, terms: Terms | None = None
+    text: str,
+    known: Mapping[str, tuple[int, Type]],
+    graph: Graph,
+    terms: Terms | None = None,
+    remarks: Remarks | None = None,
 ) -> Value:
     """The value that a formula stands for.
 
@@ -45,6 +50,8 @@ def read_formula(
     graph : Graph
         Takes the nodes.
     terms : Terms, optional
+    remarks : Remarks, optional
+        Takes doubts and notes.
 
     Raises
     ------
@@ -54,12 +61,12 @@ def read_formula(
     """
     tree = _parsed(text)
     try:
-        value = _Reader(text, known, graph, terms or Terms()).value(tree.body)
+        value = _Reader(text, known, graph, terms or Terms(), remarks or Remarks()).value(tree.body)
     except RecursionError:
         raise FormulaError("the formula is too deep", valid=f"{DEEPEST} levels") from None
-    if value.text is not None:
+    if value.text is not None or value.table is not None:
         raise FormulaError(
-            "a text in quotes is a quantity, and this is none", column=value.column,
+            f"{value} is no quantity", column=value.column,
             valid="a number with its unit, such as '20 °C'",
         )  # fmt: skip
     return value
@@ -99,10 +106,15 @@ class _Reader:
     """Looks at one part after the other."""
 
     def __init__(
-        self, text: str, known: Mapping[str, tuple[int, Type]], graph: Graph, terms: Terms
+        self,
+        text: str,
+        known: Mapping[str, tuple[int, Type]],
+        graph: Graph,
+        terms: Terms,
+        remarks: Remarks,
     ) -> None:
         self._bytes, self._indent = text.strip().encode(), len(text) - len(text.lstrip())
-        self._known, self._graph, self._terms = known, graph, terms
+        self._known, self._graph, self._terms, self._remarks = known, graph, terms, remarks
 
     def value(self, node: ast.expr) -> Value:
         """What a part stands for."""
@@ -123,8 +135,8 @@ class _Reader:
                 return self._logical(op.AND if isinstance(sign, ast.And) else op.OR, parts, node)
             case ast.IfExp(test=test, body=body, orelse=other):
                 return self._chosen(test, body, other, node)
-            case ast.Call(func=ast.Name(id=name), args=given, keywords=[]):
-                return self._call(name, given, node)
+            case ast.Call(func=ast.Name(id=name), args=given, keywords=named):
+                return self._call(name, given, named, node)
         raise self._error(
             f"{ast.unparse(node)[:40]!r} has no place in a formula", node, valid=_VALID
         )
@@ -174,18 +186,21 @@ class _Reader:
         if name in self._known:
             found, kind = self._known[name]
             return Value(found, kind, self._column(node))
-        shown = ", ".join(list(self._known)[:20]) or "no names here"
+        if (table := self._terms.tables.get(name)) is not None:
+            return Value(self._graph.constant(0.0), types.LOGICAL, self._column(node), table=table)
+        every = [*self._known, *self._terms.tables]
+        shown = ", ".join(every[:20]) or "no names here"
         if name in FUNCTIONS:
             remedy = f"{name} is a function: {name}({FUNCTIONS[name].takes})"
         else:
-            remedy = nearest(name, self._known)
+            remedy = nearest(name, every)
         raise self._error(f"there is no channel or constant {name[:40]!r}", node, shown, remedy)
 
     def _number(self, node: ast.expr) -> Value:
         """A part that is calculated with."""
         value = self.value(node)
-        if value.text is not None:
-            raise self._error(f"{value.text[:40]!r} is no quantity", node, "a number with its unit")
+        if value.text is not None or value.table is not None:
+            raise self._error(f"{value} is no quantity", node, "a number with its unit")
         return value
 
     # ------------------------------------------------------------------ signs
@@ -204,7 +219,7 @@ class _Reader:
         for value in (left, right):
             if value.type.form in {Form.LOGICAL, Form.STATE}:
                 raise FormulaError(
-                    f"{sign} takes numbers, and this is {value.type}", column=value.column,
+                    f"{sign} takes numbers, and this is {value}", column=value.column,
                     valid="'1 if condition else 0' makes a number of a condition",
                 )  # fmt: skip
         if sign in "+-":
@@ -315,9 +330,9 @@ class _Reader:
         return found
 
     def _condition(self, value: Value) -> None:
-        if value.type.form is not Form.LOGICAL or value.text is not None:
+        if value.type.form is not Form.LOGICAL or value.text is not None or value.table is not None:
             raise FormulaError(
-                f"a condition is wanted here, and this is {value.type}", column=value.column,
+                f"a condition is wanted here, and this is {value}", column=value.column,
                 valid="a comparison, such as level > '1 m'",
             )  # fmt: skip
 
@@ -330,19 +345,45 @@ class _Reader:
 
     # ------------------------------------------------------------------ functions
 
-    def _call(self, name: str, given: list[ast.expr], node: ast.expr) -> Value:
+    def _call(
+        self, name: str, given: list[ast.expr], named: list[ast.keyword], node: ast.expr
+    ) -> Value:
         known = FUNCTIONS.get(name)
         if known is None:
             remedy = nearest(name, FUNCTIONS)
             shown = ", ".join(FUNCTIONS)
             raise self._error(f"there is no function {name[:40]!r}", node, shown, remedy)
-        if not known.least <= len(given) <= known.most:
-            raise self._error(
-                f"{name}() takes {known.takes}, and here are {len(given)} arguments", node,
-                f"{name}({known.takes})",
+        parts = self._by_parameter(known, given, named, node)
+        arguments = {parameter: self.value(part) for parameter, part in parts.items()}
+        column = self._column(node)
+        return known.build(Call(name, arguments, column, self._graph, self._terms, self._remarks))
+
+    def _by_parameter(
+        self, known: Function, given: list[ast.expr], named: list[ast.keyword], node: ast.expr
+    ) -> dict[str, ast.expr]:
+        """The arguments of a call by parameter, in the order of the parameters."""
+        names = list(known.parameters)
+        if known.takes_more:
+            names += [f"further {k}" for k in range(len(names), min(len(given), MOST))]
+        found = dict(zip(names, given, strict=False))
+        for keyword in named:
+            if keyword.arg not in known.parameters or keyword.arg in found:
+                parameter = str(keyword.arg)[:40]
+                message = f"{known.name}() has no parameter {parameter!r}"
+                if keyword.arg in found:
+                    message = f"{parameter} of {known.name}() is given twice"
+                raise self._error(
+                    message, keyword.value,
+                    f"{known.name}({known.takes})", nearest(str(keyword.arg), known.parameters),
+                )  # fmt: skip
+            found[str(keyword.arg)] = keyword.value
+        missing = [name for name in known.needed if name not in found]
+        if missing or len(given) > len(names):
+            message = f"{known.name}() needs {missing[0]}" if missing else (
+                f"{known.name}() takes {len(names)} arguments, and here are {len(given)}"
             )  # fmt: skip
-        arguments = tuple(self._number(argument) for argument in given)
-        return known.build(Call(name, arguments, self._column(node), self._graph, self._terms))
+            raise self._error(message, node, f"{known.name}({known.takes})")
+        return {name: found[name] for name in names if name in found}
 
     def _result(self, operation: Operation, kind: Type, node: ast.expr, *arguments: Value) -> Value:
         column = self._column(node)

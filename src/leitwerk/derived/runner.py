@@ -193,25 +193,41 @@ class Runner:
 
         """
         found = self._reasons(node, {})
-        for name in self._graph.inputs_of(node):
-            doubt = qualities[name]
+        doubts = [qualities[name] for name in self._graph.inputs_of(node)]
+        doubts += self._judged(node)
+        for doubt in doubts:
             if np.any(doubt >= Quality.UNDER_LIMIT):
-                found = np.where(
-                    (found == Quality.GOOD) & (doubt >= Quality.UNDER_LIMIT), doubt, found
-                )
+                is_off = (found == Quality.GOOD) & (doubt >= Quality.UNDER_LIMIT)
+                found = np.where(is_off, doubt, found)
         return found
+
+    def _judged(self, node: int) -> Iterator[NDArray[np.uint8]]:
+        """What operations beneath a node say of their values themselves."""
+        for k in self._graph.beneath(node):
+            operation = self._graph.nodes[k].operation
+            if operation is not None and operation.judge is not None:
+                yield operation.judge(*self._arguments(k))
+
+    def _arguments(self, k: int) -> list[Any]:
+        return [
+            self._rows[self._row[a]] if a in self._row else self._constants[a]
+            for a in self._graph.nodes[k].arguments
+        ]
 
     def _reasons(self, k: int, known: dict[int, NDArray[np.uint8]]) -> NDArray[np.uint8]:
         if k in known:
             return known[k]
         node = self._graph.nodes[k]
-        size = len(self._rows[0])
-        found = np.zeros(size, np.uint8)
+        found = np.zeros(len(self._rows[0]), np.uint8)
         if k in self._row:
             missing = np.isnan(self._rows[self._row[k]])
             if np.any(missing):
-                own = Quality.BAD_INPUT if node.operation is None else node.operation.lack
-                found[missing] = own
+                found[missing] = (
+                    Quality.BAD_INPUT if node.operation is None else node.operation.lack
+                )
+                if node.operation is not None and node.operation.judge is not None:
+                    judged = node.operation.judge(*self._arguments(k))
+                    found = np.where(missing & (judged != Quality.GOOD), judged, found)
                 for argument in reversed(node.arguments):
                     below = self._reasons(argument, known)
                     found = np.where(missing & (below != Quality.GOOD), below, found)

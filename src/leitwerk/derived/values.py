@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import difflib
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from zoneinfo import ZoneInfo
 
-from leitwerk.derived import types
 from leitwerk.derived.graph import Graph, NoValue
 from leitwerk.derived.operations import Operation
 from leitwerk.derived.types import Form, Type
@@ -16,14 +15,31 @@ from leitwerk.errors import FormulaError
 
 
 @dataclass(frozen=True, slots=True)
+class Table:
+    """A table of a setup: rows of two texts, as they are written."""
+
+    name: str
+    rows: tuple[tuple[str, str], ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Value:
-    """A part of a formula. ``text`` is set where it is a text in quotes that no unit was asked of yet."""
+    """A part of a formula.
+
+    ``text`` is set where it is a text in quotes that is no quantity, ``table`` where it names one.
+    """
 
     node: int
     type: Type
     column: int
     is_zero: bool = False
     text: str | None = None
+    table: Table | None = None
+
+    def __str__(self) -> str:
+        if self.table is not None:
+            return f"the table {self.table.name}"
+        return str(self.type) if self.text is None else f"the text {self.text[:40]!r}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,91 +51,7 @@ class Terms:
 
     gap_s: float = math.inf
     zone: ZoneInfo = field(default_factory=lambda: ZoneInfo("UTC"))
-
-
-@dataclass(frozen=True, slots=True)
-class Call:
-    """A function with its arguments, and the helpers by which it looks at them."""
-
-    name: str
-    arguments: tuple[Value, ...]
-    column: int
-    graph: Graph
-    terms: Terms
-
-    def value(self, node: int, kind: Type) -> Value:
-        """The result."""
-        return Value(node, kind, self.column)
-
-    def apply(self, operation: Operation, kind: Type, *arguments: Value) -> Value:
-        """An operation on arguments."""
-        return self.value(apply(self.graph, operation, self.column, *arguments), kind)
-
-    def numbers(self, *places: int) -> None:
-        """Refuse what is no number."""
-        for value in self._at(places):
-            if value.type.form is not Form.NUMBER:
-                raise FormulaError(
-                    f"{self.name}() takes numbers, and this is {value.type}", column=value.column,
-                    remedy="absolute(t) gives a temperature in K" if value.type.form is Form.POINT else "",
-                )  # fmt: skip
-
-    def plain(self, *places: int) -> None:
-        """Refuse what has a dimension."""
-        for value in self._at(places):
-            if not value.type.is_plain:
-                raise FormulaError(
-                    f"{self.name}() takes a plain number, and this is {value.type}",
-                    column=value.column, valid="a number without a unit: divide by a quantity of the same kind",
-                )  # fmt: skip
-
-    def of(self, kind: Type, place: int, unit: str) -> Value:
-        """An argument that has to be of a kind, such as one in ``unit``."""
-        value = self.arguments[place]
-        if (value.type.powers, value.type.form) != (kind.powers, kind.form):
-            raise FormulaError(
-                f"{self.name}() takes {kind} here, and this is {value.type}",
-                column=value.column, valid=f"a value in {unit}",
-            )  # fmt: skip
-        return value
-
-    def condition(self, place: int) -> Value:
-        """An argument that has to be a condition."""
-        value = self.arguments[place]
-        if value.type.form is not Form.LOGICAL:
-            raise FormulaError(
-                f"{self.name}() takes a condition, and this is {value.type}",
-                column=value.column, valid="a comparison, such as level > '1 m'",
-            )  # fmt: skip
-        return value
-
-    def fixed(self, place: int, kind: Type, unit: str) -> float:
-        """The number of an argument that is the same at every moment, in SI base units."""
-        value = self.of(kind, place, unit)
-        node = self.graph.nodes[value.node]
-        if not node.is_constant:
-            raise FormulaError(
-                f"{self.name}() needs a fixed value here, and this changes", column=value.column,
-                valid=f"a value in {unit}, in quotes or a constant",
-            )  # fmt: skip
-        return node.value
-
-    def duration(self, place: int) -> float:
-        """A fixed time above 0, in s."""
-        seconds = self.fixed(place, types.SECONDS, "s, such as '10 min'")
-        if not seconds > 0.0:
-            raise FormulaError(
-                f"{self.name}() needs a time of more than 0 s", column=self.arguments[place].column,
-                valid="such as '10 min'",
-            )  # fmt: skip
-        return seconds
-
-    def alike(self, *places: int) -> Type:
-        """What arguments are, which all have to be of one kind."""
-        return alike(self._at(places), f"{self.name}()")
-
-    def _at(self, places: tuple[int, ...]) -> tuple[Value, ...]:
-        return tuple(self.arguments[k] for k in places) if places else self.arguments
+    tables: Mapping[str, Table] = field(default_factory=dict)
 
 
 def alike(values: Iterable[Value], what: str) -> Type:
@@ -127,11 +59,12 @@ def alike(values: Iterable[Value], what: str) -> Type:
     every = list(values)
     first = next((v for v in every if not v.is_zero), every[0])
     for value in every:
-        if value.is_zero and first.type.form is Form.NUMBER:
+        if value.is_zero and first.type.form is Form.NUMBER and first.text is None:
             continue
-        if (value.type.powers, value.type.form) != (first.type.powers, first.type.form):
+        is_same = (value.type.powers, value.type.form) == (first.type.powers, first.type.form)
+        if not is_same or value.text is not None or value.table is not None:
             raise FormulaError(
-                f"{what} cannot take {first.type} together with {value.type}", column=value.column,
+                f"{what} cannot take {first} together with {value}", column=value.column,
                 valid="both of one kind; numbers with units stand in quotes, such as '20 °C'",
             )  # fmt: skip
     return first.type
@@ -142,15 +75,21 @@ def apply(graph: Graph, operation: Operation, column: int, *arguments: Value) ->
     try:
         return graph.apply(operation, *(value.node for value in arguments))
     except NoValue:
-        text = f"{operation.name} of these numbers"
         raise FormulaError(
-            f"{text} has no finite value",
-            column=column,
+            f"{operation.name} of these numbers has no finite value", column=column,
             valid="numbers for which there is a result",
-        ) from None
+        ) from None  # fmt: skip
 
 
 def nearest(name: str, known: Iterable[str]) -> str:
     """The remedy for a mistyped name."""
     near = difflib.get_close_matches(name[:60], list(known), n=1)
     return f"did you mean {near[0]}?" if near else ""
+
+
+def joined(names: Sequence[str], word: str) -> str:
+    """Names as people list them: ``a, b or c``."""
+    shown = list(names[:20])
+    return (
+        f" {word} ".join([", ".join(shown[:-1]), shown[-1]]) if len(shown) > 1 else "".join(shown)
+    )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -21,7 +21,8 @@ from leitwerk.parsing.quantities import format_number
 class InputPart:
     """One input: its value, its standard uncertainty (None if not known), and what that adds to the result.
 
-    ``unit`` is that of the uncertainty, ``sensitivity`` is the change of the result per unit of the input, ``share`` the part of the variance.
+    ``unit`` is that of the uncertainty, ``sensitivity`` is the change of the result per unit of the
+    input, ``share`` the part of the variance.
     """
 
     channel: str
@@ -31,6 +32,16 @@ class InputPart:
     standard: float | None
     sensitivity: float | None
     share: float | None
+
+    def cells(self) -> tuple[str, str, str, str, str]:
+        """The input as a row of a table."""
+        return (
+            self.channel,
+            self.shown,
+            "not known" if self.standard is None else _number(self.standard, self.unit, 2),
+            "" if self.sensitivity is None else format_number(self.sensitivity, 4),
+            "" if self.share is None else f"{self.share:.0%}",
+        )
 
 
 @dataclass(frozen=True)
@@ -46,6 +57,7 @@ class DerivedExplanation:
     expanded_uncertainty: float | None
     inputs: tuple[InputPart, ...]
     remark: str
+    notes: tuple[str, ...]
 
     def to_dict(self) -> dict[str, Any]:
         """The explanation as plain data for JSON."""
@@ -53,27 +65,23 @@ class DerivedExplanation:
 
     def __str__(self) -> str:
         lines = [f"{self.channel} ({self.label}), computed by Leitwerk", f"  {self.formula}", ""]
-        rows = [("input", "value", "standard uncertainty", "per unit", "share")]
-        for part in self.inputs:
-            rows.append((
-                part.channel,
-                part.shown,
-                "not known" if part.standard is None else _number(part.standard, part.unit, 2),
-                "" if part.sensitivity is None else format_number(part.sensitivity, 4),
-                "" if part.share is None else f"{part.share:.0%}",
-            ))  # fmt: skip
+        rows = [
+            ("input", "value", "standard uncertainty", "per unit", "share"),
+            *(part.cells() for part in self.inputs),
+        ]
         widths = [max(len(row[k]) for row in rows) for k in range(5)]
-        for row in rows:
-            lines.append(
-                "  "
-                + "  ".join(f"{cell:{w}}" for cell, w in zip(row, widths, strict=True)).rstrip()
-            )
+        lines += ["  " + _padded(row, widths) for row in rows]
         value = self.shown
         if self.value is not None and self.expanded_uncertainty:
             doubt = _number(self.expanded_uncertainty, self.unit, 2)
             value = f"{_number(self.value, '')} ± {doubt} (k = 2)"
         lines += ["", f"  value  {value}"]
-        return "\n".join([*lines, *([f"  {self.remark}"] if self.remark else [])])
+        remarks = [self.remark] if self.remark else []
+        return "\n".join([*lines, *(f"  {text}" for text in [*remarks, *self.notes])])
+
+
+def _padded(row: Sequence[str], widths: Sequence[int]) -> str:
+    return "  ".join(f"{cell:{width}}" for cell, width in zip(row, widths, strict=True)).rstrip()
 
 
 def _number(value: float, unit: str, digits: int = 5) -> str:
@@ -140,6 +148,7 @@ def explain_derived(
             for c in inputs
         ),
         remark=remark,
+        notes=channel.notes,
     )
 
 

@@ -1,4 +1,4 @@
-"""The values of measured channels from what a device shows: the part of a scale that Leitwerk works itself."""
+"""The values of measured channels from what a device shows: the part of a scale worked by Leitwerk."""
 
 from __future__ import annotations
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any, Literal
 
-from pydantic import ValidationError
+from pydantic import Field, ValidationError
 
 from leitwerk.errors import FileProblem
 from leitwerk.parsing.models import Model
@@ -21,7 +21,7 @@ class AttendState(Model):
     setup: str
     alarms: dict[str, Any]
     rules: dict[str, Any]
-    derived: dict[str, Any] = {}
+    derived: dict[str, Any] = Field(default_factory=dict)
     at_s: float
 
 

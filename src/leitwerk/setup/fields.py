@@ -200,6 +200,11 @@ SettingField = Annotated[
     ),
 ]
 Line = Annotated[str, Field(min_length=1, max_length=200)]
+CellField = Annotated[
+    str,
+    reader((), lambda v: text_of(v, "a value").strip()),
+    text_schema("One side of a row of a table", "12 l/s", "43/15", numbers=True),
+]
 FormulaField = Annotated[
     str,
     reader((), lambda v: text_of(v, "a formula").strip()),

@@ -22,6 +22,7 @@ from leitwerk.setup.exchanges import ExchangeEntry, read_exchange
 from leitwerk.setup.fields import (
     VERSION,
     AddressField,
+    CellField,
     DurationField,
     ExpectedField,
     FormulaField,
@@ -144,6 +145,10 @@ class Setup(Model):
     schedule: dict[str, Run] = Field(default_factory=dict, description="Planned runs by name")
     constants: dict[str, QuantityField] = Field(
         default_factory=dict, description="Quantities that formulas name"
+    )
+    tables: dict[str, dict[Line, CellField]] = Field(
+        default_factory=dict,
+        description="Tables that formulas name: points of a curve, ratios of a gear",
     )
     channels: dict[str, Channel] = Field(description="Channels by name")
     outputs: dict[str, Output] = Field(default_factory=dict, description="Outputs by name")

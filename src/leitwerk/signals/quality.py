@@ -38,6 +38,7 @@ class Quality(enum.IntEnum):
     OVER_LIMIT = 17
     EXTRAPOLATED = 18
     OUTSIDE_SIGNAL = 19
+    SUBMERGED = 20
 
     @classmethod
     def describe(cls, codes: ArrayLike) -> NDArray[np.str_]:
@@ -82,6 +83,7 @@ _REASONS = {
     Quality.OVER_LIMIT: "transmitter at its upper limit",
     Quality.EXTRAPOLATED: "extrapolated",
     Quality.OUTSIDE_SIGNAL: "outside the signal of the sensor",
+    Quality.SUBMERGED: "submerged: the flow is less",
 }
 # The same by code, with an empty text for codes that no quality has.
 _BY_CODE = {int(quality): reason for quality, reason in _REASONS.items()}

@@ -1,0 +1,238 @@
+"""Functions of time: they work one moment from this one and those before, by time and not by count."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
+from typing import Any
+
+import numpy as np
+
+from leitwerk.derived import operations as op
+from leitwerk.derived import types
+from leitwerk.derived.function import Call, Functions
+from leitwerk.derived.moving import Average, Extreme
+from leitwerk.derived.operations import Remembering
+from leitwerk.derived.periods import Periods
+from leitwerk.derived.remembered import (
+    Count,
+    Earlier,
+    Held,
+    Increase,
+    Lasting,
+    LowPass,
+    Rate,
+    Settled,
+    Total,
+)
+from leitwerk.derived.types import Form, Type
+from leitwerk.derived.values import Value
+from leitwerk.errors import QuantityError
+from leitwerk.signals.quality import Quality
+
+OF_TIME = Functions()
+
+
+def remembering(
+    call: Call,
+    start: Callable[..., Any],
+    *parameters: Any,
+    steady: Callable[..., Any] | None = None,
+    lack: Quality = Quality.NOT_YET,
+    **named: Any,
+) -> Remembering:
+    """An operation whose memory is made with these parameters."""
+    make = partial(_make, start, parameters, named)
+    known = (*parameters, *named.values())
+    return Remembering(call.name, known, start=make, steady=steady, lack=lack)
+
+
+def _make(
+    start: Callable[..., Any], parameters: tuple[Any, ...], named: dict[str, Any], rows: int
+) -> Any:
+    return start(rows, *parameters, **named)
+
+
+def _same(x: Any, *further: Any, out: Any) -> None:
+    del further
+    out[...] = x
+
+
+def _nothing(x: Any, *further: Any, out: Any) -> None:
+    del further
+    out[...] = np.where(np.isnan(x), np.nan, 0.0)
+
+
+def _difference(kind: Type) -> Type:
+    """What a difference of two values of a kind is."""
+    return Type(kind.powers)
+
+
+# ---------------------------------------------------------------------- over a while
+
+
+def _average(call: Call, *, deviation: bool) -> Value:
+    kind = call.measured("x")
+    operation = remembering(
+        call, Average, call.duration("time"), deviation=deviation,
+        steady=_nothing if deviation else _same, lack=Quality.BAD_INPUT,
+    )  # fmt: skip
+    return call.apply(operation, _difference(kind) if deviation else kind, call["x"])
+
+
+@OF_TIME.define("x, time")
+def moving_mean(call: Call) -> Value:
+    """Mean of the good values of the last while, each counted by its time."""
+    return _average(call, deviation=False)
+
+
+@OF_TIME.define("x, time")
+def moving_std(call: Call) -> Value:
+    """Standard deviation of the good values of the last while about their mean."""
+    return _average(call, deviation=True)
+
+
+def _extreme(call: Call, fold: Any, neutral: float) -> Value:
+    kind, window = call.measured("x"), call.duration("time")
+    operation = remembering(
+        call, Extreme, window, fold, neutral, steady=_same, lack=Quality.BAD_INPUT
+    )
+    return call.apply(operation, kind, call["x"])
+
+
+@OF_TIME.define("x, time")
+def moving_min(call: Call) -> Value:
+    """Smallest good value of the last while."""
+    return _extreme(call, np.minimum, np.inf)
+
+
+@OF_TIME.define("x, time")
+def moving_max(call: Call) -> Value:
+    """Largest good value of the last while."""
+    return _extreme(call, np.maximum, -np.inf)
+
+
+@OF_TIME.define("angle, time")
+def moving_direction(call: Call) -> Value:
+    """Mean direction of the last while, 0 to 360°: that of the sum of unit vectors."""
+    angle, window = call.of(types.ANGLE, "angle", "°"), call.duration("time")
+    mean = remembering(call, Average, window, deviation=False, steady=_same, lack=Quality.BAD_INPUT)
+    north = call.apply(mean, types.PLAIN, call.apply(op.COS, types.PLAIN, angle))
+    east = call.apply(mean, types.PLAIN, call.apply(op.SIN, types.PLAIN, angle))
+    return call.apply(op.COMPASS, types.ANGLE, north, east)
+
+
+@OF_TIME.define("x, time")
+def low_pass(call: Call) -> Value:
+    """First-order low-pass: after the time, 63 % of a step have come through."""
+    kind, constant = call.measured("x"), call.duration("time")
+    operation = remembering(call, LowPass, call.terms.gap_s, constant, steady=_same)
+    return call.apply(operation, kind, call["x"])
+
+
+# ---------------------------------------------------------------------- against before
+
+
+@OF_TIME.define("x")
+def rate(call: Call) -> Value:
+    """Rate of change from the sample before."""
+    kind = call.measured("x")
+    operation = remembering(call, Rate, call.terms.gap_s, steady=_nothing)
+    return call.apply(
+        operation, Type(types.times(kind.powers, types.SECONDS.powers, -1.0)), call["x"]
+    )
+
+
+@OF_TIME.define("x, time")
+def before(call: Call) -> Value:
+    """X as it was a time before."""
+    kind, window = call.measured("x"), call.duration("time")
+    operation = remembering(call, Earlier, call.terms.gap_s, window, steady=_same)
+    return call.apply(operation, kind, call["x"])
+
+
+@OF_TIME.define("x, time")
+def difference(call: Call) -> Value:
+    """X less x as it was a time before."""
+    earlier = before(call)
+    return call.apply(op.SUBTRACT, _difference(earlier.type), call["x"], earlier)
+
+
+@OF_TIME.define("x, time")
+def hold(call: Call) -> Value:
+    """The last good value, as long as it is no older than a time."""
+    operation = remembering(call, Held, call.duration("time"), steady=_same, lack=Quality.TOO_OLD)
+    return call.apply(operation, call["x"].type, call["x"])
+
+
+@OF_TIME.define("x, time")
+def settled(call: Call) -> Value:
+    """X once it has stayed the same for a time; until then, what it was before."""
+    operation = remembering(call, Settled, call.duration("time"), keeps=True, steady=_same)
+    return call.apply(operation, call["x"].type, call["x"])
+
+
+# ---------------------------------------------------------------------- since the beginning
+
+
+@dataclass(frozen=True, slots=True)
+class _Each:
+    """Where a total begins anew; equal when length and zone are."""
+
+    length_s: float
+    zone: str
+    periods: Any
+
+    def __call__(self, times_s: Any) -> Any:
+        return self.periods.starts(times_s)
+
+    def __hash__(self) -> int:
+        return hash((self.length_s, self.zone))
+
+    def __eq__(self, other: object) -> bool:
+        same = isinstance(other, _Each) and self.length_s == other.length_s
+        return same and self.zone == other.zone  # type: ignore[attr-defined]
+
+
+def _each(call: Call) -> _Each | None:
+    if "each" not in call:
+        return None
+    length = call.duration("each")
+    try:
+        return _Each(length, call.terms.zone.key, Periods(length, call.terms.zone))
+    except QuantityError as error:
+        raise call.error("each", error.message, error.valid) from None
+
+
+@OF_TIME.define("x, [each]")
+def total(call: Call) -> Value:
+    """Integral over time, of a condition the time for which it held; each '1 d', anew every day."""
+    kind = call["x"].type
+    if kind.form is not Form.LOGICAL or call["x"].text is not None:
+        call.numbers("x")
+    operation = remembering(call, Total, call.terms.gap_s, _each(call))
+    return call.apply(operation, Type(types.times(kind.powers, types.SECONDS.powers)), call["x"])
+
+
+@OF_TIME.define("condition, [each]")
+def count(call: Call) -> Value:
+    """How often a condition came true; each '1 d', anew every day."""
+    operation = remembering(call, Count, call.terms.gap_s, _each(call))
+    return call.apply(operation, types.PLAIN, call.condition("condition"))
+
+
+@OF_TIME.define("counter, size, [each]")
+def increase(call: Call) -> Value:
+    """Pulses of a counter that rolls over at its size, such as 65536; each '1 d', anew every day."""
+    call.plain("counter")
+    size = call.above_zero("size", types.PLAIN, "such as 65536")
+    operation = remembering(call, Increase, call.terms.gap_s, size, _each(call))
+    return call.apply(operation, types.PLAIN, call["counter"])
+
+
+@OF_TIME.define("condition")
+def duration(call: Call) -> Value:
+    """For how long a condition has held without a break; 0 s while it does not."""
+    operation = remembering(call, Lasting, call.terms.gap_s)
+    return call.apply(operation, types.SECONDS, call.condition("condition"))

@@ -1,0 +1,360 @@
+"""Ready-made functions: open channels, humid air, water, gears. Each from a formula with a source."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from leitwerk.derived import humid_air, types, water
+from leitwerk.derived.function import Call, Functions
+from leitwerk.derived.functions_of_time import remembering
+from leitwerk.derived.open_channel import (
+    PARSHALL,
+    Francis,
+    ManningPipe,
+    ManningTrapezoid,
+    OpenChannel,
+    PowerLaw,
+    RectangularWeir,
+    VNotch,
+    cipolletti,
+)
+from leitwerk.derived.operations import Momentary
+from leitwerk.derived.remembered import Settled
+from leitwerk.derived.steps import NO_STEP, Steps, parse_steps
+from leitwerk.derived.types import Form, Type, type_of
+from leitwerk.derived.values import Value
+from leitwerk.errors import DomainError, QuantityError
+from leitwerk.parsing.quantities import format_number, parse_quantity
+from leitwerk.signals.quality import Quality
+from leitwerk.signals.scale import Scale
+from leitwerk.signals.states import StateNames
+from leitwerk.signals.table import PointTable
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    Array = NDArray[np.float64]
+
+READY_MADE = Functions()
+_METRE = Type((("length", 1.0),))
+_FLOW = Type((("length", 3.0), ("time", -1.0)))
+_PRESSURE = Type((("length", -1.0), ("mass", 1.0), ("time", -2.0)))
+_PER_VOLUME = Type((("length", -3.0), ("mass", 1.0)))
+_ACCELERATION = Type((("length", 1.0), ("time", -2.0)))
+_PER_MASS = Type((("length", 2.0), ("time", -2.0)))
+
+
+# ---------------------------------------------------------------------- scales
+
+
+def _scaled(call: Call, scale: Scale, kind: Type, x: Value) -> Value:
+    """A scale on a value; its qualities say where it does not hold."""
+
+    def work(signal: Array, out: Array) -> None:
+        scale.forward_inside(np.asarray(signal), out)
+
+    def judge(signal: Array) -> NDArray[np.uint8]:
+        return scale.convert(np.asarray(signal))[1]
+
+    operation = Momentary(call.name, (scale,), work=work, judge=judge)
+    return call.apply(operation, kind, x)
+
+
+def _made(call: Call, parameter: str, make: Callable[[], Any]) -> Any:
+    """What is made of the arguments, which fit no relation else."""
+    try:
+        return make()
+    except DomainError as error:
+        raise call.error(parameter, error.message, error.remedy) from None
+
+
+def _open_channel(call: Call, scale: OpenChannel) -> Value:
+    low, high = (format_number(100.0 * end, 3) for end in scale.valid)
+    call.remarks.notes.append(f"{scale}; valid for heads of {low} to {high} cm")
+    return _scaled(call, scale, _FLOW, call.of(_METRE, "head", "m or cm"))
+
+
+def _metre(call: Call, parameter: str) -> float:
+    return call.above_zero(parameter, _METRE, "m")
+
+
+@READY_MADE.define("head, size, [downstream]")
+def parshall(call: Call) -> Value:
+    """Flow through a Parshall flume of a standard size; marked where the head downstream drowns it."""
+    flume = PARSHALL[_size(call)]
+    flow = _open_channel(call, flume)
+    if "downstream" not in call:
+        return flow
+    return call.apply(
+        _submerged(flume), _FLOW, flow, call.of(_METRE, "downstream", "m"), call["head"]
+    )
+
+
+def _size(call: Call) -> str:
+    """The size whose width is that of a quantity."""
+    width = call.fixed("size", _METRE, "m, in or ft")
+    for name in PARSHALL:
+        known = parse_quantity(name)
+        assert known.unit is not None
+        if math.isclose(known.value * known.unit.factor, width, rel_tol=1e-9):
+            return name
+    near = sorted(PARSHALL, key=lambda name: abs(_width(name) - width))[:4]
+    raise call.error(
+        "size", f"there is no Parshall flume with a throat of {width:g} m", ", ".join(PARSHALL),
+        f"the nearest are {', '.join(near)}; read the width at the throat, not at the entrance",
+    )  # fmt: skip
+
+
+def _width(name: str) -> float:
+    known = parse_quantity(name)
+    assert known.unit is not None
+    return known.value * known.unit.factor
+
+
+def _submerged(flume: PowerLaw) -> Momentary:
+    """The flow as it is, marked where the head downstream is too near to that upstream."""
+    limit = flume.submerged_from or 1.0
+
+    def work(flow: Array, downstream: Array, head: Array, out: Array) -> None:
+        out[...] = np.where(np.isnan(downstream) | np.isnan(head), np.nan, flow)
+
+    def judge(flow: Array, downstream: Array, head: Array) -> NDArray[np.uint8]:
+        del flow
+        drowned = (head > 0.0) & (downstream > limit * head)
+        return np.where(drowned, Quality.SUBMERGED, Quality.GOOD).astype(np.uint8)
+
+    return Momentary("submerged", (flume.name,), work=work, judge=judge)
+
+
+@READY_MADE.define("head, angle")
+def v_notch(call: Call) -> Value:
+    """Flow over a V-notch of thin plate (Kindsvater and Shen, ISO 1438)."""
+    angle = math.degrees(call.fixed("angle", types.ANGLE, "°, such as '90 °'"))
+    return _open_channel(call, _made(call, "angle", lambda: VNotch(round(angle, 9))))
+
+
+@READY_MADE.define("head, width, crest, channel")
+def rectangular_weir(call: Call) -> Value:
+    """Flow over a rectangular weir of thin plate (Kindsvater and Carter, ISO 1438)."""
+    sizes = [_metre(call, name) for name in ("width", "crest", "channel")]
+    return _open_channel(call, _made(call, "width", lambda: RectangularWeir(*sizes)))
+
+
+@READY_MADE.define("head, width, [contractions]")
+def francis(call: Call) -> Value:
+    """Flow over a rectangular weir after Francis, with 2 end contractions if not said otherwise."""
+    sides = call.fixed("contractions", types.PLAIN, "0, 1 or 2") if "contractions" in call else 2.0
+    width = _metre(call, "width")
+    return _open_channel(call, _made(call, "width", lambda: Francis(width, int(sides))))
+
+
+@READY_MADE.define("head, width")
+def cipolletti_weir(call: Call) -> Value:
+    """Flow over a Cipolletti weir: a trapezoid with sides of 1 : 4."""
+    return _open_channel(call, cipolletti(_metre(call, "width")))
+
+
+@READY_MADE.define("head, diameter, slope, roughness")
+def pipe_flow(call: Call) -> Value:
+    """Flow in a round pipe that runs part full (Manning); roughness n in s/m^(1/3), such as 0.013."""
+    diameter = _metre(call, "diameter")
+    slope, roughness = (
+        call.fixed(p, types.PLAIN, "a plain number") for p in ("slope", "roughness")
+    )
+    return _open_channel(
+        call, _made(call, "slope", lambda: ManningPipe(diameter, slope, roughness))
+    )
+
+
+@READY_MADE.define("head, bottom, side, slope, roughness")
+def channel_flow(call: Call) -> Value:
+    """Flow in a channel with a flat bottom and sides of 1 : side (Manning)."""
+    bottom = call.fixed("bottom", _METRE, "m")
+    rest = [call.fixed(p, types.PLAIN, "a plain number") for p in ("side", "slope", "roughness")]
+    return _open_channel(call, _made(call, "slope", lambda: ManningTrapezoid(bottom, *rest)))
+
+
+@READY_MADE.define("head, flow, exponent, greatest")
+def power_law(call: Call) -> Value:
+    """Flow at a head of 1 m · (head/m) ^ exponent, for heads up to the greatest."""
+    coefficient = call.above_zero("flow", _FLOW, "m³/s, at a head of 1 m")
+    exponent = call.above_zero("exponent", types.PLAIN, "such as 1.5")
+    law = PowerLaw("power law", coefficient, exponent, (0.0, _metre(call, "greatest")))
+    return _open_channel(call, law)
+
+
+@READY_MADE.define("distance, [height], [zero]")
+def head(call: Call) -> Value:
+    """Head from the distance down to the water: the sensor's height above zero flow, less the distance."""
+    given = [name for name in ("height", "zero") if name in call]
+    if not given:
+        raise call.error(
+            "distance", "head() needs height, or zero", "head(distance, height='1.2 m')"
+        )
+    heights = [call.fixed(name, _METRE, "m") for name in given]
+    if len(heights) == 2 and abs(heights[0] - heights[1]) > 0.0005:
+        raise call.error(
+            "zero", f"the sensor is {heights[0]:g} m above zero flow, and shows {heights[1]:g} m there: "
+            "both cannot be", "one of them", "measure from the face of the sensor to where flow begins",
+        )  # fmt: skip
+    distance = call.of(_METRE, "distance", "m")
+    return call.apply(_SUBTRACT, _METRE, call.constant(heights[0], _METRE), distance)
+
+
+_SUBTRACT = Momentary("-", work=np.subtract)
+
+
+@READY_MADE.define("x, table")
+def curve(call: Call) -> Value:
+    """X by a table of the setup, a monotone curve through its points; no value beyond its ends."""
+    table = call.table("table")
+    points, kinds = [], []
+    for number, row in enumerate(table.rows, start=1):
+        pair = []
+        for text in row:
+            try:
+                quantity = parse_quantity(text)
+            except QuantityError as error:
+                raise call.error(
+                    "table", f"row {number} of {table.name}: {error.message}", error.valid
+                ) from None
+            unit = quantity.unit
+            pair.append(
+                quantity.value if unit is None else quantity.value * unit.factor + unit.offset
+            )
+            kinds.append(types.PLAIN if unit is None else type_of(unit))
+        points.append((pair[0], pair[1]))
+    if {*kinds[::2]} != {kinds[0]} or {*kinds[1::2]} != {kinds[1]}:
+        raise call.error(
+            "table", f"the rows of {table.name} are not all of one kind", "one unit for each side"
+        )
+    if kinds[0] != call["x"].type:
+        message = f"{table.name} is a curve from {kinds[0]}, and this is {call['x']}"
+        raise call.error("x", message, f"{kinds[0]}")
+    scale = _made(call, "table", lambda: PointTable(tuple(points), between="cubic"))
+    return _scaled(call, scale, kinds[1], call["x"])
+
+
+# ---------------------------------------------------------------------- humid air and water
+
+
+def _of_air(name: str, takes: str, summary: str, work: Callable[..., Any], kind: Type) -> None:
+    def build(call: Call) -> Value:
+        arguments = [call.of(types.POINT, "t", "°C"), call.of(types.PLAIN, "humidity", "%")]
+        if "pressure" in call.arguments:
+            arguments.append(call.of(_PRESSURE, "pressure", "hPa"))
+        formula = humid_air.SATURATION[call.word("formula", tuple(humid_air.SATURATION))]
+
+        def fill(*values: Array, out: Array) -> None:
+            out[...] = work(*(np.asarray(value) for value in values), formula)
+
+        operation = Momentary(name, (formula.name,), work=fill)
+        return call.apply(operation, kind, *arguments)
+
+    READY_MADE.add(name, takes, summary, build)
+
+
+_AIR, _PRESSED = "t, humidity, [formula]", "t, humidity, pressure, [formula]"
+_of_air("dew_point", _AIR, "Temperature at which water condenses", humid_air.dew_point, types.POINT)
+_of_air(
+    "frost_point", _AIR, "Temperature at which ice forms; none above 0 °C",
+    humid_air.frost_point, types.POINT,
+)  # fmt: skip
+_of_air(
+    "vapour_pressure", _AIR, "Pressure of the vapour in air", humid_air.vapour_pressure, _PRESSURE
+)
+_of_air(
+    "absolute_humidity", _AIR, "Mass of vapour in a volume of air",
+    humid_air.absolute_humidity, _PER_VOLUME,
+)  # fmt: skip
+_of_air(
+    "mixing_ratio", _PRESSED, "Mass of vapour for each mass of dry air",
+    humid_air.mixing_ratio, types.PLAIN,
+)  # fmt: skip
+_of_air(
+    "enthalpy", _PRESSED, "Enthalpy for each mass of dry air, 0 at 0 °C",
+    humid_air.enthalpy, _PER_MASS,
+)  # fmt: skip
+_of_air("wet_bulb", _PRESSED, "Thermodynamic wet-bulb temperature", humid_air.wet_bulb, types.POINT)
+
+
+def _momentary(call: Call, work: Callable[..., Any], kind: Type, *arguments: Value) -> Value:
+    def fill(*values: Array, out: Array) -> None:
+        out[...] = work(*(np.asarray(value) for value in values))
+
+    return call.apply(Momentary(call.name, work=fill), kind, *arguments)
+
+
+@READY_MADE.define("t, humidity")
+def wood_moisture(call: Call) -> Value:
+    """Moisture of wood in balance with the air around it (Wood Handbook, eq. 4-5)."""
+    air = call.of(types.POINT, "t", "°C"), call.of(types.PLAIN, "humidity", "%")
+    return _momentary(call, humid_air.wood_moisture, types.PLAIN, *air)
+
+
+@READY_MADE.define("t, [salinity]")
+def water_density(call: Call) -> Value:
+    """Density of water at -2 to 40 °C, of fresh water if no salinity is given (EOS-80)."""
+    salt = call.of(types.PLAIN, "salinity", "g/kg") if "salinity" in call else call.constant(0.0)
+    return _momentary(call, water.water_density, _PER_VOLUME, call.of(types.POINT, "t", "°C"), salt)
+
+
+@READY_MADE.define("latitude, [height]")
+def gravity(call: Call) -> Value:
+    """Acceleration of free fall at a latitude and a height above the sea (GRS 80)."""
+    at = call.of(types.ANGLE, "latitude", "°")
+    above = call.of(_METRE, "height", "m") if "height" in call else call.constant(0.0, _METRE)
+    return _momentary(call, water.gravity, _ACCELERATION, at, above)
+
+
+# ---------------------------------------------------------------------- gears
+
+
+@READY_MADE.define("fast, slow, ratios, [within], [settles], [least], [between]")
+def step(call: Call) -> Value:
+    """The step of a gear whose ratio fast/slow is nearest; at rest, no value."""
+    call.numbers("fast", "slow")
+    kind = call.alike("fast", "slow")
+    within = call.fixed("within", types.PLAIN, "such as '3 %'") if "within" in call else 0.03
+    settles = call.duration("settles") if "settles" in call else 0.0
+    least = abs(call.fixed("least", kind, "the unit of fast")) if "least" in call else 0.0
+    keeps = call.word("between", ("before", "nothing")) == "before"
+    rows = call.table("ratios").rows
+    steps: Steps = _made(call, "ratios", lambda: parse_steps(rows, within, least))
+    for one, other in steps.overlapping():
+        call.doubt(
+            "ratios", f"the tolerances of {one} and {other} overlap, at {within:.3g} of each ratio: between "
+            "them, the nearer one is taken", "a smaller tolerance, or look for a mistyped ratio",
+        )  # fmt: skip
+    speeds = ", ".join(f"{n} {format_number(v, 4)}" for n, v in steps.slow_speeds(1000.0).items())
+    call.remarks.notes.append(
+        f"where the fast shaft turns with 1000, the slow one turns with: {speeds}"
+    )
+    classify = Momentary("step at", (steps,), work=partial(_classify, steps), lack=Quality.AT_REST)
+    found = call.apply(classify, types.PLAIN, call["fast"], call["slow"])
+    if settles:
+        found = call.apply(
+            remembering(call, Settled, settles, keeps=keeps, steady=_as_it_is), types.PLAIN, found
+        )
+    names = StateNames(tuple((float(k), name) for k, name in enumerate(steps.names)))
+    return call.apply(_KNOWN_STEP, Type(form=Form.STATE, states=names), found)
+
+
+def _classify(steps: Steps, fast: Array, slow: Array, out: Array) -> None:
+    out[...] = steps.at(np.asarray(fast), np.asarray(slow))
+
+
+def _as_it_is(x: Array, out: Array) -> None:
+    out[...] = x
+
+
+def _without_none(x: Array, out: Array) -> None:
+    out[...] = np.where(x == NO_STEP, np.nan, x)
+
+
+_KNOWN_STEP = Momentary("step", work=_without_none, lack=Quality.NO_STEP)

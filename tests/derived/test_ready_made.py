@@ -277,16 +277,16 @@ def test_a_gear_at_rest_moving_and_shifting():
     at = dict(zip(t.tolist(), found.tolist()))
     assert math.isnan(at[0.5])  # at rest
     assert math.isnan(at[1.25])  # not settled yet, and there was none before
-    assert at[1.5] == at[3.0] == at[3.25] == 0.0  # while shifting, the step before
-    assert at[3.75] == 0.0
-    assert at[4.0] == 1.0
+    assert at[1.5] == at[3.0] == at[3.25] == 1.0  # while shifting, the step before
+    assert at[3.75] == 1.0
+    assert at[4.0] == 2.0
 
 
 @pytest.mark.parametrize(
     ("fast", "slow", "step"),
     [
-        (1500.0, 1500 * 15 / 43, 0.0), (1500.0, -450.0, 3.0), (-1500.0, -1250.0, 2.0), (1500.0, 1000.0, None),
-        (29.0, 29 / 1.2, None), (1500.0, 0.0, None), (math.nan, 500.0, None), (1500.0, 1250 * 1.029, 2.0),
+        (1500.0, 1500 * 15 / 43, 1.0), (1500.0, -450.0, 4.0), (-1500.0, -1250.0, 3.0), (1500.0, 1000.0, None),
+        (29.0, 29 / 1.2, None), (1500.0, 0.0, None), (math.nan, 500.0, None), (1500.0, 1250 * 1.029, 3.0),
     ],
 )  # fmt: skip
 def test_the_nearest_step_within_its_tolerance(fast, slow, step):

@@ -35,6 +35,7 @@ from leitwerk.datasheet.vocabulary import (
     CONTACT_NUMBER,
     INPUT_ALARM_HIGH,
     INPUT_ALARM_LOW,
+    PULSE_GATE,
     RELAY_ALARMS,
     RELAY_LEAST_OFF,
     RELAY_LEAST_ON,
@@ -223,6 +224,7 @@ class _Book:
             "signal": self.stored(CHANNEL_SENSOR, _worked(When.READ)),
             "range": _stored(CHANNEL_RANGE),
             "unit": self.stored(CHANNEL_UNIT, _worked(When.READ)),
+            "pulses": _stored(PULSE_GATE),
             **_OF_CHANNEL,
         }
         self.errors = {f.path: f.message for f in findings if f.is_error and f.path}
@@ -401,6 +403,7 @@ _OF_READING = {
     "label": _people(),
     "reading": _worked(When.READ),
     "computed": _worked(When.READ),
+    "inputs": _worked(When.READ),
     "unit": _worked(When.READ),
     **_OF_CHANNEL,
 }

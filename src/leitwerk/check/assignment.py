@@ -15,6 +15,7 @@ from leitwerk.check.calibration import calibration_stages, check_reach, correcti
 from leitwerk.check.channels import (
     CheckedChannel,
     ContactChannel,
+    CounterChannel,
     ReadingChannel,
     SignalChannel,
 )
@@ -28,14 +29,17 @@ from leitwerk.check.measurement import (
 )
 from leitwerk.check.ranges import choose_range, needed_signal, ranging
 from leitwerk.datasheet.model import Datasheet, Range, Terminal
+from leitwerk.datasheet.vocabulary import CHANNEL_VALUE
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import Expected, Span
 from leitwerk.parsing.units import Unit, parse_unit
-from leitwerk.setup.fields import CONTACT
-from leitwerk.setup.model import Channel, Setup
+from leitwerk.setup.fields import CONTACT, COUNTER
+from leitwerk.setup.model import Channel, Pulses, Setup
 from leitwerk.signals.scale import Chain, Labelled
 from leitwerk.signals.states import StateNames
+
+FREQUENCY = "frequency"
 
 
 def assign_channels(
@@ -53,6 +57,7 @@ def assign_channels(
         found: CheckedChannel | None
         if channel.computed is not None:
             continue
+        report_useless(channel, ("inputs",), "is for computed channels", path, findings)
         if channel.reading is not None:
             found = _own_reading(name, channel, datasheet, every, findings)
         elif channel.terminal is None:
@@ -65,6 +70,8 @@ def assign_channels(
             taken.setdefault(channel.terminal, name)
             if channel.signal == CONTACT:
                 found = _contact(name, channel, terminal, datasheet, every, findings)
+            elif channel.signal == COUNTER:
+                found = _counter(name, channel, terminal, datasheet, every, findings)
             else:
                 found = _signal(name, channel, terminal, datasheet, findings, bodies)
         if found is not None:
@@ -88,6 +95,9 @@ def _signal(
         return None
     m = body.measurement
     _check_takes(terminal, m.input.quantity, datasheet, ("channels", name), findings)
+    takes_pulses = m.input.quantity == FREQUENCY
+    if not takes_pulses:
+        report_useless(channel, ("pulses",), "is for pulses only", ("channels", name), findings)
     return SignalChannel(
         name=name,
         label=channel.label or name,
@@ -103,6 +113,7 @@ def _signal(
         device_alarms=body.device_alarms,
         bands=body.bands,
         range=body.range,
+        pulses=(channel.pulses or Pulses()) if takes_pulses else None,
     )
 
 
@@ -173,7 +184,9 @@ def _contact(
         message = f"{datasheet.model} has no input for a contact"
         findings.error("unknown-signal", (*path, "signal"), message)
         return None
-    report_useless(channel, CONTACT_USELESS, "means nothing for a contact", path, findings)
+    report_useless(
+        channel, (*CONTACT_USELESS, "pulses"), "means nothing for a contact", path, findings
+    )
     if terminal is not None:
         _check_takes(terminal, CONTACT, datasheet, path, findings)
     named = channel.states or {}
@@ -196,6 +209,45 @@ def _contact(
         device_alarms=_on_device(alarms, Chain(), datasheet),
         bands=channel_bands(channel, unit, path, findings),
         terminal=terminal,
+    )
+
+
+def _counter(
+    name: str,
+    channel: Channel,
+    terminal: Terminal | None,
+    datasheet: Datasheet,
+    every: Sequence[str],
+    findings: Findings,
+) -> CounterChannel | None:
+    """A counter of pulses at a terminal."""
+    path = ("channels", name)
+    if COUNTER not in datasheet.inputs:
+        message = f"{datasheet.model} has no input that counts pulses"
+        findings.error("unknown-signal", (*path, "signal"), message)
+        return None
+    useless = (*CONTACT_USELESS, "states", "time_constant")
+    report_useless(channel, useless, "means nothing for a counter", path, findings)
+    if terminal is None:
+        return None
+    _check_takes(terminal, COUNTER, datasheet, path, findings)
+    unit, span = parse_unit(""), datasheet.point(CHANNEL_VALUE, terminal.slot).span()
+    expected = expected_number(channel, unit, span, path, findings)
+    alarms = check_alarms(channel, Scope(unit, span, expected, every), path, findings)
+    return CounterChannel(
+        name=name,
+        label=channel.label or name,
+        kind=COUNTER,
+        unit=unit,
+        span=span,
+        host=Chain(),
+        states=None,
+        expected=expected,
+        alarms=alarms,
+        device_alarms=_on_device(alarms, Chain(), datasheet),
+        bands=channel_bands(channel, unit, path, findings),
+        terminal=terminal,
+        pulses=channel.pulses or Pulses(),
     )
 
 
@@ -228,7 +280,17 @@ def _own_reading(
         place = (*path, "reading")
         findings.error("unknown-reading", place, message, valid=valid, remedy=remedy)
         return None
-    useless = ("terminal", "sensor", "signal", "range", "scale", "shunt", "leads", "states")
+    useless = (
+        "terminal",
+        "pulses",
+        "sensor",
+        "signal",
+        "range",
+        "scale",
+        "shunt",
+        "leads",
+        "states",
+    )
     why = "means nothing where the device measures this itself"
     report_useless(channel, useless, why, path, findings)
     states, unit, converted = None, parse_unit(point.unit), Chain()

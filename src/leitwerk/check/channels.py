@@ -20,6 +20,7 @@ from leitwerk.datasheet.vocabulary import CHANNEL_QUALITY, CHANNEL_VALUE
 from leitwerk.derived.graph import Graph
 from leitwerk.parsing.quantities import format_value
 from leitwerk.parsing.units import Unit
+from leitwerk.setup.model import Pulses
 from leitwerk.signals.scale import Chain
 from leitwerk.signals.states import StateNames
 
@@ -94,9 +95,10 @@ class MeasuredChannel(CheckedChannel):
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)
 class WiredChannel(MeasuredChannel):
-    """A channel at a terminal."""
+    """A channel at a terminal. ``pulses`` says how an input for pulses counts them, None for others."""
 
     terminal: Terminal
+    pulses: Pulses | None = None
 
     @property
     def slot(self) -> int:
@@ -120,7 +122,7 @@ class WiredChannel(MeasuredChannel):
 
     def owns(self, setting: str) -> bool:
         """Whether a setting of the device belongs to this channel."""
-        return setting.startswith(f"channel.{self.slot}.")
+        return setting.startswith((f"channel.{self.slot}.", f"pulse.{self.slot}."))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)
@@ -134,6 +136,11 @@ class SignalChannel(WiredChannel):
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)
 class ContactChannel(WiredChannel):
     """A contact at a terminal: its values are states."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True, repr=False)
+class CounterChannel(WiredChannel):
+    """A counter at a terminal: its values are pulses since it was at 0, and roll over."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)

@@ -15,6 +15,7 @@ from leitwerk.check.channels import CheckedChannel, DerivedChannel, MeasuredChan
 from leitwerk.check.measurement import report_useless
 from leitwerk.derived.formula import require_unit
 from leitwerk.derived.function import Remarks
+from leitwerk.derived.functions_of_time import held_for
 from leitwerk.derived.graph import Graph
 from leitwerk.derived.reading import LONGEST, read_formula
 from leitwerk.derived.types import Form, Type, type_of
@@ -28,7 +29,7 @@ from leitwerk.signals.states import StateNames
 
 _USELESS = (
     "terminal", "reading", "sensor", "signal", "range", "shunt", "leads", "scale", "states", "calibration",
-    "tare", "time_constant",
+    "tare", "time_constant", "pulses",
 )  # fmt: skip
 _GAPS = 5.0  # intervals without a sample that functions of time bridge
 _LEAST_GAP_S = 60.0
@@ -123,7 +124,9 @@ class _Derivation:
             return None  # an input with an error of its own
         place, remarks = (*path, "computed"), Remarks()
         try:
-            value = read_formula(channel.computed, self.known, self.graph, self.terms, remarks)
+            value = read_formula(
+                channel.computed, self._inputs(channel), self.graph, self.terms, remarks
+            )
         except FormulaError as error:
             text = f"column {error.column} of the formula: {error.message}"
             at = self._place(error.column, channel.computed, place)
@@ -140,6 +143,17 @@ class _Derivation:
             return None
         self.known[name] = (value.node, value.type)
         return self._made(name, channel, value, unit, tuple(remarks.notes))
+
+    def _inputs(self, channel: Channel) -> Mapping[str, tuple[int, Type]]:
+        """What a formula can name; where it takes the newest values, each held for a time."""
+        if channel.inputs is None or channel.computed is None:
+            return self.known
+        held = dict(self.known)
+        hold = held_for(channel.inputs.seconds)
+        for name in names_in(channel.computed) & self.setup.channels.keys():
+            node, kind = self.known[name]
+            held[name] = (self.graph.apply(hold, node), kind)
+        return held
 
     def _unit(self, channel: Channel, value: Value, path: KeyPath) -> Unit | None:
         unit = channel.unit or parse_unit("")

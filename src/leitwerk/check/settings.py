@@ -50,6 +50,10 @@ from leitwerk.datasheet.vocabulary import (
     OUTPUT_HIGH,
     OUTPUT_LOW,
     OUTPUT_SHOWS,
+    PULSE_FILTER,
+    PULSE_GATE,
+    PULSE_MISSING,
+    PULSE_MISSING_AFTER,
     RELAY_ALARMS,
     RELAY_LEAST_OFF,
     RELAY_LEAST_ON,
@@ -71,7 +75,7 @@ from leitwerk.datasheet.vocabulary import (
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.setup.fields import secret_variable
-from leitwerk.setup.model import Setup
+from leitwerk.setup.model import Pulses, Setup
 from leitwerk.signals.linear import TwoPoint
 
 
@@ -168,6 +172,8 @@ def _channel(c: WiredChannel) -> Iterator[Wanted]:
     key = "sensor" if has_sensor else "signal"
     yield Wanted(CHANNEL_SENSOR, c.slot, c.kind, (*path, key))
     yield Wanted(CHANNEL_LABEL, c.slot, c.label, (*path, "label"))
+    if c.pulses is not None:
+        yield from _pulses(c.pulses, c.slot, path)
     if not isinstance(c, SignalChannel):
         yield Wanted(CHANNEL_RANGE, c.slot, "none", ())
         yield Wanted(CHANNEL_UNIT, c.slot, "", ())
@@ -183,6 +189,19 @@ def _channel(c: WiredChannel) -> Iterator[Wanted]:
             yield Wanted(SIGNAL_HIGH, c.slot, scale.signal_high, (*path, "scale"), signal_unit)
         yield Wanted(VALUE_LOW, c.slot, scale.value_low, (*path, "scale"), shown_unit)
         yield Wanted(VALUE_HIGH, c.slot, scale.value_high, (*path, "scale"), shown_unit)
+
+
+def _pulses(pulses: Pulses, slot: int, path: KeyPath) -> Iterator[Wanted]:
+    """How an input counts pulses: what is not typed is set as well, so that nothing is left of before."""
+    wanted: tuple[tuple[str, KnownPoint, Stored, str], ...] = (
+        ("gate", PULSE_GATE, pulses.gate.seconds, "s"),
+        ("filter", PULSE_FILTER, round(1e3 * pulses.filter.seconds, 9), "ms"),
+        ("missing", PULSE_MISSING, pulses.missing, ""),
+        ("after", PULSE_MISSING_AFTER, pulses.after.seconds, "s"),
+    )
+    for key, known, value, unit in wanted:
+        typed = key in pulses.model_fields_set
+        yield Wanted(known, slot, value, (*path, "pulses", key) if typed else (), unit)
 
 
 def _input_alarms(c: WiredChannel, datasheet: Datasheet) -> Iterator[Wanted]:

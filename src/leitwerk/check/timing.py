@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 
-from leitwerk.check.channels import CheckedChannel
+from leitwerk.check.channels import CheckedChannel, DerivedChannel
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
@@ -173,6 +173,8 @@ def check_rates(setup: Setup, channels: Sequence[CheckedChannel], findings: Find
         if channel.time_constant is not None and sample:
             _check_constant(name, channel.time_constant, sample, findings)
     for c in channels:
+        if isinstance(c, DerivedChannel):
+            _check_inputs(c, every, findings)
         for alarm in c.alarms:
             if alarm.other and every.get(alarm.other) != every[c.name]:
                 findings.warning(
@@ -183,6 +185,24 @@ def check_rates(setup: Setup, channels: Sequence[CheckedChannel], findings: Find
                     at_key=True,
                     remedy="put both into one group",
                 )
+
+
+def _check_inputs(
+    channel: DerivedChannel, every: Mapping[str, float | None], findings: Findings
+) -> None:
+    """A formula whose inputs come at different intervals."""
+    rates = {name: sample for name in channel.inputs if (sample := every.get(name))}
+    if not rates or min(rates.values()) == max(rates.values()):
+        return
+    quick, slow = min(rates, key=rates.__getitem__), max(rates, key=rates.__getitem__)
+    findings.warning(
+        "rates-differ",
+        ("channels", channel.name, "computed"),
+        f"{quick} comes every {duration_text(rates[quick])}, and {slow} only every "
+        f"{duration_text(rates[slow])}: most values are computed from one that is old",
+        valid="inputs: newest within … says how old it may be",
+        remedy="put both into one group",
+    )
 
 
 def _check_constant(name: str, constant: Quantity, sample: float, findings: Findings) -> None:

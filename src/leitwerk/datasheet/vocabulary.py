@@ -148,6 +148,17 @@ SIGNAL_HIGH = _known("settings", _SCALE[1], "The scale: the upper signal", along
 VALUE_LOW = _known("settings", _SCALE[2], "The scale: the value at the lower signal", along=_SCALE)
 VALUE_HIGH = _known("settings", _SCALE[3], "The scale: the value at the upper signal", along=_SCALE)
 
+# Of an input that takes pulses.
+PULSE_GATE = _known("settings", "pulse.{n}.gate", "For how long pulses are counted for one value")
+PULSE_FILTER = _known("settings", "pulse.{n}.filter", "Pulses shorter than this are ignored")
+PULSE_MISSING = _known(
+    "settings", "pulse.{n}.missing", "What no pulses mean: at rest, or lost",
+    choices=("at rest", "lost"),
+)  # fmt: skip
+PULSE_MISSING_AFTER = _known(
+    "settings", "pulse.{n}.missing_after", "After which time without a pulse"
+)
+
 # Alarms that belong to an input; models without a list of alarms have these.
 INPUT_ALARM_HIGH = _known(
     "settings", "channel.{n}.alarm.high", "Trip point of the input's own high alarm",

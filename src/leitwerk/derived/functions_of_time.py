@@ -159,11 +159,16 @@ def difference(call: Call) -> Value:
     return call.apply(op.SUBTRACT, _difference(earlier.type), call["x"], earlier)
 
 
+def held_for(time_s: float) -> Remembering:
+    """The last good value, as long as it is no older than a time."""
+    make = partial(_make, Held, (time_s,), {})
+    return Remembering("hold", (time_s,), start=make, steady=_same, lack=Quality.TOO_OLD)
+
+
 @OF_TIME.define("x, time")
 def hold(call: Call) -> Value:
     """The last good value, as long as it is no older than a time."""
-    operation = remembering(call, Held, call.duration("time"), steady=_same, lack=Quality.TOO_OLD)
-    return call.apply(operation, call["x"].type, call["x"])
+    return call.apply(held_for(call.duration("time")), call["x"].type, call["x"])
 
 
 @OF_TIME.define("x, time")

@@ -341,7 +341,7 @@ def step(call: Call) -> Value:
         found = call.apply(
             remembering(call, Settled, settles, keeps=keeps, steady=_as_it_is), types.PLAIN, found
         )
-    names = StateNames(tuple((float(k), name) for k, name in enumerate(steps.names)))
+    names = StateNames(tuple(zip(steps.numbers, steps.names, strict=True)))
     return call.apply(_KNOWN_STEP, Type(form=Form.STATE, states=names), found)
 
 

@@ -63,6 +63,17 @@ class Steps:
                 remedy="above 0 and below 50 %",
             )
 
+    @property
+    def numbers(self) -> tuple[float, ...]:
+        """The number of each step: its name, where that is one, else one that no other has."""
+        named = [float(name) if name.isdecimal() else None for name in self.names]
+        free = 1.0 + max((n for n in named if n is not None), default=-1.0)
+        numbers = []
+        for number in named:
+            numbers.append(free if number is None else number)
+            free += number is None
+        return tuple(numbers)
+
     def overlapping(self) -> list[tuple[str, str]]:
         """Pairs of steps whose tolerances overlap: between them, the nearer one is taken."""
         pairs = combinations(zip(self.names, self.ratios, strict=True), 2)
@@ -78,10 +89,10 @@ class Steps:
         with np.errstate(divide="ignore", invalid="ignore"):
             ratio = fast / slow
             best = np.full(result.shape, np.inf)
-            for number, wanted in enumerate(self.ratios):
+            for number, wanted in zip(self.numbers, self.ratios, strict=True):
                 off = np.abs(ratio / wanted - 1.0)
                 nearer = (off <= self.within) & (off < best)
-                result = np.where(nearer, float(number), result)
+                result = np.where(nearer, number, result)
                 best = np.where(nearer, off, best)
         # A shaft that stands: of the fast one, below the least speed; of the slow one, not at all.
         rest = (np.abs(fast) < self.least) | (fast == 0.0) | (slow == 0.0)

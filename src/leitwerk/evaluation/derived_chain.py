@@ -26,7 +26,7 @@ class InputPart:
     """
 
     channel: str
-    value: float
+    value: float | None
     shown: str
     unit: str
     standard: float | None
@@ -100,11 +100,6 @@ def explain_derived(
     values : mapping from channel to value in its unit, optional
         Without them, the expectation of each input.
 
-    Raises
-    ------
-    QuantityError
-        An input has no value, neither given nor expected.
-
     """
     inputs = [setup.measured(name) for name in channel.inputs]
     found = {c.name: _value_of(c, values) for c in inputs}
@@ -112,18 +107,22 @@ def explain_derived(
     columns = {name: to_si(np.array([value]), units[name]) for name, value in found.items()}
     standard = {c.name: _standard(c, found[c.name]) for c in inputs}
     remark, parts, result, expanded = "", {}, None, None
+    missing = [name for name, value in found.items() if math.isnan(value)]
+    if missing:
+        where = "; add a line 'expect: …', or use --live" if values is None else ""
+        remark = f"no value to compute from: {', '.join(missing)}{where}"
     try:
         result = float(from_si(steady(channel.graph, channel.node, columns), channel.unit)[0])
         known = {name: u for name, u in standard.items() if u is not None}
-        if channel.states is None:
+        if channel.states is None and not missing:
             every = shares(channel.graph, channel.node, channel.unit, units, found, known)
             parts = {part.name: part for part in every}
             variance = math.fsum(part.standard**2 for part in every)
             expanded = 2.0 * math.sqrt(variance)
     except QuantityError as error:
-        remark = error.message
+        remark = remark or error.message
     unknown = [name for name, u in standard.items() if u is None]
-    if unknown and not remark:
+    if unknown and parts:
         remark = f"without the uncertainty of {', '.join(unknown)}, which is not known"
     total = (expanded or 0.0) / 2.0
     value = result if result is not None and math.isfinite(result) else None
@@ -138,7 +137,7 @@ def explain_derived(
         inputs=tuple(
             InputPart(
                 c.name,
-                found[c.name],
+                None if math.isnan(found[c.name]) else found[c.name],
                 c.words(found[c.name]),
                 "K" if c.unit.offset else c.symbol,
                 standard[c.name],
@@ -153,23 +152,18 @@ def explain_derived(
 
 
 def _value_of(channel: CheckedChannel, values: Mapping[str, float | None] | None) -> float:
+    """The value that is given or expected, NaN without one."""
     found = channel.expected[0] if channel.expected is not None else None
     if values is not None:
         found = values.get(channel.name)
-    if found is None:
-        raise QuantityError(
-            f"channel {channel.name} has no value to compute from",
-            valid="an expectation in the setup, or a value that the device shows",
-            remedy="add a line 'expect: …' to it, or use --live",
-        )
-    return found
+    return math.nan if found is None else found
 
 
 def _standard(channel: MeasuredChannel, value: float) -> float | None:
     """The standard uncertainty of a measured channel at a value, None where nothing is known of it."""
     if channel.states is not None:
         return 0.0
-    if not isinstance(channel, SignalChannel):
+    if not isinstance(channel, SignalChannel) or math.isnan(value):
         return None
     explained = explain_channel(channel, value=value)
     return None if not explained.budget else (explained.expanded_uncertainty or 0.0) / 2.0

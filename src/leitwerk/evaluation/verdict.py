@@ -147,7 +147,7 @@ def judge(
     """
     is_good = (qualities == Quality.GOOD) & np.isfinite(values)
     good = values[is_good]
-    verdict, reason = _verdict(channel, good, _begun(qualities), context)
+    verdict, reason = _verdict(channel, good, _counted(qualities), context)
     last_quality = Quality(int(qualities[-1])) if qualities.size else Quality.UNKNOWN
     expected, tolerance = channel.expected or (None, None)
     return ChannelReport(
@@ -175,10 +175,13 @@ def judge(
     )
 
 
-def _begun(qualities: NDArray[np.uint8]) -> NDArray[np.uint8]:
-    """Without the first samples, at which a function of time did not have what it needs yet."""
-    waiting = qualities == Quality.NOT_YET
-    return qualities if waiting.all() else qualities[int(np.argmin(waiting)) :]
+def _counted(qualities: NDArray[np.uint8]) -> NDArray[np.uint8]:
+    """Without the samples that have no value for a good reason, if any are left.
+
+    A function of time may not have what it needs yet; at rest there is no step.
+    """
+    counted = qualities[(qualities != Quality.NOT_YET) & (qualities != Quality.AT_REST)]
+    return counted if counted.size else qualities
 
 
 def _chatter(channel: CheckedChannel, good: NDArray[np.float64], interval_s: float) -> str:
@@ -220,6 +223,8 @@ def _verdict(
 ) -> tuple[Verdict, str]:
     if not good.size:
         worst = _most_frequent(qualities)
+        if worst is Quality.AT_REST and channel.expected is None:
+            return Verdict.NO_EXPECTATION, "at rest: there is no step to show"
         cause = likely_cause(channel, Seen(None, worst, context.cold_junction))
         message = _bad_reading(channel, worst, context) + (f": {cause}" if cause else "")
         return Verdict.NO_READING, _because(message, context)

@@ -37,7 +37,7 @@ from leitwerk.signals.sensors import SENSORS, Sensor, find_sensor
 from leitwerk.signals.transformer import Transformer
 
 VERSION = 1
-CONTACT = "contact"
+CONTACT, COUNTER = "contact", "counter"
 
 
 def _version(value: object) -> int:
@@ -69,8 +69,8 @@ def _span(value: object) -> Span:
 
 
 def _signal(value: object) -> Span | str:
-    text = text_of(value, f"a span such as 4..20 mA, or {CONTACT}").strip()
-    return CONTACT if text == CONTACT else parse_span(text)
+    text = text_of(value, f"a span such as 4..20 mA, {CONTACT} or {COUNTER}").strip()
+    return text if text in {CONTACT, COUNTER} else parse_span(text)
 
 
 def _expected(value: object) -> Expected | str:
@@ -125,7 +125,7 @@ RangeField = Annotated[
 SignalField = Annotated[
     Span | str,
     reader(Span, _signal),
-    text_schema("The electrical signal at the terminal", "4..20 mA", "0..1 V", CONTACT),
+    text_schema("The electrical signal at the terminal", "4..20 mA", "0..1 V", CONTACT, COUNTER),
 ]
 ExpectedField = Annotated[
     Expected | str,
@@ -200,6 +200,26 @@ SettingField = Annotated[
     ),
 ]
 Line = Annotated[str, Field(min_length=1, max_length=200)]
+# How old an input of a formula may be: the text, and what of it is a time.
+_NEWEST = re.compile(r"newest within +(\S.*)")
+
+
+def _inputs(value: object) -> Quantity | None:
+    text = text_of(value, "which values of the inputs are taken").strip()
+    match = _NEWEST.fullmatch(text)
+    if match is None and text != "same moment":
+        valid = "same moment, newest within 10 s"
+        raise QuantityError(
+            f"{text!r} does not say which values of the inputs are taken", valid=valid
+        )
+    return parse_duration(match[1]) if match else None
+
+
+InputsField = Annotated[
+    Quantity | None,
+    reader(Quantity, _inputs),
+    text_schema("Which values of its inputs a formula takes", "same moment", "newest within 10 s"),
+]
 CellField = Annotated[
     str,
     reader((), lambda v: text_of(v, "a value").strip()),

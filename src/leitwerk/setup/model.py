@@ -26,6 +26,7 @@ from leitwerk.setup.fields import (
     DurationField,
     ExpectedField,
     FormulaField,
+    InputsField,
     IntervalField,
     Line,
     QuantityField,
@@ -62,6 +63,24 @@ class ChannelPlace(Model):
     terminal: TerminalField | None = None
 
 
+class Pulses(Model):
+    """How an input counts pulses."""
+
+    gate: DurationField = Field(
+        default_factory=lambda: Quantity(1.0, parse_unit("s")),
+        description="For how long pulses are counted for one value",
+    )
+    filter: DurationField = Field(
+        default_factory=lambda: Quantity(0.0, parse_unit("s")),
+        description="Pulses shorter than this are ignored",
+    )
+    missing: Literal["at rest", "lost"] = Field("at rest", description="What no pulses mean")
+    after: DurationField = Field(
+        default_factory=lambda: Quantity(2.0, parse_unit("s")),
+        description="After which time without a pulse",
+    )
+
+
 class Channel(ChannelPlace):
     """A named stream of values: terminal + sensor or signal + range + scale + unit."""
 
@@ -70,6 +89,9 @@ class Channel(ChannelPlace):
     )
     computed: FormulaField | None = Field(
         None, description="Instead of a terminal: how it is computed from other channels"
+    )
+    inputs: InputsField | None = Field(
+        None, description="For a computed channel, which values of its inputs are taken"
     )
     sensor: SensorField | None = None
     signal: SignalField | None = None
@@ -82,6 +104,7 @@ class Channel(ChannelPlace):
     )
     scale: ScaleField | None = None
     unit: UnitField | None = None
+    pulses: Pulses | None = Field(None, description="For pulses: how they are counted")
     states: dict[Literal["open", "closed"], Line] | None = Field(
         None, description="For a contact: what its two states are called"
     )
@@ -363,6 +386,8 @@ def _channel(content: Map, path: KeyPath, findings: Findings, library: Library) 
     if isinstance(calibration := content.get("calibration"), Map):
         place = (*path, "calibration")
         entries["calibration"] = validate(Calibration, calibration, place, findings)
+    if isinstance(pulses := content.get("pulses"), Map):
+        entries["pulses"] = validate(Pulses, pulses, (*path, "pulses"), findings)
     if isinstance(tares := content.get("tare"), List):
         entries["tare"] = _tares(tares, (*path, "tare"), findings)
     return validate(Channel, entries, path, findings)

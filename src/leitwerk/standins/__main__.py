@@ -262,7 +262,8 @@ def _units(
     models: tuple[str, ...], datasheets: tuple[str, ...], values: tuple[str, ...]
 ) -> list[tuple[Profile, Datasheet]]:
     """The devices to run: shipped ones, and those of datasheets with what their readings show."""
-    units = [(find_profile(model), find_datasheet(model)) for model in models]
+    profiles = [find_profile(model) for model in models]
+    units = [(profile, find_datasheet(profile.model)) for profile in profiles]
     shown = {n.strip(): v.strip() for n, _, v in (text.partition("=") for text in values)}
     own = map(read_datasheet, datasheets)
     return [*units, *((profile_of(sheet, shown), sheet) for sheet in own)]

@@ -17,6 +17,10 @@ from leitwerk.datasheet.vocabulary import (
     CHANNEL_SENSOR,
     DRIVE_RELAY,
     FIRST_ROW,
+    PULSE_FILTER,
+    PULSE_GATE,
+    PULSE_MISSING,
+    PULSE_MISSING_AFTER,
     SAMPLE_INTERVAL,
     SELECT,
     SIGNAL_HIGH,
@@ -36,6 +40,7 @@ from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.firmware import Firmware, Profile, Refusal, RefusedError
 from leitwerk.standins.guard import RELAYS, Guard
 from leitwerk.standins.plant import TERMINALS_C, Plant, Signal
+from leitwerk.standins.pulses import PulseInput, PulseSettings
 
 _SCAN_S = 0.05  # from one scan of the converter to the next
 _MEMORY_ROWS = 100_000
@@ -85,6 +90,7 @@ class Logger(Firmware):
         self._scanned_s = clock() - _SCAN_S
         self._scan: list[tuple[float, Quality]] = []
         self._guard = Guard(self.setting, clock())
+        self._pulses: dict[int, PulseInput] = {}
 
     @property
     def is_busy(self) -> bool:
@@ -231,6 +237,8 @@ class Logger(Firmware):
         sensor = SENSORS.get(kind)
         quantity = sensor.quantity if sensor else kind
         signal = self._signal(terminal, quantity, now)
+        if quantity in {"frequency", "counter"}:
+            return self._count(terminal, quantity, slot, now)
         if quantity == "contact":
             return (signal.value if signal else 0.0), Quality.GOOD
         entry = self.datasheet.inputs[quantity]
@@ -246,6 +254,27 @@ class Logger(Firmware):
         if quality is Quality.GOOD:
             quality = Quality(int(found[0]))
         return (0.0 if math.isnan(value[0]) else float(value[0])), quality
+
+    def _count(self, terminal: str, quantity: str, slot: int, now: float) -> tuple[float, Quality]:
+        """What an input for pulses shows: how fast they come, or how many came."""
+        settings = PulseSettings(
+            max(0.01, float(self.setting(PULSE_GATE, slot))),
+            1e-3 * float(self.setting(PULSE_FILTER, slot)),
+            self.setting(PULSE_MISSING, slot) == "lost",
+            float(self.setting(PULSE_MISSING_AFTER, slot)),
+        )
+        pulses = self._pulses.setdefault(slot, PulseInput())
+        signal = self._signal(terminal, "frequency", now)
+        pulses.look(None if signal is None else signal.value, now, settings)
+        if quantity == "counter":
+            return pulses.count, Quality.GOOD
+        frequency, quality = pulses.frequency(settings)
+        chosen = self._range(
+            self.datasheet.inputs[quantity], str(self.setting(CHANNEL_RANGE, slot))
+        )
+        if quality is Quality.GOOD and chosen is not None and frequency > chosen.high:
+            frequency, quality = chosen.high, Quality.ABOVE_RANGE
+        return self._scaled(frequency, slot), quality
 
     def _signal(self, terminal: str, quantity: str, now: float) -> Signal | None:
         """What the input sees when it is switched to a quantity; None for an open input."""

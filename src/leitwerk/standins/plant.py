@@ -61,6 +61,14 @@ _SPOTS = {
     "stack_weight": _Spot(
         2310.0, 1.5, 90.0, 0.4, lambda kg: Signal("bridge", 2.0 * (kg + 850.0) / 5000.0)
     ),
+    # On the saw's carriage: 12 pulses for each turn of the motor's shaft, 60 for one of the drive's;
+    # the values are in 1/min.
+    "motor_shaft": _Spot(0.0, 0.0, 1.0, 0.0, lambda n: Signal("frequency", 12.0 * n / 60.0)),
+    "drive_shaft": _Spot(0.0, 0.0, 1.0, 0.0, lambda n: Signal("frequency", 60.0 * n / 60.0)),
+    # A sensor of 250 mV for 1 m/s², bolted to a sloping plate: at rest it feels gravity on all axes.
+    "vibration_x": _Spot(4.90, 0.0, 1.0, 0.01, lambda a: Signal("voltage", 250.0 * a)),
+    "vibration_y": _Spot(-1.47, 0.0, 1.0, 0.01, lambda a: Signal("voltage", 250.0 * a)),
+    "vibration_z": _Spot(8.366, 0.0, 1.0, 0.01, lambda a: Signal("voltage", 250.0 * a)),
     "door": _Spot(1.0, 0.0, 1.0, 0.0, lambda closed: Signal("contact", closed)),
 }
 

@@ -6,6 +6,7 @@ import json
 import re
 from collections.abc import Collection, Iterator
 
+from leitwerk.check.assignment import FREQUENCY
 from leitwerk.check.compile import check_setup
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point
@@ -27,6 +28,10 @@ from leitwerk.datasheet.vocabulary import (
     INPUT_ALARM_HYSTERESIS,
     INPUT_ALARM_LOW,
     NAME,
+    PULSE_FILTER,
+    PULSE_GATE,
+    PULSE_MISSING,
+    PULSE_MISSING_AFTER,
     REPORT_INTERVAL,
     SAMPLE_INTEGRATION,
     SAMPLE_INTERVAL,
@@ -43,7 +48,7 @@ from leitwerk.errors import SetupError
 from leitwerk.identity import Identity
 from leitwerk.parsing.quantities import format_number
 from leitwerk.project.setups import parse_setup
-from leitwerk.setup.fields import CONTACT
+from leitwerk.setup.fields import CONTACT, COUNTER
 from leitwerk.signals.sensors import SENSORS
 
 # Quantities, ranges and units: nothing in them means something to YAML.
@@ -160,8 +165,8 @@ def _wired(settings: DeviceSettings, sheet: Datasheet) -> Iterator[tuple[str, li
 
 
 def _measurement(sensor: str, settings: DeviceSettings, slot: int, sheet: Datasheet) -> list[str]:
-    if sensor == CONTACT:
-        return [f"signal: {CONTACT}"]
+    if sensor in {CONTACT, COUNTER}:
+        return [f"signal: {sensor}", *_pulses(settings, slot)]
     unit = str(settings.get(CHANNEL_UNIT, slot) or "")
     if sensor in SENSORS:
         lines = [f"sensor: {sensor}"]
@@ -181,7 +186,20 @@ def _measurement(sensor: str, settings: DeviceSettings, slot: int, sheet: Datash
         lines.append(f"range: {_text(chosen)}")
     if unit:
         lines.append(f"unit: {_text(unit)}")
-    return lines
+    return [*lines, *(_pulses(settings, slot) if sensor == FREQUENCY else ())]
+
+
+def _pulses(settings: DeviceSettings, slot: int) -> list[str]:
+    """How an input counts pulses."""
+    gate, shortest, missing, after = (
+        settings.get(known, slot)
+        for known in (PULSE_GATE, PULSE_FILTER, PULSE_MISSING, PULSE_MISSING_AFTER)
+    )
+    if gate is None:
+        return []
+    times = [f"{key}: {_exact(float(value or 0.0))} {unit}" for key, value, unit in
+             (("gate", gate, "s"), ("filter", shortest, "ms"), ("after", after, "s"))]  # fmt: skip
+    return [f"pulses: {{{', '.join([*times, f'missing: {missing}'])}}}"]
 
 
 def _alarms(settings: DeviceSettings, sheet: Datasheet) -> dict[int, list[int]]:

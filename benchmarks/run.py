@@ -17,11 +17,13 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
+from functools import partial
 from importlib import resources
 from pathlib import Path
 from statistics import median
 
 import numpy as np
+import pandas as pd
 import yaml
 from numpy.typing import NDArray
 from pymodbus.client import ModbusTcpClient
@@ -30,10 +32,17 @@ from leitwerk.alarms.board import AlarmTracker, ChannelAlarm
 from leitwerk.alarms.definition import AlarmDefinition
 from leitwerk.alarms.states import State
 from leitwerk.alarms.timeline import alarm_timeline
+from leitwerk.check.channels import measured
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.compile import check_setup
 from leitwerk.datasheet.model import Datasheet, DeviceLimits, ScanTiming, Terminal
 from leitwerk.datasheet.register_points import RegisterPoint, registers
+from leitwerk.derived.formula import Formula
+from leitwerk.derived.graph import Graph
+from leitwerk.derived.reading import read_formula
+from leitwerk.derived.runner import Runner
+from leitwerk.derived.types import PLAIN
+from leitwerk.derived.values import Table, Terms
 from leitwerk.devices.device import connect, open_device
 from leitwerk.errors import LeitwerkError
 from leitwerk.exchange.definition import Direction, Form, LineForm, Part
@@ -157,7 +166,7 @@ def poll_all_channels() -> None:
         sheet, channels = checked.datasheet, checked.channels
         with connect(checked) as device:
             upload(checked, device, UploadOptions("build/bench", find_profile(model).passwords))
-            poller = Poller(device, channels)
+            poller = Poller(device, measured(channels))
             (request,) = ReadPlan(registers(sheet.points("readings")), sheet.max_gap).requests
             client = ModbusTcpClient("127.0.0.1", port=standin.address.port)
             client.connect()
@@ -308,6 +317,112 @@ def show_ratio(
     text = f"{1 / ratio:.1f} times as fast" if faster else f"{ratio:.2f} times as long"
     print(f"{what}\n    {first * 1e9 / SAMPLES:.1f} ns a sample, {other} {second * 1e9 / SAMPLES:.1f} "
           f"ns: {text} (goal: {goal})")  # fmt: skip
+
+
+PIECE = 16_384
+LOOPED = 200_000  # samples of a loop in Python
+
+
+def formulas() -> None:
+    """An expression of five operations, moving functions, steps, flow and totals, on 10 million samples."""
+    rng = np.random.default_rng(14)
+    a, b, c = (rng.random(SAMPLES) for _ in range(3))
+    five = Formula("(a * b + c) * a - b / 2.5", {"a": "", "b": "", "c": ""})
+
+    def by_hand() -> NDArray[np.float64]:
+        out = np.empty(SAMPLES)
+        for k in range(0, SAMPLES, PIECE):
+            x, y, z = (values[k : k + PIECE] for values in (a, b, c))
+            out[k : k + PIECE] = (x * y + z) * x - y / 2.5
+        return out
+
+    frame = pd.DataFrame({"a": a, "b": b, "c": c})
+    work = lambda: five(a=a, b=b, c=c)  # noqa: E731
+    show_ratio("five operations", compare(work, by_hand), "NumPy by hand", "at most 1.3")
+    by_pandas = compare(work, lambda: frame.eval("(a * b + c) * a - b / 2.5"))
+    show_ratio("the same", by_pandas, "eval of pandas", "at most 1")
+    times = np.arange(float(SAMPLES))
+    series = pd.Series(a, index=pd.to_datetime(times, unit="s"))
+    for name in ("mean", "min", "max"):
+        for width in (10, 600):
+            moving = Formula(f"moving_{name}(a, '{width} s')", {"a": ""})
+            rolling = series.rolling(f"{width}s")
+            result = compare(partial(moving, a=a, times_s=times), getattr(rolling, name))
+            show_ratio(
+                f"moving {name} over {width} samples", result, "rolling of pandas", "at most 1"
+            )
+    gears = Table("gears", (("1", "2.9"), ("2", "1.8"), ("3", "1.3")))
+    terms = Terms(tables={"gears": gears})
+    pairs = list(zip(a[:LOOPED].tolist(), b[:LOOPED].tolist(), strict=True))
+    heads = a[:LOOPED].tolist()
+    acts: list[tuple[str, str, str, Callable[[], object]]] = [
+        ("steps of a gear", "step(a, b, gears)", "", lambda: [_step(x, y) for x, y in pairs]),
+        ("flow through a flume", "parshall(a * '1 m', '3 in')", "m³/s",
+         lambda: [0.1765 * h**1.547 for h in heads]),
+        ("running total", "total(a)", "s", lambda: _total(heads)),
+    ]  # fmt: skip
+    for what, text, unit, loop in acts:
+        formula = Formula(text, {"a": "", "b": ""}, unit, terms=terms)
+        one = Formula(text, {"a": "", "b": ""}, unit, terms=terms)
+        whole = seconds(partial(formula, a=a, b=b, times_s=times)) / SAMPLES
+        alone = seconds(partial(_one_by_one, one, a, b, times)) / ALONE_SAMPLES
+        plain = seconds(loop) / LOOPED
+        print(f"{what}\n    {whole * 1e9:.1f} ns a sample, one sample after the other {alone * 1e9:.0f} "
+              f"ns: {alone / whole:.0f} times as fast (goal: at least 50); a bare loop in Python "
+              f"without qualities {plain * 1e9:.0f} ns: {plain / whole:.1f} times")  # fmt: skip
+
+
+ALONE_SAMPLES = 5000
+
+
+def _one_by_one(
+    formula: Formula, a: NDArray[np.float64], b: NDArray[np.float64], times: NDArray[np.float64]
+) -> None:
+    for k in range(ALONE_SAMPLES):
+        formula(a=a[k : k + 1], b=b[k : k + 1], times_s=times[k : k + 1])
+
+
+def _step(fast: float, slow: float) -> int | None:
+    ratio = fast / slow if slow else 0.0
+    best, near = None, 0.03
+    for number, wanted in enumerate((2.9, 1.8, 1.3)):
+        off = abs(ratio / wanted - 1.0)
+        if off <= near:
+            best, near = number, off
+    return best
+
+
+def _total(values: list[float]) -> list[float]:
+    sums, running, before = [], 0.0, values[0]
+    for value in values:
+        running += (value + before) / 2.0
+        before = value
+        sums.append(running)
+    return sums
+
+
+def thousand_channels() -> None:
+    """One sample of 1,000 derived channels, of ten kinds."""
+    graph, count, samples = Graph(), 1000, 400
+    known = {f"x{k}": (graph.input(f"x{k}"), PLAIN) for k in range(count)}
+    kinds = (
+        "{a} * {b} + 1", "({a} - {b}) / ({a} + 2)", "sqrt({a}**2 + {b}**2)", "moving_mean({a}, '60 s')",
+        "total({a})", "maximum({a}, {b}, 3)", "{a} if {b} > 0.5 else 0", "rate({a})",
+        "low_pass({a}, '10 s')", "moving_max({a} - {b}, '30 s')",
+    )  # fmt: skip
+    texts = [
+        kinds[k % len(kinds)].format(a=f"x{k}", b=f"x{(7 * k + 1) % count}") for k in range(count)
+    ]
+    runner = Runner(graph, [read_formula(text, known, graph).node for text in texts])
+    rows = np.random.default_rng(14).random((samples, len(runner.inputs), 1))
+    for k in range(samples // 2):
+        runner.run_rows(np.array([float(k)]), rows[k])
+    cpu = time.process_time()
+    for k in range(samples // 2, samples):
+        runner.run_rows(np.array([float(k)]), rows[k])
+    each = (time.process_time() - cpu) / (samples // 2)
+    print(f"one sample of {count} derived channels\n    {each * 1e3:.2f} ms of processor time "
+          "(goal: at most 1)")  # fmt: skip
 
 
 def thermocouples() -> None:
@@ -527,6 +642,8 @@ if __name__ == "__main__":
     many_devices()
     batch()
     check_large_setup()
+    formulas()
+    thousand_channels()
     thermocouples()
     scales()
     alarms()

@@ -352,6 +352,8 @@ class _Book:
             m = channel.measurement
             if m.shown_unit != m.unit:
                 return _worked(When.READ)
+        if key == "computed" and isinstance(channel, ReadingChannel):
+            return Fate.STORED, "the law by which the device computes it"
         if isinstance(channel, ReadingChannel | DerivedChannel):
             return _OF_READING.get(key)
         return self.at_terminal.get(key)

@@ -59,7 +59,7 @@ def assign_channels(
             continue
         report_useless(channel, ("inputs",), "is for computed channels", path, findings)
         if channel.reading is not None:
-            found = _own_reading(name, channel, datasheet, every, findings)
+            found = own_reading(name, channel, datasheet, every, findings)
         elif channel.terminal is None:
             _report_nowhere(datasheet, path, findings)
             continue
@@ -251,7 +251,7 @@ def _counter(
     )
 
 
-def _own_reading(
+def own_reading(
     name: str,
     channel: Channel,
     datasheet: Datasheet,

@@ -69,7 +69,7 @@ def check_setup(
         datasheet = with_exchange(setup, datasheet, found)
     check_intervals(setup, datasheet, found)
     runs = check_schedule(setup, datasheet, found)
-    channels = _channels(setup, datasheet, found)
+    channels, computed = _channels(setup, datasheet, found)
     _check_counts(setup, datasheet, channels, found)
     check_band_count([(c.name, c.bands) for c in measured(channels) if c.bands], datasheet, found)
     outputs = tuple(assign_outputs(setup, datasheet, channels, found))
@@ -79,7 +79,7 @@ def check_setup(
         exchanges, talk = _exchanges(setup, datasheet, channels, outputs, found)
     wanted = tuple(
         w
-        for w in chain(wanted_settings(setup, datasheet, channels, outputs), talk)
+        for w in chain(wanted_settings(setup, datasheet, channels, outputs), talk, computed)
         if not (w.clears and w.known.at(w.number) in setup.settings)  # it is used by its own name
     )
     check_secrets(setup, datasheet, found)
@@ -109,15 +109,18 @@ def check_setup(
     )
 
 
-def _channels(setup: Setup, datasheet: Datasheet, findings: Findings) -> tuple[CheckedChannel, ...]:
-    """The channels in the order of the file: measured, and derived from those."""
+def _channels(
+    setup: Setup, datasheet: Datasheet, findings: Findings
+) -> tuple[tuple[CheckedChannel, ...], tuple[Wanted, ...]]:
+    """The channels in the order of the file, measured and derived; and settings of what is derived."""
     own = {c.name: c for c in assign_channels(setup, datasheet, findings)}
     if not any(c.computed for c in setup.channels.values()):
-        return tuple(own.values())
+        return tuple(own.values()), ()
     from leitwerk.check.derived import derive_channels  # noqa: PLC0415 - many setups have none
 
-    every = own | derive_channels(setup, own, findings)
-    return tuple(every[name] for name in setup.channels if name in every)
+    derived, wanted = derive_channels(setup, datasheet, own, findings)
+    every = own | derived
+    return tuple(every[name] for name in setup.channels if name in every), wanted
 
 
 def _exchanges(

@@ -9,10 +9,14 @@ from collections.abc import Iterable, Mapping
 
 from leitwerk.check.alarm_doubts import Scope
 from leitwerk.check.alarms import check_alarms
-from leitwerk.check.assignment import expected_number, expected_state
+from leitwerk.check.assignment import expected_number, expected_state, own_reading
 from leitwerk.check.bands import channel_bands
 from leitwerk.check.channels import CheckedChannel, DerivedChannel, MeasuredChannel
+from leitwerk.check.flume import DeviceFlow, flow_by_device, law_of, report_flow
 from leitwerk.check.measurement import report_useless
+from leitwerk.check.settings import Wanted
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.vocabulary import FLOW
 from leitwerk.derived.formula import require_unit
 from leitwerk.derived.function import Remarks
 from leitwerk.derived.functions_of_time import held_for
@@ -37,32 +41,46 @@ YES_OR_NO = StateNames(((0.0, "no"), (1.0, "yes")))
 
 
 def derive_channels(
-    setup: Setup, measured: Mapping[str, CheckedChannel], findings: Findings
-) -> dict[str, DerivedChannel]:
-    """The channels of a setup that are computed; findings take what is wrong."""
-    return _Derivation(setup, measured, findings).channels()
+    setup: Setup,
+    datasheet: Datasheet,
+    measured: Mapping[str, CheckedChannel],
+    findings: Findings,
+) -> tuple[dict[str, CheckedChannel], tuple[Wanted, ...]]:
+    """The channels of a setup that are computed, and the settings of those that the device computes."""
+    derivation = _Derivation(setup, datasheet, measured, findings)
+    return derivation.channels(), tuple(derivation.wanted)
 
 
 class _Derivation:
     """One graph for all derived channels of a setup."""
 
     def __init__(
-        self, setup: Setup, measured: Mapping[str, CheckedChannel], findings: Findings
+        self,
+        setup: Setup,
+        datasheet: Datasheet,
+        measured: Mapping[str, CheckedChannel],
+        findings: Findings,
     ) -> None:
-        self.setup, self.findings = setup, findings
+        self.setup, self.datasheet, self.findings = setup, datasheet, findings
+        self.measured = dict(measured)
+        self.wanted: list[Wanted] = []
         self.graph = Graph()
         tables = {name: Table(name, tuple(rows.items())) for name, rows in setup.tables.items()}
         self.terms = Terms(gap_s=_gap_s(setup), zone=setup.zone, tables=tables)
         self.known: dict[str, tuple[int, Type]] = {}
         self.units: dict[str, Unit] = {}
-        for name, channel in measured.items():
-            if isinstance(channel, MeasuredChannel):
-                self.known[name] = (self.graph.input(name), _type_of(channel))
-                self.units[name] = channel.unit
+        for channel in measured.values():
+            self._know(channel)
         self._constants()
         for name in setup.tables:
             if name in self.known or not name.isidentifier():
                 self._report_name("table", ("tables", name))
+
+    def _know(self, channel: CheckedChannel) -> None:
+        """A channel whose value comes from the device, as formulas name it."""
+        if isinstance(channel, MeasuredChannel):
+            self.known[channel.name] = (self.graph.input(channel.name), _type_of(channel))
+            self.units[channel.name] = channel.unit
 
     def _report_name(self, what: str, path: KeyPath) -> None:
         self.findings.error(
@@ -79,9 +97,9 @@ class _Derivation:
             number = quantity.value * unit.factor + unit.offset
             self.known[name] = (self.graph.constant(number), type_of(unit))
 
-    def channels(self) -> dict[str, DerivedChannel]:
+    def channels(self) -> dict[str, CheckedChannel]:
         """Each after those that it is computed from."""
-        found = {}
+        found: dict[str, CheckedChannel] = {}
         for name in self._order():
             channel = self._channel(name, self.setup.channels[name])
             if channel is not None:
@@ -113,7 +131,7 @@ class _Derivation:
             valid="channels that are measured, or computed from such",
         )  # fmt: skip
 
-    def _channel(self, name: str, channel: Channel) -> DerivedChannel | None:
+    def _channel(self, name: str, channel: Channel) -> CheckedChannel | None:
         path = ("channels", name)
         assert channel.computed is not None
         report_useless(
@@ -141,8 +159,27 @@ class _Derivation:
         unit = self._unit(channel, value, path)
         if unit is None:
             return None
+        law = law_of(self.graph, value.node, self.measured)
+        flow = None if law is None else flow_by_device(law, self.datasheet, place)
+        if flow is not None:
+            return self._by_device(name, channel, flow)
         self.known[name] = (value.node, value.type)
         return self._made(name, channel, value, unit, tuple(remarks.notes))
+
+    def _by_device(self, name: str, channel: Channel, flow: DeviceFlow) -> CheckedChannel | None:
+        """What the device computes itself is a reading of it."""
+        path = ("channels", name)
+        report_flow(flow, (*path, "computed"), self.findings)
+        reading = channel.model_copy(
+            update={"computed": None, "inputs": None, "reading": FLOW.name}
+        )
+        every = tuple(self.setup.channels)
+        found = own_reading(name, reading, self.datasheet, every, self.findings)
+        if found is not None:
+            self.wanted += flow.wanted
+            self.measured[name] = found
+            self._know(found)
+        return found
 
     def _inputs(self, channel: Channel) -> Mapping[str, tuple[int, Type]]:
         """What a formula can name; where it takes the newest values, each held for a time."""

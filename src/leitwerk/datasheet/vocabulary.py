@@ -106,6 +106,10 @@ WATCHDOG_COUNT = _known("status", "watchdog.count", "How often its watchdog has 
 CHANNEL_VALUE = _known("readings", "channel.{n}.value", "The value at a terminal")
 CHANNEL_QUALITY = _known("readings", "channel.{n}.quality", "Why a value can or cannot be trusted")
 COLD_JUNCTION = _known("readings", "cold_junction", "Temperature of its terminals, in °C")
+LEVEL = _known("readings", "level", "Level of the water, from which it computes a flow")
+FLOW = _known(
+    "readings", "flow", "Flow that it computes from the level, by the settings of its flume"
+)
 OUTPUT_SIGNAL = _known("readings", "output.{n}", "The signal that an output gives, as it says")
 
 # ---------------------------------------------------------------------- settings
@@ -158,6 +162,21 @@ PULSE_MISSING = _known(
 PULSE_MISSING_AFTER = _known(
     "settings", "pulse.{n}.missing_after", "After which time without a pulse"
 )
+
+# How a flow is computed from a level; a model may know some of the laws only.
+FLUME_LAW = _known(
+    "settings", "flume.law", "The law by which it computes flow from level",
+    choices=("parshall", "v-notch", "power law", "table"),
+)  # fmt: skip
+FLUME_SIZE = _known("settings", "flume.size", "Throat of its Parshall flume")
+FLUME_ANGLE = _known("settings", "flume.angle", "Angle of its V-notch")
+FLUME_COEFFICIENT = _known(
+    "settings", "flume.coefficient", "Flow at a level of 1 m, by a power law"
+)
+FLUME_EXPONENT = _known("settings", "flume.exponent", "Exponent of a power law")
+_TABLE = ("flume.table.{k}.level", "flume.table.{k}.flow")
+FLUME_TABLE_LEVEL = _known("settings", _TABLE[0], "A point of its table: the level", along=_TABLE)
+FLUME_TABLE_FLOW = _known("settings", _TABLE[1], "A point of its table: the flow", along=_TABLE)
 
 # Alarms that belong to an input; models without a list of alarms have these.
 INPUT_ALARM_HIGH = _known(

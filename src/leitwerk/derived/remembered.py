@@ -40,6 +40,11 @@ class Previous(Memory):
             t, value = self.time_s[None, :], self.value[None, :]
             self.time_s = np.where(good[0], times_s[0], self.time_s)
             self.value = np.where(good[0], x[0], self.value)
+        elif good.all():
+            t, value = np.empty(x.shape), np.empty(x.shape)
+            t[0], value[0] = self.time_s, self.value
+            t[1:], value[1:] = times_s[:-1, None], x[:-1]
+            self.time_s, self.value = np.full_like(self.time_s, times_s[-1]), x[-1].copy()
         else:
             newest = np.maximum.accumulate(np.where(good, np.arange(count)[:, None], -1), axis=0)
             earlier = np.vstack([np.full((1, x.shape[1]), -1), newest[:-1]])
@@ -150,10 +155,13 @@ class Total(Previous):
                 since = np.maximum(t, begins[:, None])
                 at_since = value + (x - value) * ((since - t) / np.where(now > t, now - t, 1.0))
                 added = (x + at_since) * 0.5 * (now - since)
-        return self.summed(np.where(np.isnan(added), 0.0, added), begins, x)
+        return self.summed(added, begins, x)
 
     def summed(self, added: Array, begins: Array | None, x: Array) -> Array:
         """Running sums of what is added, from 0 at the beginning of each period."""
+        unknown = np.isnan(added)
+        if unknown.any():
+            added[unknown] = 0.0
         cuts = [0, added.shape[0]]
         if begins is not None:
             period = float(self.kept["period"][0])
@@ -164,10 +172,12 @@ class Total(Previous):
         result = np.empty(added.shape)
         for first, end in pairwise(cuts):
             carried = self.kept["sum"] if first == 0 else np.zeros_like(self.kept["sum"])
-            sums = np.cumsum(np.vstack([carried[None, :], added[first:end]]), axis=0)
-            result[first:end] = sums[1:]
-            self.kept["sum"] = sums[-1]
-        result[np.isnan(x)] = np.nan
+            added[first] += carried
+            np.cumsum(added[first:end], axis=0, out=result[first:end])
+            self.kept["sum"] = result[end - 1].copy()
+        missing = np.isnan(x)
+        if missing.any():
+            result[missing] = np.nan
         return result
 
 
@@ -200,7 +210,7 @@ class Increase(Total):
         begins = None if self._starts is None else self._starts(times_s)
         step = np.mod(x - value, self._modulus)
         step = np.where(step > self._modulus / 2.0, x, step)
-        return self.summed(np.where(np.isnan(step), 0.0, step), begins, x)
+        return self.summed(step, begins, x)
 
 
 class Lasting(Previous):

@@ -10,6 +10,13 @@ import numpy as np
 from leitwerk.datasheet.points import Stored
 from leitwerk.datasheet.vocabulary import (
     DRIVE_OUTPUT,
+    FLUME_ANGLE,
+    FLUME_COEFFICIENT,
+    FLUME_EXPONENT,
+    FLUME_LAW,
+    FLUME_SIZE,
+    FLUME_TABLE_FLOW,
+    FLUME_TABLE_LEVEL,
     OUTPUT_HIGH,
     OUTPUT_LOW,
     OUTPUT_SHOWS,
@@ -17,6 +24,7 @@ from leitwerk.datasheet.vocabulary import (
     WATCHDOG_THEN,
     KnownPoint,
 )
+from leitwerk.standins import flumes
 from leitwerk.standins.firmware import Firmware
 
 _TO_WATER_M = 1.24  # from the sensor's face to the water
@@ -61,12 +69,7 @@ class FlowTransmitter(Firmware):
         """Level, flow and what its outputs make of them."""
         wander = float(self._noise.standard_normal())
         level = max(0.0, self._number("sensor.height") - _TO_WATER_M + 0.001 * wander)
-        flow = (
-            self._number("flume.coefficient")
-            * self._number("flume.width")
-            * level ** self._number("flume.exponent")
-        )
-        shown = {"level": level, "flow": 1000.0 * flow}
+        shown = {"level": level, "flow": self._flow(level)}
         return {
             "supply.voltage": 23.8,
             "watchdog.count": float(self._acted),
@@ -75,6 +78,26 @@ class FlowTransmitter(Firmware):
             "temperature": _MISSING_C if self.sensor_missing else 6.2 + 0.05 * wander,
             **{f"output.{n}": self._output(n, shown) for n in (1, 2)},
         }
+
+    def _flow(self, level: float) -> float:
+        """The flow in l/s, by the law that is set."""
+        match self.setting(FLUME_LAW):
+            case "parshall":
+                return flumes.parshall(level, str(self.setting(FLUME_SIZE)))
+            case "v-notch":
+                return flumes.v_notch(level, self._number(FLUME_ANGLE))
+            case "table":
+                points = [
+                    (
+                        float(self.setting(FLUME_TABLE_LEVEL, k)),
+                        float(self.setting(FLUME_TABLE_FLOW, k)),
+                    )
+                    for k in range(1, 11)
+                ]
+                return flumes.table(level, points)
+        return flumes.power_law(
+            level, self._number(FLUME_COEFFICIENT), self._number(FLUME_EXPONENT)
+        )
 
     def _output(self, n: int, shown: dict[str, float]) -> float:
         if self._driven[n]:

@@ -32,6 +32,7 @@ def test_pages_that_follow_from_the_code_are_up_to_date(monkeypatch):
     pages = importlib.import_module("pages")
     assert pages.REFERENCE.read_text("utf-8") == pages.reference_page()
     assert pages.DATASHEETS.read_text("utf-8") == pages.datasheets_page()
+    assert pages.COMPUTED.read_text("utf-8") == pages.computed_page()
 
 
 def test_whatever_a_public_name_takes_or_returns_is_public(monkeypatch):

@@ -12,11 +12,16 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from leitwerk.datasheet.vocabulary import VOCABULARY, Without
+from leitwerk.derived.functions_of_the_moment import MOMENT
+from leitwerk.derived.functions_of_time import OF_TIME
+from leitwerk.derived.ready_made import READY_MADE
 
 ROOT = Path(__file__).parent.parent
 DATASHEETS = ROOT / "docs" / "guide" / "datasheets.md"
+COMPUTED = ROOT / "docs" / "guide" / "computed.md"
 REFERENCE = ROOT / "docs" / "reference.md"
 BEGIN, END = "<!-- names of points: begin -->", "<!-- names of points: end -->"
+FUNCTIONS_BEGIN, FUNCTIONS_END = "<!-- functions: begin -->", "<!-- functions: end -->"
 # The packages with public names, and what stands above each.
 PACKAGES = {
     "leitwerk": "What one needs most: setups, devices, uploads, readings, errors.",
@@ -26,6 +31,7 @@ PACKAGES = {
     "leitwerk.analysis": "Statistics of intervals, and pulses.",
     "leitwerk.alarms": "Alarm definitions, their states, bands.",
     "leitwerk.datasheet": "Device models, points, settings.",
+    "leitwerk.derived": "Formulas of channels, flow in open channels, steps of a gear.",
     "leitwerk.exchange": "Lines of text between two ends.",
     "leitwerk.rules": "Rules and planned runs.",
     "leitwerk.links": "How devices are reached, and how a package adds a protocol.",
@@ -60,6 +66,24 @@ def datasheets_page() -> str:
     text = DATASHEETS.read_text("utf-8")
     head, rest = text.split(BEGIN)
     return f"{head}{BEGIN}\n{vocabulary_table()}{rest[rest.index(END) :]}"
+
+
+def functions_table() -> str:
+    """The functions of formulas, as a table for each kind."""
+    lines = []
+    for title, functions in (
+        ("Of the moment", MOMENT), ("Of time", OF_TIME), ("Ready-made", READY_MADE),
+    ):  # fmt: skip
+        lines += [f"**{title}**", "", "| function | what it gives |", "|---|---|"]
+        lines += [f"| `{f.name}({f.takes})` | {f.summary} |" for f in functions.values()]
+        lines.append("")
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def computed_page() -> str:
+    """The guide's page with the functions as the code has them."""
+    head, rest = COMPUTED.read_text("utf-8").split(FUNCTIONS_BEGIN)
+    return f"{head}{FUNCTIONS_BEGIN}\n{functions_table()}{rest[rest.index(FUNCTIONS_END) :]}"
 
 
 def reference_page() -> str:
@@ -142,4 +166,5 @@ def public_classes() -> dict[str, str]:
 
 if __name__ == "__main__":
     DATASHEETS.write_text(datasheets_page(), encoding="utf-8")
+    COMPUTED.write_text(computed_page(), encoding="utf-8")
     REFERENCE.write_text(reference_page(), encoding="utf-8")

@@ -22,7 +22,8 @@ FICHTE = (SHEETS / "fichte-8.yaml").read_text("utf-8")
 MORE = {
     "channel": [
         "group: slow", "time_constant: 5 s", "tare: [{offset: 1, taken: 2026-03-02T08:40Z}]",
-        "shunt: 250 Ω", "leads: 0.5 Ω",
+        "shunt: 250 Ω", "leads: 0.5 Ω", "inputs: newest within 30 s",
+        "pulses: {gate: 1 s, filter: 1 ms, missing: lost, after: 3 s}",
         ("alarms: {a: {inside: 40..50 °C, hysteresis: 1 K}, b: {falls: 5 K, within: 5 min, latch: yes},"
         " c: {changes: 9 K, within: 5 min, clears_after: 10 s}}"),
         ("calibration: {date: 2026-03-02, due: 2027-03-02, reference: R-1, uncertainty: 0.2 K,"
@@ -31,6 +32,7 @@ MORE = {
     "top": [
         "store: every 1 min", "mains: 60 Hz", "when_full: overwrite", "report: every 1 h",
         "autonomy: 3 d", "integration: 20 ms", "groups: {slow: {store: every 10 min}}",
+        "constants: {rho: 998 kg/m³}", "tables: {gears: {1: 43/15}}",
         "settings: {name: KILN-2}", "secrets: [network.key]",
         "statistics: mean, maximum", "contact_list: people.yaml",
         "services: {broker: 'mqtt+tcp://127.0.0.1:1883'}",
@@ -115,7 +117,7 @@ def test_the_account_in_three_lines():
 
 
 def test_a_mistyped_name_in_a_datasheet_refuses_what_it_would_store(tmp_path, leitwerk):
-    slip = FICHTE.replace("  channel.{n 1..10}.range:", "  channel.{n 1..10}.rnage:")
+    slip = FICHTE.replace("  channel.{n 1..12}.range:", "  channel.{n 1..12}.rnage:")
     assert slip != FICHTE
     sheet = lw.parse_datasheet(slip, file="fichte-8.yaml")
     assert "did you mean 'channel.{n}.range'?" in "\n".join(map(str, sheet.doubts))
@@ -140,10 +142,10 @@ def test_a_mistyped_name_in_a_datasheet_refuses_what_it_would_store(tmp_path, le
 @pytest.mark.parametrize(
     ("line", "key"),
     [
-        ("channel.{n 1..10}.unit:", None),  # Leitwerk shows the unit itself
-        ("channel.{n 1..10}.label:", None),  # for people
+        ("channel.{n 1..12}.unit:", None),  # Leitwerk shows the unit itself
+        ("channel.{n 1..12}.label:", None),  # for people
         ("sample.interval:", "sample"),
-        ("channel.{n 1..10}.sensor:", "channels.air_top.sensor"),
+        ("channel.{n 1..12}.sensor:", "channels.air_top.sensor"),
         ("alarm.{k 1..12}.trip:", None),  # then Leitwerk watches the alarm, and says so
     ],
 )
@@ -167,7 +169,7 @@ def test_a_relay_of_an_earlier_setup_does_not_fire_for_the_new_alarm(device, log
     lw.upload(guard, device, kept(tmp_path))
     assert device.read_settings().values["relay.1.alarms"] == 1.0
     plan = lw.plan_upload(kiln(), device)
-    assert "not used, cleared: channel 7, 8, 10, alarm 3..12, relay 1, 2" in str(plan)
+    assert "not used, cleared: channel 7, 8, 10..12, alarm 3..12, relay 1, 2" in str(plan)
     assert ("relay.1.alarms", 1.0, 0.0) in [(c.setting, c.old, c.new) for c in plan.changes]
     lw.upload(kiln(), device, kept(tmp_path))
     assert device.read_settings().values["relay.1.alarms"] == 0.0

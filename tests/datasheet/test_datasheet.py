@@ -129,7 +129,7 @@ def test_a_repeated_block_is_written_once(sheet):
         ("holding 16,", "holdin 16,", "'holdin 16' is not a place"),
         ("40 n, type: text 8", "40 k, type: text 8", "do not name the same index"),
         ("60 + 40 n", "60 + 40000 n", "ends at register"),
-        ("channel.{n 1..10}.sensor", "channel.{n 1..99999}.sensor", "more than 10000 numbers"),
+        ("channel.{n 1..12}.sensor", "channel.{n 1..99999}.sensor", "more than 10000 numbers"),
         ("model: fichte-8\n", "", "the key 'model' is missing"),
         ("bits: 16", "bit: 16", "did you mean 'bits'"),
         ("0.5 s .. 24 h", "0.5 m .. 24 km", "m is a unit of length"),

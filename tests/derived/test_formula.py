@@ -8,7 +8,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from leitwerk.derived import FUNCTIONS, Formula
+from leitwerk.derived import Formula
+from leitwerk.derived.functions import FUNCTIONS
 from leitwerk.errors import FormulaError, QuantityError, UnitError
 
 UNITS = {
@@ -198,7 +199,7 @@ KINDS = {"a": "m", "b": "m", "c": "s", "d": ""}
 @st.composite
 def trees(draw, depth, kind):
     """A random formula that gives a unit, with its value by NumPy; consistent by construction."""
-    if depth == 0 or draw(st.booleans()) and depth < 3:
+    if depth == 0 or (draw(st.booleans()) and depth < 3):
         fitting = [name for name, of in KINDS.items() if of == kind]
         name = draw(st.sampled_from(fitting))
         return name, ARRAYS[name]

@@ -104,7 +104,9 @@ def test_dew_point_and_back(t, rh, formula):
         return
     assert dew <= t + 1e-9
     at_dew = work(f"vapour_pressure(t, rh, '{formula}')", "Pa", t=dew, rh=100.0)
-    assert at_dew == pytest.approx(work(f"vapour_pressure(t, rh, '{formula}')", "Pa", t=t, rh=rh), rel=1e-9)
+    assert at_dew == pytest.approx(
+        work(f"vapour_pressure(t, rh, '{formula}')", "Pa", t=t, rh=rh), rel=1e-9
+    )
 
 
 # ---------------------------------------------------------------------- open channels
@@ -120,7 +122,9 @@ CHANNELS = [
 
 @pytest.mark.parametrize("channel", CHANNELS, ids=str)
 def test_level_to_flow_and_back(channel):
-    heads = np.concatenate([[0.0], np.linspace(max(channel.valid[0], 1e-3), channel.domain[1], 200)])
+    heads = np.concatenate(
+        [[0.0], np.linspace(max(channel.valid[0], 1e-3), channel.domain[1], 200)]
+    )
     flows = channel.value(heads)
     assert np.all(np.diff(flows) > 0.0)
     np.testing.assert_allclose(channel.signal(flows), heads, rtol=1e-9, atol=1e-12)
@@ -198,11 +202,11 @@ def width(name):
 def test_flow_in_a_formula_says_what_it_is_worth():
     flow = Formula("parshall(h, '3 in', d)", {"h": "cm", "d": "cm"}, "l/s")
     assert flow(h=[10.0], d=[0.0])[0] == pytest.approx(float(PARSHALL["3 in"].value(0.1)) * 1000)
-    runner = flow._runner  # noqa: SLF001 - as channels use it
+    runner = flow._runner
     h, d = np.array([0.1, 0.1, 0.01, 0.4, 0.9]), np.array([0.04, 0.06, 0.0, 0.0, 0.0])
     runner.run(np.zeros(5), {"h": h, "d": d})
     good = {name: np.zeros(5, np.uint8) for name in ("h", "d")}
-    assert runner.reasons(flow._node, good).tolist() == [  # noqa: SLF001
+    assert runner.reasons(flow._node, good).tolist() == [
         Quality.GOOD, Quality.SUBMERGED, Quality.EXTRAPOLATED, Quality.EXTRAPOLATED, Quality.ABOVE_RANGE,
     ]  # fmt: skip
 
@@ -249,7 +253,10 @@ def test_refused(text, part):
 
 
 def test_an_own_table_and_the_head_from_a_distance():
-    rating = Table("rating", (("0 cm", "0 l/s"), ("10 cm", "6.4 l/s"), ("20 cm", "19 l/s"), ("30 cm", "36 l/s")))
+    rating = Table(
+        "rating",
+        (("0 cm", "0 l/s"), ("10 cm", "6.4 l/s"), ("20 cm", "19 l/s"), ("30 cm", "36 l/s")),
+    )
     terms = Terms(tables={"rating": rating})
     flow = Formula("curve(head(d, zero='1.24 m'), rating)", {"d": "m"}, "l/s", terms=terms)
     found = flow(d=[1.24, 1.14, 1.04, 0.94 + 1e-9, 1.19, 1.3, 0.9])
@@ -290,7 +297,9 @@ def test_a_gear_at_rest_moving_and_shifting():
     ],
 )  # fmt: skip
 def test_the_nearest_step_within_its_tolerance(fast, slow, step):
-    found = gear("step(fast, slow, gears, within='3 %', least='30 1/min')")(fast=[fast], slow=[slow])[0]
+    found = gear("step(fast, slow, gears, within='3 %', least='30 1/min')")(
+        fast=[fast], slow=[slow]
+    )[0]
     assert (None if math.isnan(found) else found) == step
 
 

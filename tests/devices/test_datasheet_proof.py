@@ -108,8 +108,8 @@ def test_what_does_not_look_like_the_point_is_doubted(leitwerk, tmp_path, old, n
 
 def test_a_float_register_knows_the_ends_of_its_span():
     """Half a step is the slack of a number with steps; a floating point number has none."""
-    width = lw.find_datasheet("weide").settings["flume.width"]
-    assert width.storable(0.05) == pytest.approx(0.05)
-    for wrong in (0.0, 0.04, 10.4):
+    coefficient = lw.find_datasheet("weide").settings["flume.coefficient"]
+    assert coefficient.storable(0.001) == pytest.approx(0.001)
+    for wrong in (0.0, 0.0009, 50.4):
         with pytest.raises(lw.QuantityError):
-            width.storable(wrong)
+            coefficient.storable(wrong)

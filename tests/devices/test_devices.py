@@ -178,11 +178,11 @@ def test_a_recording_is_fetched_window_by_window(device, logger):
     logger.recordings[0].rows = rows.tolist()
     logger.recording_since_s = None
     (info,) = list_recordings(device)
-    assert (info.rows, info.columns, info.interval_s) == (25, 10, 60.0)
+    assert (info.rows, info.columns, info.interval_s) == (25, 12, 60.0)
     steps = []
     recording = fetch_recording(device, 1, lambda done, total: steps.append((done, total)))
     assert np.array_equal(recording.values, rows)
-    assert steps == [(10, 25), (20, 25), (25, 25)]
+    assert steps == [(8, 25), (16, 25), (24, 25), (25, 25)]
     assert device.status().unfetched == 0
     with pytest.raises(lw.QuantityError, match=r"valid: 1\.\.1"):
         fetch_recording(device, 2)

@@ -76,7 +76,7 @@ def test_ports_are_listed_with_what_keeps_them_from_being_used(leitwerk, monkeyp
 
 def test_a_datasheet_is_tried_point_by_point_and_nothing_is_written(device):
     results = list(try_datasheet(device))
-    assert len(results) == len(device.link.requests) == 232
+    assert len(results) == len(device.link.requests) == 260
     assert not any(text.startswith("write") for text in device.link.requests)
     assert {r.name: r.value for r in results}["serial"] == "K2-00417"
     assert not any(r.trouble for r in results)
@@ -121,7 +121,7 @@ def test_the_datasheet_command(leitwerk, address, tmp_path):
     assert "no errors found, 0 warnings" in leitwerk("datasheet", "linde").stdout
     tried = leitwerk("datasheet", "fichte-8", "--try", str(address), "--json")
     assert tried.exit_code == 0
-    assert len(json.loads(tried.stdout)) == 232
+    assert len(json.loads(tried.stdout)) == 260
     other = leitwerk("datasheet", "linde", "--try", str(address))
     assert "the device says that it is" in other.stderr
     bad = tmp_path / "bad.yaml"

@@ -35,7 +35,7 @@ def test_an_upload_writes_only_what_differs_and_keeps_backup_and_receipt(device,
         "channel.4         sensor off -> voltage; label (empty) -> Humidity of the air; range none"
         in str(receipt)
     )
-    assert "185 settings read back, all as asked" in str(receipt)
+    assert "209 settings read back, all as asked" in str(receipt)
     assert PASSWORDS["operator"] not in backup.read_text("utf-8") + as_json.read_text("utf-8")
 
 
@@ -214,7 +214,7 @@ def test_what_counts_only_after_a_restart_is_told(leitwerk, tmp_path, monkeypatc
         assert "only after a restart" in leitwerk("check", str(path)).stdout
         uploaded = leitwerk("upload", str(path), "--timeout", "0.3")
     assert "restart it, and wait until it answers: done" in uploaded.stderr
-    assert "17 settings read back, all as asked" in uploaded.stdout
+    assert "39 settings read back, all as asked" in uploaded.stdout
 
 
 def test_recordings_are_fetched_before_they_go(device, logger, tmp_path):

@@ -4,6 +4,8 @@ from .account import Fate as Fate
 from .account import When as When
 from .channels import CheckedChannel as CheckedChannel
 from .channels import ContactChannel as ContactChannel
+from .channels import CounterChannel as CounterChannel
+from .channels import MeasuredChannel as MeasuredChannel
 from .channels import ReadingChannel as ReadingChannel
 from .channels import SignalChannel as SignalChannel
 from .channels import WiredChannel as WiredChannel

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 _EXAMPLES = [
-    "kiln", "kiln-guard", "carriage", "station", "saw-hall", "mill-race", "timber", "cabin", "panel",
+    "kiln", "kiln-guard", "kiln-air", "carriage", "station", "saw-hall", "mill-race", "timber", "cabin", "panel",
     "head-water",
 ]  # fmt: skip
 

@@ -1,7 +1,5 @@
 from .formula import Formula as Formula
 from .formula import Share as Share
-from .function import Function as Function
-from .functions import FUNCTIONS as FUNCTIONS
 from .humid_air import SATURATION as SATURATION
 from .open_channel import PARSHALL as PARSHALL
 from .open_channel import Francis as Francis

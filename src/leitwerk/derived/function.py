@@ -115,14 +115,14 @@ class Call:
         """A number as a value."""
         return self.value(self.graph.constant(number), kind)
 
-    def error(
+    def refusal(
         self, parameter: str, message: str, valid: str = "", remedy: str = ""
     ) -> FormulaError:
         """What is wrong with an argument."""
         column = self.arguments[parameter].column if parameter in self.arguments else self.column
         return FormulaError(message, column=column, valid=valid, remedy=remedy)
 
-    def doubt(self, parameter: str, message: str, remedy: str = "") -> None:
+    def remark(self, parameter: str, message: str, remedy: str = "") -> None:
         """Remark that an argument is probably not meant like this."""
         self.remarks.doubts.append(Doubt(message, self.arguments[parameter].column, remedy))
 
@@ -135,7 +135,7 @@ class Call:
                 hint = (
                     "absolute(t) gives a temperature in K" if value.type.form is Form.POINT else ""
                 )
-                raise self.error(
+                raise self.refusal(
                     name, f"{self.name}() takes numbers, and this is {value}", remedy=hint
                 )
 
@@ -144,7 +144,7 @@ class Call:
         for name, value in self._named(parameters):
             if not value.type.is_plain:
                 valid = "a number without a unit: divide by a quantity of the same kind"
-                raise self.error(
+                raise self.refusal(
                     name, f"{self.name}() takes a plain number, and this is {value}", valid
                 )
 
@@ -165,7 +165,7 @@ class Call:
             kind.form,
         ) or value.text is not None:
             message = f"{parameter} of {self.name}() has to be {kind}, and this is {value}"
-            raise self.error(parameter, message, f"a value in {unit}")
+            raise self.refusal(parameter, message, f"a value in {unit}")
         return value
 
     def condition(self, parameter: str) -> Value:
@@ -173,7 +173,7 @@ class Call:
         value = self[parameter]
         if value.type.form is not Form.LOGICAL or value.text is not None:
             message = f"{self.name}() takes a condition, and this is {value}"
-            raise self.error(parameter, message, "a comparison, such as level > '1 m'")
+            raise self.refusal(parameter, message, "a comparison, such as level > '1 m'")
         return value
 
     def fixed(self, parameter: str, kind: Type, unit: str) -> float:
@@ -182,14 +182,16 @@ class Call:
         node = self.graph.nodes[value.node]
         if not node.is_constant:
             message = f"{parameter} of {self.name}() has to be fixed, and this changes"
-            raise self.error(parameter, message, f"a value in {unit}, in quotes or a constant")
+            raise self.refusal(parameter, message, f"a value in {unit}, in quotes or a constant")
         return node.value
 
     def above_zero(self, parameter: str, kind: Type, unit: str) -> float:
         """As ``fixed``, and more than 0."""
         number = self.fixed(parameter, kind, unit)
         if not number > 0.0:
-            raise self.error(parameter, f"{parameter} of {self.name}() has to be more than 0", unit)
+            raise self.refusal(
+                parameter, f"{parameter} of {self.name}() has to be more than 0", unit
+            )
         return number
 
     def duration(self, parameter: str) -> float:
@@ -204,7 +206,7 @@ class Call:
         if text not in known:
             shown = self[parameter] if text is None else repr(text[:40])
             valid = joined([repr(word) for word in known], "or")
-            raise self.error(parameter, f"{shown} is no {parameter} of {self.name}()", valid)
+            raise self.refusal(parameter, f"{shown} is no {parameter} of {self.name}()", valid)
         return text
 
     def table(self, parameter: str) -> Table:
@@ -215,7 +217,7 @@ class Call:
             message = (
                 f"{parameter} of {self.name}() has to be a table, and this is {self[parameter]}"
             )
-            raise self.error(parameter, message, valid)
+            raise self.refusal(parameter, message, valid)
         return table
 
     def alike(self, *parameters: str) -> Type:

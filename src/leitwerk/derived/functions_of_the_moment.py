@@ -27,7 +27,7 @@ def _plain(name: str, operation: Momentary, summary: str) -> None:
     MOMENT.add(name, "x", summary, build)
 
 
-_plain("exp", op.EXP, "E to the power of x")
+_plain("exp", op.EXP, "The exponential function")
 _plain("log", op.LOG, "Natural logarithm")
 _plain("log10", op.LOG10, "Decimal logarithm")
 _plain("log2", op.LOG2, "Logarithm to the base 2")
@@ -83,7 +83,7 @@ def magnitude(call: Call) -> Value:
 
 @MOMENT.define("x")
 def abs_(call: Call) -> Value:
-    """X without its sign."""
+    """The amount of x, without its sign."""
     call.numbers()
     return call.apply(op.ABS, call["x"].type, call["x"])
 
@@ -114,7 +114,7 @@ def coalesce(call: Call) -> Value:
 
 @MOMENT.define("x, step")
 def round_(call: Call) -> Value:
-    """X rounded to whole steps."""
+    """The nearest whole number of steps to x."""
     call.numbers()
     call.above_zero("step", call["x"].type, "the unit of x, such as 0.1")
     return call.apply(op.ROUND, call["x"].type, call["x"], call["step"])
@@ -122,7 +122,7 @@ def round_(call: Call) -> Value:
 
 @MOMENT.define("x, low, high")
 def clip(call: Call) -> Value:
-    """X, but at least low and at most high."""
+    """At least low, at most high, and x between them."""
     return call.apply(op.CLIP, call.alike(), *call.every("x", "low", "high"))
 
 

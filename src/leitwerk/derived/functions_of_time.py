@@ -146,7 +146,7 @@ def rate(call: Call) -> Value:
 
 @OF_TIME.define("x, time")
 def before(call: Call) -> Value:
-    """X as it was a time before."""
+    """The value of x a time before."""
     kind, window = call.measured("x"), call.duration("time")
     operation = remembering(call, Earlier, call.terms.gap_s, window, steady=_same)
     return call.apply(operation, kind, call["x"])
@@ -154,7 +154,7 @@ def before(call: Call) -> Value:
 
 @OF_TIME.define("x, time")
 def difference(call: Call) -> Value:
-    """X less x as it was a time before."""
+    """The change of x since a time before."""
     earlier = before(call)
     return call.apply(op.SUBTRACT, _difference(earlier.type), call["x"], earlier)
 
@@ -173,7 +173,7 @@ def hold(call: Call) -> Value:
 
 @OF_TIME.define("x, time")
 def settled(call: Call) -> Value:
-    """X once it has stayed the same for a time; until then, what it was before."""
+    """The value of x once it has stayed the same for a time; until then, the one before."""
     operation = remembering(call, Settled, call.duration("time"), keeps=True, steady=_same)
     return call.apply(operation, call["x"].type, call["x"])
 
@@ -207,7 +207,7 @@ def _each(call: Call) -> _Each | None:
     try:
         return _Each(length, call.terms.zone.key, Periods(length, call.terms.zone))
     except QuantityError as error:
-        raise call.error("each", error.message, error.valid) from None
+        raise call.refusal("each", error.message, error.valid) from None
 
 
 @OF_TIME.define("x, [each]")

@@ -70,7 +70,7 @@ def _made(call: Call, parameter: str, make: Callable[[], Any]) -> Any:
     try:
         return make()
     except DomainError as error:
-        raise call.error(parameter, error.message, error.remedy) from None
+        raise call.refusal(parameter, error.message, error.remedy) from None
 
 
 def _open_channel(call: Call, scale: OpenChannel) -> Value:
@@ -104,7 +104,7 @@ def _size(call: Call) -> str:
         if math.isclose(known.value * known.unit.factor, width, rel_tol=1e-9):
             return name
     near = sorted(PARSHALL, key=lambda name: abs(_width(name) - width))[:4]
-    raise call.error(
+    raise call.refusal(
         "size", f"there is no Parshall flume with a throat of {width:g} m", ", ".join(PARSHALL),
         f"the nearest are {', '.join(near)}; read the width at the throat, not at the entrance",
     )  # fmt: skip
@@ -193,12 +193,12 @@ def head(call: Call) -> Value:
     """Head from the distance down to the water: the sensor's height above zero flow, less the distance."""
     given = [name for name in ("height", "zero") if name in call]
     if not given:
-        raise call.error(
+        raise call.refusal(
             "distance", "head() needs height, or zero", "head(distance, height='1.2 m')"
         )
     heights = [call.fixed(name, _METRE, "m") for name in given]
     if len(heights) == 2 and abs(heights[0] - heights[1]) > 0.0005:
-        raise call.error(
+        raise call.refusal(
             "zero", f"the sensor is {heights[0]:g} m above zero flow, and shows {heights[1]:g} m there: "
             "both cannot be", "one of them", "measure from the face of the sensor to where flow begins",
         )  # fmt: skip
@@ -211,7 +211,7 @@ _SUBTRACT = Momentary("-", work=np.subtract)
 
 @READY_MADE.define("x, table")
 def curve(call: Call) -> Value:
-    """X by a table of the setup, a monotone curve through its points; no value beyond its ends."""
+    """What a table of the setup gives for x: a monotone curve through its points; no value beyond its ends."""
     table = call.table("table")
     points, kinds = [], []
     for number, row in enumerate(table.rows, start=1):
@@ -220,7 +220,7 @@ def curve(call: Call) -> Value:
             try:
                 quantity = parse_quantity(text)
             except QuantityError as error:
-                raise call.error(
+                raise call.refusal(
                     "table", f"row {number} of {table.name}: {error.message}", error.valid
                 ) from None
             unit = quantity.unit
@@ -230,12 +230,12 @@ def curve(call: Call) -> Value:
             kinds.append(types.PLAIN if unit is None else type_of(unit))
         points.append((pair[0], pair[1]))
     if {*kinds[::2]} != {kinds[0]} or {*kinds[1::2]} != {kinds[1]}:
-        raise call.error(
+        raise call.refusal(
             "table", f"the rows of {table.name} are not all of one kind", "one unit for each side"
         )
     if kinds[0] != call["x"].type:
         message = f"{table.name} is a curve from {kinds[0]}, and this is {call['x']}"
-        raise call.error("x", message, f"{kinds[0]}")
+        raise call.refusal("x", message, f"{kinds[0]}")
     scale = _made(call, "table", lambda: PointTable(tuple(points), between="cubic"))
     return _scaled(call, scale, kinds[1], call["x"])
 
@@ -327,7 +327,7 @@ def step(call: Call) -> Value:
     rows = call.table("ratios").rows
     steps: Steps = _made(call, "ratios", lambda: parse_steps(rows, within, least))
     for one, other in steps.overlapping():
-        call.doubt(
+        call.remark(
             "ratios", f"the tolerances of {one} and {other} overlap, at {within:.3g} of each ratio: between "
             "them, the nearer one is taken", "a smaller tolerance, or look for a mistyped ratio",
         )  # fmt: skip

@@ -37,7 +37,7 @@ def window(t, k, width):
 
 
 @anew
-def moving(t, x, gap, width, kind):
+def moving(t, x, width, kind):
     result = []
     for k in range(len(t)):
         places = [j for j in window(t, k, width) if not math.isnan(x[j])]
@@ -50,8 +50,10 @@ def moving(t, x, gap, width, kind):
         elif sum(weights) == 0.0:
             result.append(math.nan if math.isnan(x[k]) else 0.0 if kind == "std" else x[k])
         else:
-            mean = math.fsum(w * v for w, v in zip(weights, values)) / math.fsum(weights)
-            squares = math.fsum(w * (v - mean) ** 2 for w, v in zip(weights, values))
+            mean = math.fsum(w * v for w, v in zip(weights, values, strict=True)) / math.fsum(
+                weights
+            )
+            squares = math.fsum(w * (v - mean) ** 2 for w, v in zip(weights, values, strict=True))
             result.append(mean if kind == "mean" else math.sqrt(squares / math.fsum(weights)))
     return result
 
@@ -138,7 +140,7 @@ def duration(t, x, gap):
 
 
 @anew
-def hold(t, x, gap, width):
+def hold(t, x, width):
     result = []
     for k in range(len(t)):
         j = k if not math.isnan(x[k]) else good_before(t, x, k, width)
@@ -162,7 +164,7 @@ def low_pass(t, x, gap, constant):
 
 
 @anew
-def settled(t, x, gap, width):
+def settled(t, x, width):
     result, shown, since, last = [], math.nan, -math.inf, math.nan
     for k in range(len(t)):
         if not (x[k] == last or (math.isnan(x[k]) and math.isnan(last))):

@@ -1,5 +1,6 @@
-"""Ready-made functions against published values, at the ends of what they are valid for, and there and back."""
+"""Ready-made functions against published values, at the ends of their validity, and there and back."""
 
+import itertools
 import math
 
 import numpy as np
@@ -189,8 +190,8 @@ def test_no_size_is_far_from_its_neighbours():
     """A mistyped coefficient shows: by width, the flow at 0.2 m rises evenly."""
     sizes = sorted((f for f in PARSHALL.values()), key=lambda f: float(f.value(0.2)))
     widths = [width(f.name.removeprefix("Parshall flume ")) for f in sizes]
-    assert all(b > 0.97 * a for a, b in zip(widths, widths[1:]))
-    per_width = [float(f.value(0.2)) / w for f, w in zip(sizes, widths)]
+    assert all(b > 0.97 * a for a, b in itertools.pairwise(widths))
+    per_width = [float(f.value(0.2)) / w for f, w in zip(sizes, widths, strict=True)]
     assert max(per_width[3:]) / min(per_width[3:]) < 1.25
 
 
@@ -281,7 +282,7 @@ def test_a_gear_at_rest_moving_and_shifting():
     fast = np.where(t < 1.0, 0.0, 1500.0)
     ratio = np.where(t < 3.0, 43 / 15, np.where(t < 3.5, 2.3, 31 / 17))
     found = gear()(fast=fast, slow=fast / ratio, times_s=t)
-    at = dict(zip(t.tolist(), found.tolist()))
+    at = dict(zip(t.tolist(), found.tolist(), strict=True))
     assert math.isnan(at[0.5])  # at rest
     assert math.isnan(at[1.25])  # not settled yet, and there was none before
     assert at[1.5] == at[3.0] == at[3.25] == 1.0  # while shifting, the step before

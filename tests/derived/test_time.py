@@ -18,18 +18,18 @@ from leitwerk.derived.types import LOGICAL, PLAIN
 GAP = 25.0
 ZONE = ZoneInfo("Europe/Vienna")
 FUNCTIONS = {
-    "moving_mean(x, '12 s')": lambda t, x: slow.moving(t, x, GAP, 12.0, "mean"),
-    "moving_std(x, '12 s')": lambda t, x: slow.moving(t, x, GAP, 12.0, "std"),
-    "moving_min(x, '7.5 s')": lambda t, x: slow.moving(t, x, GAP, 7.5, "min"),
-    "moving_max(x, '40 s')": lambda t, x: slow.moving(t, x, GAP, 40.0, "max"),
+    "moving_mean(x, '12 s')": lambda t, x: slow.moving(t, x, 12.0, "mean"),
+    "moving_std(x, '12 s')": lambda t, x: slow.moving(t, x, 12.0, "std"),
+    "moving_min(x, '7.5 s')": lambda t, x: slow.moving(t, x, 7.5, "min"),
+    "moving_max(x, '40 s')": lambda t, x: slow.moving(t, x, 40.0, "max"),
     "rate(x)": lambda t, x: slow.rate(t, x, GAP),
     "before(x, '9 s')": lambda t, x: slow.before(t, x, GAP, 9.0),
     "total(x)": lambda t, x: slow.total(t, x, GAP),
     "total(x, '1 d')": lambda t, x: slow.total(t, x, GAP, ZONE),
     "increase(x, 8)": lambda t, x: slow.increase(t, x, GAP, 8.0),
-    "hold(x, '15 s')": lambda t, x: slow.hold(t, x, GAP, 15.0),
+    "hold(x, '15 s')": lambda t, x: slow.hold(t, x, 15.0),
     "low_pass(x, '6 s')": lambda t, x: slow.low_pass(t, x, GAP, 6.0),
-    "settled(x, '5 s')": lambda t, x: slow.settled(t, x, GAP, 5.0),
+    "settled(x, '5 s')": lambda t, x: slow.settled(t, x, 5.0),
     "count(c)": lambda t, x: slow.count(t, x, GAP),
     "duration(c)": lambda t, x: slow.duration(t, x, GAP),
 }

@@ -5,8 +5,8 @@ from __future__ import annotations
 import click
 
 _EXAMPLES = [
-    "kiln", "kiln-guard", "kiln-air", "carriage", "station", "saw-hall", "mill-race", "timber", "cabin", "panel",
-    "head-water",
+    "kiln", "kiln-guard", "kiln-air", "carriage", "station", "saw-hall", "mill-race", "timber",
+    "cabin", "panel", "head-water",
 ]  # fmt: skip
 
 

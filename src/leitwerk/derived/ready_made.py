@@ -211,7 +211,7 @@ _SUBTRACT = Momentary("-", work=np.subtract)
 
 @READY_MADE.define("x, table")
 def curve(call: Call) -> Value:
-    """What a table of the setup gives for x: a monotone curve through its points; no value beyond its ends."""
+    """What a table of the setup gives for x, on a monotone curve; no value beyond its ends."""
     table = call.table("table")
     points, kinds = [], []
     for number, row in enumerate(table.rows, start=1):

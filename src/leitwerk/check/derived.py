@@ -183,7 +183,7 @@ class _Derivation:
 
     def _inputs(self, channel: Channel) -> Mapping[str, tuple[int, Type]]:
         """What a formula can name; where it takes the newest values, each held for a time."""
-        if channel.inputs is None or channel.computed is None:
+        if channel.inputs is None or not channel.inputs.value or channel.computed is None:
             return self.known
         held = dict(self.known)
         hold = held_for(channel.inputs.seconds)

@@ -31,7 +31,7 @@ from leitwerk.monitoring.output_driver import OutputDriver
 from leitwerk.monitoring.poller import Poller
 from leitwerk.monitoring.resume_file import AttendState, keep_state, read_state
 from leitwerk.monitoring.run_control import RunControl
-from leitwerk.project.clock import REAL_TIME, Clock
+from leitwerk.project.clock import REAL_TIME, Clock, SteadyTime
 from leitwerk.project.driven import driving
 from leitwerk.project.files import write_atomic
 from leitwerk.project.held_signals import signals_held
@@ -110,7 +110,7 @@ class Attendant:
         self.folder = device_folder(options.folder, self.setup.device.serial)
         self.log = EventLog(self.folder / "attend.jsonl", options.on_event)
         self.clock = options.clock
-        self.values = ChannelValues(self.channels)
+        self.values, self.steady = ChannelValues(self.channels), SteadyTime(self.clock)
         self.poller = Poller(device, self.values.measured)
         self.situation = Situation(self.channels)
         self.engine = Engine(setup.rules, self.clock.monotonic())
@@ -231,7 +231,7 @@ class Attendant:
             self._lost = False
             self._happen(Happening(event="device found"))
             self.log.add(Event(now, EventKind.LINK, "device", "answers again"))
-        at = np.array([now.timestamp()])
+        at = np.array([self.steady.now()])
         values, found = self.values.take(at, shown[None, :], qualities[None, :])
         return values[0], (found[0] == Quality.GOOD) & np.isfinite(values[0])
 

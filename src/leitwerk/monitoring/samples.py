@@ -98,9 +98,9 @@ def samples(
     device.require(setup.setup.device.model, setup.setup.device.serial)
     worked = ChannelValues(channels)
     poller = Poller(device, worked.measured)
+    begins_s = clock.now().timestamp()
     for time_s in paced(numbers, period_s, clock):
         shown, qualities, _ = poller.poll()
-        now = clock.now()
-        at = np.array([now.timestamp()])
+        at = np.array([begins_s + time_s])
         values, found = worked.take(at, shown[None, :], qualities[None, :])
-        yield Sample(now, time_s, channels, values[0], found[0])
+        yield Sample(clock.now(), time_s, channels, values[0], found[0])

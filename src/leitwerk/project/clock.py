@@ -31,4 +31,28 @@ class Clock:
         return "<Clock>" if self is not REAL_TIME else "<Clock: real time>"
 
 
+_SET_S = 5.0  # a clock that is set jumps further; what keeps it right moves it by less
+
+
+class SteadyTime:
+    """Times of day in s since 1970-01-01 UTC that run as evenly as the time since start.
+
+    A clock that is kept right by a time server is moved by small steps, back as well; what works by time
+    must not see those. A clock that is set by hand is followed.
+    """
+
+    def __init__(self, clock: Clock) -> None:
+        self._clock = clock
+        self._begin_s = clock.now().timestamp() - clock.monotonic()
+
+    def now(self) -> float:
+        """The time now."""
+        found = self._begin_s + self._clock.monotonic()
+        shown = self._clock.now().timestamp()
+        if abs(shown - found) > _SET_S:
+            self._begin_s += shown - found
+            return shown
+        return found
+
+
 REAL_TIME = Clock()

@@ -200,11 +200,11 @@ SettingField = Annotated[
     ),
 ]
 Line = Annotated[str, Field(min_length=1, max_length=200)]
-# How old an input of a formula may be: the text, and what of it is a time.
+# How old an input of a formula may be; 0 s where all are taken at the same moment.
 _NEWEST = re.compile(r"newest within +(\S.*)")
 
 
-def _inputs(value: object) -> Quantity | None:
+def _inputs(value: object) -> Quantity:
     text = text_of(value, "which values of the inputs are taken").strip()
     match = _NEWEST.fullmatch(text)
     if match is None and text != "same moment":
@@ -212,11 +212,11 @@ def _inputs(value: object) -> Quantity | None:
         raise QuantityError(
             f"{text!r} does not say which values of the inputs are taken", valid=valid
         )
-    return parse_duration(match[1]) if match else None
+    return parse_duration(match[1] if match else "0 s")
 
 
 InputsField = Annotated[
-    Quantity | None,
+    Quantity,
     reader(Quantity, _inputs),
     text_schema("Which values of its inputs a formula takes", "same moment", "newest within 10 s"),
 ]

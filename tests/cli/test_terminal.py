@@ -94,7 +94,7 @@ def test_the_password_is_asked_for_and_never_shown(standin, kiln_file, tmp_path)
     assert code == 0
     assert b"1834" not in sent
     assert any(line.startswith("write what differs") and line.endswith("17/17") for line in screen)
-    assert any("185 settings read back, all as asked" in line for line in screen)
+    assert any("209 settings read back, all as asked" in line for line in screen)
 
 
 @pytest.mark.process

@@ -130,7 +130,7 @@ def test_the_page_of_a_device(leitwerk, standin, kiln_file):
     assert page.exit_code == 0
     for part in (
         "serial number K2-00417, firmware 1.4", "s slow", "voltage 3.58 V",
-        "0 recordings, 0 not fetched", "48 settings changed, 185 verified",
+        "0 recordings, 0 not fetched", "48 settings changed, 209 verified",
         "channel.1           sensor Pt100, 4-wire; range 0..400 Ω",
         "off                 channel 7, 8, 10; alarm 3..12",
     ):  # fmt: skip

@@ -228,13 +228,13 @@ def test_sets_of_ones_own_and_what_a_setup_overrides_are_shown(leitwerk, tmp_pat
     (tmp_path / "limitsets").mkdir()
     (tmp_path / "limitsets" / "own.yaml").write_text(SET, encoding="utf-8")
     monkeypatch.chdir(tmp_path)
-    assert "own             cells" in leitwerk("limits", "list").stdout
+    assert "own               cells" in leitwerk("limits", "list").stdout
     assert "low: {below: 6 V, clear: 6.3 V}" in leitwerk("limits", "show", "own", "cells=3").stdout
     assert leitwerk("limits", "show", "own", "cells=30").exit_code == 2
     station = (EXAMPLES / "station.yaml").read_text("utf-8")
     setup = tmp_path / "station.yaml"
     setup.write_text(
-        station.replace("chemistry: lifepo4, cells: 4", "cells: 3").replace("battery, c", "own, c"),
+        station.replace("battery, chemistry: lifepo4, cells: 4", "own, cells: 3"),
         "utf-8",
     )
     rows = json.loads(leitwerk("limits", "used", str(setup), "--json").stdout)

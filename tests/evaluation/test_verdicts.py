@@ -94,17 +94,9 @@ def test_no_reading_ends_in_a_traceback(channels, values):
 
 
 def test_a_reading_with_choices_is_a_state_in_words():
-    """``charging`` of the charge controller has three words for the numbers 0, 1 and 2."""
+    """``charging`` of the charge controller has words for the numbers 0 to 3."""
     text = example("station", "modbus+rtu:///dev/ttyUSB0?unit=5").replace(
-        "settings:\n",
-        """  charging:
-    reading: charging
-    expect: absorbing
-    alarms: {stopped: {when: "off"}}
-
-settings:
-""",
-        1,
+        'expect: "on"', 'expect: absorbing\n    alarms: {stopped: {when: "off"}}'
     )
     setup = checked(text)
     charging = next(c for c in setup.channels if c.name == "charging")
@@ -115,7 +107,7 @@ settings:
     assert (found.verdict, found.shown(found.last)) == (Verdict.FAIL, "on")
     assert "is on, expected absorbing (1 of 2 readings)" in found.reason
     point = setup.datasheet.own_readings["charging"]
-    assert own_quality(point, 3.0) is Quality.UNKNOWN
+    assert own_quality(point, 4.0) is Quality.UNKNOWN
     for wrong, says in (("expect: bulk", "one of the states"), ("expect: 3 ± 1", "one of the states"),
                         ('{when: "off"}', "has states"), ("reading: name", "no reading")):  # fmt: skip
         old = wrong.split(":")[0]

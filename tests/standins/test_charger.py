@@ -6,6 +6,7 @@ import pytest
 
 import leitwerk as lw
 from conftest import MemoryLink, SteppedTime, checked, kept
+from leitwerk.evaluation.course import parse_course
 from leitwerk.project.library import Library
 from leitwerk.setup.model import draft_setup
 from leitwerk.standins.charger import Charger
@@ -34,7 +35,7 @@ def station(linde, charger):
 def test_fields_and_bcd_arrive_in_their_registers(station, charger, tmp_path):
     setup = checked(STATION)
     receipt = lw.upload(setup, station, kept(tmp_path, passwords=PASSWORDS))
-    assert charger.holding[8:15] == [2, 1420, 1350, 1110, 1260, 0x0080, 0x0900]
+    assert charger.holding[8:15] == [2, 1420, 1350, 1120, 1260, 0x0080, 0x0900]
     assert not receipt.together
     station.link.requests.clear()
     assert lw.upload(setup, station, kept(tmp_path, passwords=PASSWORDS)).changes == ()
@@ -77,11 +78,11 @@ def test_without_a_commit_a_broken_upload_says_that_settings_are_mixed(station, 
          "measures this itself"),
         ("reading: battery.voltage", "reading: battery.voltage\n    unit: bar", "wrong-unit",
          "in V, not in bar"),
-        ("charge.float:", "charge.flaot:", "unknown-setting", "did you mean 'charge.float'"),
-        ("charge.float: 13.5 V", "charge.float: 15.2 V", "not-storable", "12..15"),
-        ("charge.float: 13.5 V", "charge.float: 13.5 A", "bad-value", "A is a unit of current"),
-        ("charge.float: 13.5 V", "charge.float: 13.504 V", "rounded", "stores 13.5 V"),
-        ("lithium", "litium", "not-storable", "sealed, flooded, lithium"),
+        ("name: V", "charge.flaot: 13.5 V\n  name: V", "unknown-setting", "did you mean 'charge.float'"),
+        ("name: V", "charge.float: 15.2 V\n  name: V", "not-storable", "12..15"),
+        ("name: V", "charge.float: 13.5 A\n  name: V", "bad-value", "A is a unit of current"),
+        ("name: V", "charge.float: 13.504 V\n  name: V", "rounded", "stores 13.5 V"),
+        ("name: V", "battery.kind: litium\n  name: V", "not-storable", "sealed, flooded, lithium"),
         ("name: VALLEY-1", "factory.calibrated: 2026-01-01 00:00:00", "read-only", "not written"),
         ("device:", "sample: every 10 s\ndevice:", "useless-key", "no sampling interval"),
     ],
@@ -141,3 +142,63 @@ def test_what_a_device_adjusts_by_itself_is_told_and_no_failure(charger, tmp_pat
     plain = lw.Device(lw.find_datasheet("linde"), MemoryLink(charger))
     with pytest.raises(lw.UploadError, match=r"charge\.float is 13\.4 instead of 13\.5"):
         lw.upload(checked(STATION), plain, kept(tmp_path, passwords=PASSWORDS))
+
+
+def test_one_statement_about_the_battery_gives_all_of_its_settings(linde):
+    """Per cell by the number of cells, in their order; what the setup says itself counts."""
+    by_set = checked(STATION).settings.values
+    assert by_set["charge.absorption"] == 4 * 3.55
+    assert (by_set["charge.coldest"], by_set["battery.kind"]) == (0.0, "lithium")
+    lead = checked(
+        STATION.replace("chemistry: lifepo4, cells: 4, cap", "chemistry: lead, cells: 6, cap")
+    )
+    changes = lw.diff_settings(lead.settings, checked(STATION).settings, linde)
+    assert {"charge.cutoff", "charge.coldest", "load.disconnect"} <= {c.setting for c in changes}
+    own = checked(STATION.replace("  name: V", "  charge.float: 13.4 V\n  name: V"))
+    assert own.settings.values["charge.float"] == 13.4
+    one_more = checked(STATION.replace("cells: 4, cap", "cells: 5, cap"))
+    found = [str(f) for f in one_more.findings if f.is_error]
+    assert len(found) == 5
+    assert "linde cannot store charge.float: 16.875 is outside" in "".join(found)
+    assert all(f.path == "settings_from" for f in one_more.findings if f.is_error)
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "says"),
+    [
+        ("set: battery-charging", "set: battery", "has alarms only"),
+        ("set: battery-charging", "set: batery-charging", "batery-charging"),
+        (", capacity: 80 A·h", "", "needs the parameter 'capacity'"),
+        ("lifepo4, cells: 4, cap", "lipo, cells: 4, cap", "not one of the choices"),
+        ("cells: 4, cap", "cells: 400, cap", "400 is outside"),
+    ],
+)
+def test_a_set_of_settings_that_cannot_be_used(old, new, says):
+    setup, findings = draft_setup(STATION.replace(old, new), file="s.yaml", library=Library())
+    assert setup is not None
+    assert says in "\n".join(map(str, findings))
+
+
+def test_charging_stops_in_the_cold_and_goes_on_when_it_is_warm_again(linde, tmp_path):
+    """As one proof: the settings of the set act, and the reading that says so follows."""
+    clock = SteppedTime()
+    course = parse_course("8; to -6 in 20 s; stay 10 s; to 8 in 20 s; stay 10 s")
+    charger = Charger(linde, find_profile("linde"), clock, course=course)
+    station = lw.Device(linde, MemoryLink(charger))
+    setup = checked(STATION)
+    lw.upload(setup, station, kept(tmp_path, passwords=PASSWORDS))
+    states = setup.channel("charging").states
+    found = [
+        (s["temperature"], states.name(s["charging"]))
+        for s in lw.samples(setup, station, period_s=1.0, duration_s=60, clock=clock.clock)
+    ]
+    shown = [state for _, state in found]
+    stops, goes_on = (
+        shown.index("too cold or hot"),
+        len(shown) - shown[::-1].index("too cold or hot"),
+    )
+    assert shown == ["on"] * stops + ["too cold or hot"] * (goes_on - stops) + ["on"] * (
+        len(shown) - goes_on
+    )
+    assert found[stops][0] == pytest.approx(-0.4, abs=0.6)  # below 0 °C
+    assert found[goes_on][0] == pytest.approx(2.2, abs=0.6)  # 2 K inside again

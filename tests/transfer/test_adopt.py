@@ -60,7 +60,7 @@ def test_two_of_anything_are_compared(leitwerk, tmp_path, standin):
     assert leitwerk("compare", str(setup), address).exit_code == 0
     (backup,) = (tmp_path / "kept" / "K2-00417").glob("*-backup.json")
     as_json = json.loads(leitwerk("compare", str(backup), address, "--json").stdout)
-    assert (as_json["compared"], len(as_json["differences"])) == (185, 48)
+    assert (as_json["compared"], len(as_json["differences"])) == (209, 48)
     other = tmp_path / "station.yaml"
     other.write_text(example("station", "modbus+tcp://127.0.0.1"), encoding="utf-8")
     assert "two of one model" in leitwerk("compare", str(setup), str(other)).stderr

@@ -309,6 +309,11 @@ class _Book:
         """A setting by its own name."""
         return Fate.STORED, path[-1]
 
+    def from_set(self, path: KeyPath) -> _Ending | None:
+        """The use of a set of settings."""
+        del path
+        return Fate.STORED, "settings of the set"
+
     def secret(self, path: KeyPath) -> _Ending | None:
         """A secret: written, and not read back."""
         del path
@@ -435,6 +440,7 @@ _SECTIONS: Mapping[str, _Section] = {
     "contacts": _Book.contact,
     "exchanges": _Book.exchange,
     "settings": _Book.further,
+    "settings_from": _Book.from_set,
     "secrets": _Book.secret,
     "outputs": _Book.output,
     "channels": _Book.channel,

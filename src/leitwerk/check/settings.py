@@ -330,7 +330,8 @@ def further_settings(
         if (family := datasheet.family(w.known)) is not None:
             taken[family.name_at(w.number)] = w
     for name, text in setup.settings.items():
-        path = ("settings", name)
+        is_from_set = setup.settings_from is not None and not findings.mentions(("settings", name))
+        path = ("settings_from",) if is_from_set else ("settings", name)
         point = datasheet.settings.get(name)
         if name in datasheet.secrets:
             findings.error(

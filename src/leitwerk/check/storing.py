@@ -106,7 +106,8 @@ def _storable(
     try:
         stored = family.storable(w.value)
     except QuantityError as error:
-        message = f"{datasheet.model} cannot store this: {error.message}"
+        what = "this" if w.path[-1:] == (w.known.at(w.number),) else w.known.at(w.number)
+        message = f"{datasheet.model} cannot store {what}: {error.message}"
         findings.error("not-storable", w.path, message, valid=error.valid, remedy=error.remedy)
         return None
     if stored != w.value and not isinstance(stored, str) and w.path:

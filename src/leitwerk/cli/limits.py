@@ -43,7 +43,7 @@ def list_sets(*, as_json: bool) -> int:
 @click.argument("parameters", nargs=-1, metavar="[NAME=VALUE]…")
 @JSON
 def show(name: str, parameters: tuple[str, ...], *, as_json: bool) -> int:
-    """Show the alarms of the limit set NAME for its parameters: battery cells=6 chemistry=lead.
+    """Show the alarms and settings of the set NAME for its parameters: battery cells=6 chemistry=lead.
 
     Exit code 0: done. 2: usage.
     """
@@ -59,14 +59,16 @@ def show(name: str, parameters: tuple[str, ...], *, as_json: bool) -> int:
             raise QuantityError(message, valid="NAME=VALUE, such as cells=6")
         given[parameter] = value
     chosen = find_limits(name)
-    alarms = chosen.expand(given)
+    alarms, settings = chosen.expand(given), chosen.settings_for(given)
     if as_json:
-        echo_json({**_set_dict(chosen), "alarms": alarms})
+        echo_json({**_set_dict(chosen), "alarms": alarms, "settings": settings})
         return FINE
     click.echo(f"{chosen.name}: {chosen.summary}\nsource: {chosen.source}")
     for alarm, entries in alarms.items():
         shown = ", ".join(f"{key}: {value}" for key, value in entries.items())
         click.echo(f"  {alarm}: {{{shown}}}")
+    for setting, text in settings.items():
+        click.echo(f"  {setting}: {text}")
     return FINE
 
 

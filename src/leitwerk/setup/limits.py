@@ -7,7 +7,7 @@ of its parameters. A setup names the set and its parameters; the resulting alarm
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 from typing import Annotated, Any, TypeAlias
@@ -48,6 +48,14 @@ class Parameter(Model):
     summary: Line | None = None
 
 
+class SettingRule(Model):
+    """A setting of a device: a formula of the parameters, or a word that one of them brings."""
+
+    value: Line | None = None
+    unit: UnitField | None = Field(None, description="If not given, that of the set")
+    word: Line | None = None
+
+
 class LimitFile(Model):
     """The whole file."""
 
@@ -57,7 +65,15 @@ class LimitFile(Model):
     source: Line = Field(description="Where the numbers come from: standard and clause, or maker")
     unit: UnitField
     parameters: dict[str, Parameter] = Field(default_factory=dict)
-    alarms: dict[str, dict[str, Any]] = Field(description="Alarms, with formulas for their points")
+    alarms: dict[str, dict[str, Any]] = Field(
+        default_factory=dict, description="Alarms, with formulas for their points"
+    )
+    settings: dict[str, SettingRule] = Field(
+        default_factory=dict, description="Settings of a device by their names, with formulas"
+    )
+    settings_order: list[Line] = Field(
+        default_factory=list, description="Settings whose values must rise in this order"
+    )
     order: list[Line] = Field(
         default_factory=list, description="Alarms whose trip points must rise in this order"
     )
@@ -113,9 +129,11 @@ class LimitSet:
     parameters: Mapping[str, Parameter]
     alarms: Mapping[str, Mapping[str, Any]]
     order: tuple[str, ...] = field(default=())
+    settings: Mapping[str, SettingRule] = field(default_factory=dict)
+    settings_order: tuple[str, ...] = field(default=())
 
-    def numbers(self, given: Mapping[str, str]) -> dict[str, float]:
-        """The numbers that parameters stand for, by the names that formulas use.
+    def terms(self, given: Mapping[str, str]) -> tuple[dict[str, float], dict[str, str]]:
+        """What parameters stand for, by the names that formulas use: numbers, and words.
 
         Raises
         ------
@@ -128,6 +146,7 @@ class LimitSet:
             valid = ", ".join(self.parameters) or "none"
             raise QuantityError(f"{self.name} has no parameter {unknown[0][:40]!r}", valid=valid)
         numbers: dict[str, float] = {}
+        words: dict[str, str] = {}
         for name, parameter in self.parameters.items():
             if name not in given:
                 raise QuantityError(
@@ -135,8 +154,29 @@ class LimitSet:
                     valid=_valid(parameter),
                     remedy=f"add '{name}: …'",
                 )
-            numbers |= _told(name, given[name], parameter)
-        return numbers
+            _tell(name, given[name], parameter, numbers, words)
+        return numbers, words
+
+    def settings_for(self, given: Mapping[str, str]) -> dict[str, str]:
+        """The settings as a setup would hold them.
+
+        Raises
+        ------
+        QuantityError
+            A parameter or a formula cannot be used, or the values are not in their order.
+
+        """
+        numbers, words = self.terms(given)
+        texts = {}
+        for name, rule in self.settings.items():
+            if rule.word is not None:
+                texts[name] = words.get(rule.word, rule.word)
+                continue
+            unit = rule.unit or self.unit
+            value = format_number(work_out(str(rule.value), numbers), 9)
+            texts[name] = f"{value} {unit}".strip()
+        self._check_order([(n, parse_quantity(texts[n]).value) for n in self.settings_order])
+        return texts
 
     def expand(self, given: Mapping[str, str]) -> dict[str, dict[str, Any]]:
         """The alarms with their formulas worked out, as a setup would hold them.
@@ -147,7 +187,7 @@ class LimitSet:
             A parameter or a formula cannot be used, or the trip points are not in their order.
 
         """
-        numbers = self.numbers(given)
+        numbers, _ = self.terms(given)
         alarms = {}
         for name, alarm in self.alarms.items():
             lines = dict(alarm)
@@ -155,29 +195,38 @@ class LimitSet:
                 if key in lines:
                     lines[key] = self._worked_out(str(lines[key]), numbers)
             alarms[name] = lines
-        trips = [(name, _trip(alarms[name])) for name in self.order]
-        for (lower, low), (upper, high) in pairwise(trips):
+        self._check_order([(name, _trip(alarms[name])) for name in self.order])
+        return alarms
+
+    def _check_order(self, values: Sequence[tuple[str, float]]) -> None:
+        for (lower, low), (upper, high) in pairwise(values):
             if not low < high:
                 raise QuantityError(
                     f"{self.name}: {lower} at {format_number(low)} must lie below {upper} at "
                     f"{format_number(high)} {self.unit}",
-                    valid=f"trip points that rise: {', '.join(self.order)}",
+                    valid=f"values that rise: {', '.join(name for name, _ in values)}",
                 )
-        return alarms
 
     def _worked_out(self, text: str, numbers: Mapping[str, float]) -> str:
         ends = (format_number(work_out(end, numbers), 9) for end in text.split(".."))
         return f"{'..'.join(ends)} {self.unit}"
 
 
-def _told(name: str, text: str, parameter: Parameter) -> dict[str, float]:
+def _tell(
+    name: str, text: str, parameter: Parameter, numbers: dict[str, float], words: dict[str, str]
+) -> None:
+    """Enter what a parameter stands for."""
     if parameter.choices:
         if text not in parameter.choices:
             raise QuantityError(
                 f"{name}: {text[:40]!r} is not one of the choices", valid=_valid(parameter)
             )
-        chosen = parameter.choices[text]
-        return {key: parse_quantity(number).value for key, number in chosen.items()}
+        for key, content in parameter.choices[text].items():
+            if content[:1].isalpha():
+                words[key] = content
+            else:
+                numbers[key] = parse_quantity(content).value
+        return
     quantity = parse_quantity(text)
     value = quantity.value
     if parameter.span is not None:
@@ -189,7 +238,7 @@ def _told(name: str, text: str, parameter: Parameter) -> dict[str, float]:
         low, high = parameter.span.low, parameter.span.high
         if not low <= value <= high:
             raise QuantityError(f"{name}: {text} is outside", valid=_valid(parameter))
-    return {name: value}
+    numbers[name] = value
 
 
 def _valid(parameter: Parameter) -> str:
@@ -239,6 +288,9 @@ def _read(root: Map, findings: Findings) -> LimitSet | None:
         if not {"above", "below"} & set(file.alarms.get(name, {})):
             message = f"{name!r} is not an alarm here with a trip point above or below"
             findings.error("unknown-alarm", ("order", str(k)), message)
+    _check_settings(file, findings)
+    if findings.has_errors:
+        return None
     found = LimitSet(
         file.name,
         file.summary,
@@ -247,10 +299,23 @@ def _read(root: Map, findings: Findings) -> LimitSet | None:
         file.parameters,
         file.alarms,
         tuple(file.order),
+        file.settings,
+        tuple(file.settings_order),
     )
     if not findings.has_errors:
         _try_out(found, findings)
     return found
+
+
+def _check_settings(file: LimitFile, findings: Findings) -> None:
+    for name, rule in file.settings.items():
+        if (rule.value is None) == (rule.word is None):
+            message = "a setting has a value, or a word"
+            findings.error("bad-limits", ("settings", name), message, valid="{value: low * cells}")
+    for k, name in enumerate(file.settings_order):
+        if name not in file.settings or file.settings[name].value is None:
+            message = f"{name!r} is not a setting here with a value"
+            findings.error("bad-limits", ("settings_order", str(k)), message)
 
 
 def _try_out(limits: LimitSet, findings: Findings) -> None:
@@ -272,6 +337,7 @@ def _try_out(limits: LimitSet, findings: Findings) -> None:
     for one in tries:
         try:
             limits.expand(one)
+            limits.settings_for(one)
         except QuantityError as error:
             with_these = ", ".join(f"{name}: {text}" for name, text in one.items())
             message = f"{error.message} (with {with_these})" if one else error.message
@@ -292,6 +358,25 @@ def expand_limits(
         findings.error("unknown-limits", (*place, "set"), error.message, remedy=error.remedy)
     except SetupError as error:
         findings.error("bad-limits", (*place, "set"), f"the limit set has mistakes: {error}")
+    return {}
+
+
+def settings_from(used: UsedLimits, find: FindLimits, findings: Findings) -> dict[str, str]:
+    """The settings that a setup gets from a set, as a file would hold them."""
+    path = ("settings_from",)
+    try:
+        found = find(used.set)
+        if not found.settings:
+            message = f"{used.set} has alarms only, and no settings"
+            findings.error("bad-limits", (*path, "set"), message, valid="a set with settings")
+            return {}
+        return found.settings_for(used.parameters)
+    except QuantityError as error:
+        findings.error("bad-limits", path, error.message, valid=error.valid, remedy=error.remedy)
+    except FileProblem as error:
+        findings.error("unknown-limits", (*path, "set"), error.message, remedy=error.remedy)
+    except SetupError as error:
+        findings.error("bad-limits", (*path, "set"), f"the limit set has mistakes: {error}")
     return {}
 
 

@@ -40,7 +40,14 @@ from leitwerk.setup.fields import (
     UnitField,
     VersionField,
 )
-from leitwerk.setup.limits import LimitSet, LimitsGroup, UsedLimits, UsedLimitsField, expand_limits
+from leitwerk.setup.limits import (
+    LimitSet,
+    LimitsGroup,
+    UsedLimits,
+    UsedLimitsField,
+    expand_limits,
+    settings_from,
+)
 from leitwerk.setup.rules import Output, RuleEntry
 from leitwerk.setup.timing import Group, Run, StatisticsField, ZoneField
 
@@ -191,6 +198,9 @@ class Setup(Model):
     settings: dict[str, SettingField] = Field(
         default_factory=dict, description="Further settings, by their names in the datasheet"
     )
+    settings_from: UsedLimitsField | None = Field(
+        None, description="A set that gives settings, and its parameters"
+    )
 
     _source: SetupSource = PrivateAttr(default_factory=lambda: SetupSource("setup"))
 
@@ -280,12 +290,22 @@ def draft_setup(text: str | bytes, *, file: str, library: Library) -> tuple[Setu
     if setup is not None:
         if setup.channels == _NO_CHANNELS:
             setup = setup.model_copy(update={"channels": {}})
-        if setup.contact_list is not None:
-            shared = shared_contacts(setup.contact_list, library.find_contacts, findings)
-            setup = setup.model_copy(update={"contacts": {**shared, **setup.contacts}})
+        setup = _with_shared(setup, findings, library)
         content = text.encode() if isinstance(text, str) else text
         setup._source = SetupSource(file, content, root)  # noqa: SLF001 - set once, here
     return setup, findings
+
+
+def _with_shared(setup: Setup, findings: Findings, library: Library) -> Setup:
+    """The setup with what it takes from other files; what it says itself counts."""
+    more: dict[str, Any] = {}
+    if setup.settings_from is not None:
+        given = settings_from(setup.settings_from, library.find_limits, findings)
+        more["settings"] = {**given, **setup.settings}
+    if setup.contact_list is not None:
+        shared = shared_contacts(setup.contact_list, library.find_contacts, findings)
+        more["contacts"] = {**shared, **setup.contacts}
+    return setup.model_copy(update=more) if more else setup
 
 
 # Groups of the file that hold named groups of keys.

@@ -23,7 +23,7 @@ from leitwerk.project.files import read_bytes
 from leitwerk.project.library import find_datasheet, read_datasheet
 from leitwerk.protocols.board_image import from_hex, parse_program
 from leitwerk.protocols.sdi12 import UNITS
-from leitwerk.standins.charger import Charger
+from leitwerk.standins.charger import BATTERY_SPOT, Charger
 from leitwerk.standins.clock import DeviceClock
 from leitwerk.standins.faults import Disturbances, Faults, Troubles
 from leitwerk.standins.firmware import Firmware, Profile
@@ -192,7 +192,7 @@ class _Options:
     "courses",
     multiple=True,
     metavar="'SPOT: …'",
-    help="Drive a spot of the kiln along a course: 'air_top: 21; to 85 in 20 s; stay 1 min'.",
+    help="Drive a spot of the plant along a course: 'air_top: 21; to 85 in 20 s; stay 1 min'.",
 )
 @click.option(
     "--operate",
@@ -424,8 +424,12 @@ def _make(profile: Profile, datasheet: Datasheet, options: _Options) -> Firmware
     if profile.kind == "datasheet":
         return make(datasheet, profile, time.monotonic, **more)
     missing = bool(options.disturbances.open)
+    courses = dict(map(_course, options.courses))
     if profile.kind == "charger":
-        return Charger(datasheet, profile, time.monotonic, sensor_missing=missing, **more)
+        course = courses.get(BATTERY_SPOT)
+        return Charger(
+            datasheet, profile, time.monotonic, sensor_missing=missing, course=course, **more
+        )
     if profile.kind == "flow":
         return FlowTransmitter(datasheet, profile, time.monotonic, sensor_missing=missing, **more)
     if profile.kind == "panel":
@@ -434,7 +438,6 @@ def _make(profile: Profile, datasheet: Datasheet, options: _Options) -> Firmware
             text = read_bytes(options.program).decode("ascii", "replace")
             panel.burn(parse_program(from_hex(text), datasheet))
         return panel
-    courses = dict(map(_course, options.courses))
     plant = Plant(factor=options.time_factor, courses=courses, begins_s=time.monotonic())
     logger = Logger(datasheet, profile, plant, time.monotonic, options.disturbances, **more)
     for _ in range(options.recordings):
@@ -447,9 +450,10 @@ def _make(profile: Profile, datasheet: Datasheet, options: _Options) -> Firmware
 
 def _course(text: str) -> tuple[str, Course]:
     spot, colon, rest = text.partition(":")
-    if not colon or spot.strip() not in SPOTS:
-        message = f"{text[:40]!r} does not name a spot of the kiln"
-        raise QuantityError(message, valid=f"'SPOT: …' with one of {', '.join(SPOTS)}")
+    spots = (*SPOTS, BATTERY_SPOT)
+    if not colon or spot.strip() not in spots:
+        message = f"{text[:40]!r} does not name a spot of the plant"
+        raise QuantityError(message, valid=f"'SPOT: …' with one of {', '.join(spots)}")
     return spot.strip(), parse_course(rest)
 
 

@@ -64,7 +64,7 @@ _TIMED = (
     (WHEN_FULL, "when_full:", ""),
 )
 _ELSEWHERE = {k.name for k in (TITLE, SAMPLE_INTERVAL, BUS_UNIT, *(k for k, _, _ in _TIMED))}
-_BLOCKS = tuple(k.block.partition("{")[0] for k in (CHANNEL_SENSOR, ALARM_CONDITION))
+_BLOCKS = tuple(k.block.partition("{")[0] for k in (CHANNEL_SENSOR, ALARM_CONDITION, PULSE_GATE))
 _CHOICES = 8  # that are named in a comment
 _NAME = 40  # characters of a channel's name
 _SECONDS = "s"

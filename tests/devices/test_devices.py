@@ -132,7 +132,7 @@ def test_the_page_of_a_device(leitwerk, standin, kiln_file):
         "serial number K2-00417, firmware 1.4", "s slow", "voltage 3.58 V",
         "0 recordings, 0 not fetched", "48 settings changed, 209 verified",
         "channel.1           sensor Pt100, 4-wire; range 0..400 Ω",
-        "off                 channel 7, 8, 10; alarm 3..12",
+        "off                 channel 7, 8, 10..12; alarm 3..12",
     ):  # fmt: skip
         assert part in text, part
     as_json = json.loads(leitwerk("device", str(address), "--set-clock", "--json").stdout)

@@ -141,6 +141,7 @@ def rules_of(text):
         ("end: CR LF\n      quotes", 'end: "#"\n      quotes', "not-storable", "'#'"),
         ("keyword: KILN\n          fields", "fields", "cannot-do", "by their keywords"),
         ("        readings:\n", "        'x y':\n", "bad-name", "is not a name"),
+        ("  office:", "  1..5:", "bad-name", "is not a name for an exchange"),
     ],
 )
 def test_a_mistake_is_found(old, new, rule, words):

@@ -141,7 +141,6 @@ def rules_of(text):
         ("end: CR LF\n      quotes", 'end: "#"\n      quotes', "not-storable", "'#'"),
         ("keyword: KILN\n          fields", "fields", "cannot-do", "by their keywords"),
         ("        readings:\n", "        'x y':\n", "bad-name", "is not a name"),
-        ("  office:", "  1..5:", "bad-name", "is not a name for an exchange"),
     ],
 )
 def test_a_mistake_is_found(old, new, rule, words):
@@ -193,6 +192,14 @@ def test_a_mistake_in_an_exchange_of_leitwerk_is_found(old, new, rule):
     assert old in KILN_EXCHANGE
     assert rules_of(KILN + KILN_EXCHANGE) == {}
     assert rule in rules_of(KILN + KILN_EXCHANGE.replace(old, new, 1))
+
+
+def test_a_name_with_a_point_in_it_is_a_finding(tmp_path):
+    """Also where a rule names one of its messages: the part before the point is no exchange."""
+    path = tmp_path / "cabin.yaml"
+    path.write_text(CABIN.replace("  office:", "  1..5:"), "utf-8")
+    found = {f.rule: f.message for f in lw.check_file(path).findings}
+    assert found["bad-name"] == "'1..5' is not a name for an exchange"
 
 
 @pytest.mark.parametrize(

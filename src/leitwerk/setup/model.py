@@ -473,7 +473,8 @@ def _tares(raw: List, path: KeyPath, findings: Findings) -> list[TareEntry]:
 
 def _check_name(name: str, what: str, path: KeyPath, findings: Findings) -> None:
     if not (name.isidentifier() and not name.startswith("_") and len(name) <= _MAX_NAME):
-        message = f"{name[:_MAX_NAME]!r} is not a name for a {what}"
+        article = "an" if what[0] in "aeio" else "a"
+        message = f"{name[:_MAX_NAME]!r} is not a name for {article} {what}"
         findings.error("bad-name", path, message, at_key=True, valid=_NAME_RULE)
 
 

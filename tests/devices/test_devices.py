@@ -137,7 +137,7 @@ def test_the_page_of_a_device(leitwerk, standin, kiln_file):
         assert part in text, part
     as_json = json.loads(leitwerk("device", str(address), "--set-clock", "--json").stdout)
     assert abs(as_json["clock"]["deviation_s"]) <= 1
-    assert len(as_json["settings"]) == 185
+    assert len(as_json["settings"]) == 209
     assert leitwerk("device", "modbus+tcp://127.0.0.1:9").exit_code == 3
 
 

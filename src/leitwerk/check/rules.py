@@ -230,7 +230,9 @@ def _check_exchanged(
         findings.error("unknown-name", path, message, valid=", ".join(fits[:12]) or "none")
         return
     exchange = name.partition(".")[0]
-    entry = known.setup.exchanges.get(exchange)  # None: a name with a point in it, which is an error
+    entry = known.setup.exchanges.get(
+        exchange
+    )  # None: a name with a point in it, which is an error
     if entry is not None and entry.at is None and path[:2] != ("exchanges", exchange):
         message = f"rules of Leitwerk do not reach {exchange}: the device itself is this end"
         remedy = "an exchange with 'at: …' has Leitwerk as its end"

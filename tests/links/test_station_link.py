@@ -122,7 +122,7 @@ def test_requested_then_in_force_and_read_like_any_device(head_water, leitwerk, 
     path = str(tmp_path / "hw.yaml")
     shown = leitwerk("station", path)
     assert (shown.exit_code, "in force since" in shown.stdout) == (0, True)
-    assert "PASSED: 2 of 2" in leitwerk("live", path, "--for", "0.3 s").stdout
+    assert "PASSED: 3 of 3" in leitwerk("live", path, "--for", "0.3 s").stdout
     assert "clock" in leitwerk("device", path).stdout
     adopted = str(tmp_path / "adopted.yaml")
     assert (

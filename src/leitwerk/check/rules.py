@@ -232,7 +232,7 @@ def _check_exchanged(
     exchange = name.partition(".")[0]
     entry = known.setup.exchanges.get(
         exchange
-    )  # None: a name with a point in it, which is an error
+    )  # None where its name has a point: an error by itself
     if entry is not None and entry.at is None and path[:2] != ("exchanges", exchange):
         message = f"rules of Leitwerk do not reach {exchange}: the device itself is this end"
         remedy = "an exchange with 'at: …' has Leitwerk as its end"

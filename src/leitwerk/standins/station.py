@@ -34,6 +34,7 @@ from leitwerk.standins.firmware import Profile, factory_value
 
 _AT_SENSOR_HPA = 22.0  # of water above the sensor's own depth, at level 0
 _HPA_PER_M = 98.0665
+_USUAL_HPA = 1013.25  # of the air, where it is not measured
 _LISTENS_S = 0.3  # how long it waits for requests
 _PLAUSIBLE = {
     "pressure": (500.0, 2000.0),
@@ -109,6 +110,7 @@ class Station:
             **{
                 name: low <= values[name] <= high or f"{values[name]:g} is not plausible"
                 for name, (low, high) in _PLAUSIBLE.items()
+                if name != "barometer" or self.settings["barometer"] == "on"
             },
         }
         return SelfTest(
@@ -140,10 +142,18 @@ class Station:
                 "signal.strength": -87.0,
                 "memory.used": 100.0 if self.troubles.full_memory else 4.2,
                 "recording": "running" if self._is_recording(now) else "stopped",
+                "alarm": self._alarm(),
             },
             answer=self.answer,
             self_test=self.self_test,
         )
+
+    def _alarm(self) -> str:
+        """How its level stands to the alarm points that were asked for."""
+        level = self._measure()["level"]
+        if level > float(self.settings["alarm.high"]):
+            return "high"
+        return "low" if level < float(self.settings["alarm.low"]) else "normal"
 
     def readings(self, now: datetime) -> bytes:
         """Its readings as SenML: the pressure of the water and of the air, and what that makes."""
@@ -155,10 +165,12 @@ class Station:
         wander = float(self._noise.standard_normal())
         barometer = 951.3 + 0.1 * wander
         pressure = barometer + _AT_SENSOR_HPA + 0.02 * wander
-        level = (pressure - barometer) / _HPA_PER_M + float(self.settings["sensor.depth"])
+        has_barometer = self.settings["barometer"] == "on"
+        air = barometer if has_barometer else _USUAL_HPA
+        level = (pressure - air) / _HPA_PER_M + float(self.settings["sensor.depth"])
         return {
             "pressure": 0.0 if self.sensor_missing else pressure,
-            "barometer": barometer,
+            "barometer": barometer if has_barometer else 0.0,
             "level": level,
             "temperature": 5.4 + 0.02 * wander,
         }

@@ -402,6 +402,7 @@ class _Book:
 
 _READ_BY_LEITWERK = {"leads", "calibration", "tare", "expect"}
 _OF_CHANNEL = {
+    "like": _worked(When.CHECKED),
     "states": _people("the names of its states"),
     "group": _worked(When.CHECKED),
     "time_constant": _worked(When.CHECKED),

@@ -12,6 +12,7 @@ import numpy as np
 from leitwerk.derived import humid_air, types, water
 from leitwerk.derived.function import Call, Functions
 from leitwerk.derived.functions_of_time import remembering
+from leitwerk.derived.mounting import DIRECTIONS, Mounting, parse_mounting, parse_rotation
 from leitwerk.derived.open_channel import (
     PARSHALL,
     Francis,
@@ -358,3 +359,30 @@ def _without_none(x: Array, out: Array) -> None:
 
 
 _KNOWN_STEP = Momentary("step", work=_without_none, lack=Quality.NO_STEP)
+
+
+# ---------------------------------------------------------------------- three axes
+
+
+@READY_MADE.define("x, y, z, mounting, direction")
+def along(call: Call) -> Value:
+    """Part of a vector of three axes that points forward, left or up, by how its sensor is mounted."""
+    call.numbers("x", "y", "z")
+    kind = call.alike("x", "y", "z")
+    text = call["mounting"].text
+    if text is not None:
+        mounting: Mounting = _made(call, "mounting", lambda: parse_mounting(text))
+    else:
+        rows = call.table("mounting").rows
+        mounting = _made(call, "mounting", lambda: parse_rotation(rows))
+    wanted = call.word("direction", DIRECTIONS)
+    parts = mounting.row(wanted)
+    call.remarks.notes.append(f"mounted with {mounting}")
+    work = partial(_turned, parts)
+    operation = Momentary("along", parts, work=work)
+    return call.apply(operation, kind, call["x"], call["y"], call["z"])
+
+
+def _turned(parts: tuple[float, float, float], x: Array, y: Array, z: Array, out: Array) -> None:
+    # A part of 0 takes no value away: an axis that plays no role may be without a reading.
+    out[...] = sum(part * axis for part, axis in zip(parts, (x, y, z), strict=True) if part)

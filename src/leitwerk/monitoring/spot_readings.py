@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -14,6 +15,8 @@ from leitwerk.devices.device import Device
 from leitwerk.evaluation.channel_values import ChannelValues
 from leitwerk.monitoring.pacing import paced, sample_count
 from leitwerk.monitoring.poller import Poller
+from leitwerk.monitoring.samples import samples
+from leitwerk.parsing.units import convert, parse_unit
 from leitwerk.project.clock import REAL_TIME, Clock
 from leitwerk.signals.quality import Quality
 
@@ -63,6 +66,37 @@ def read_values(
         channel.name: float(value) if is_good else None
         for channel, value, is_good in zip(setup.channels, values[0], good.tolist(), strict=True)
     }
+
+
+def read_axes(
+    setup: CheckedSetup,
+    device: Device,
+    axes: Sequence[str],
+    *,
+    duration_s: float,
+    clock: Clock = REAL_TIME,
+) -> NDArray[np.float64]:
+    """Readings of some channels that are accelerations, in m/s², shape (n, len(axes)).
+
+    Raises
+    ------
+    QuantityError
+        There is no such channel, or it is no acceleration; or the duration cannot be used.
+    WrongDevice, LinkError, DeviceRefused
+        As for ``read_once``.
+
+    """
+    unit = parse_unit("m/s^2")
+    channels = [setup.measured(name) for name in axes]
+    units = [channel.unit for channel in channels]
+    for one in units:
+        convert(1.0, one, unit)  # refuses what is no acceleration
+    found = samples(setup, device, period_s=duration_s / 20.0, duration_s=duration_s, clock=clock)
+    rows = [
+        [convert(sample[name], u, unit) for name, u in zip(axes, units, strict=True)]
+        for sample in found
+    ]
+    return np.array(rows)
 
 
 def read_untared(

@@ -225,6 +225,13 @@ class Map(dict[str, Value]):
         super().__init__()
         self.places: dict[str, tuple[int, int, int, int]] = {}
 
+    def over(self, others: dict[str, Any]) -> Map:
+        """A mapping with the same places, and further entries where it has none of its own."""
+        found = Map()
+        found.update(others | self)
+        found.places = self.places
+        return found
+
     def locate(self, path: KeyPath, *, at_key: bool = False) -> tuple[int, int]:
         """Line and column (from 1) of the value at ``path``, or of the nearest key above it."""
         line, column = 0, 0

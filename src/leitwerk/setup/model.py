@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass
 from typing import Any, Literal, Protocol
@@ -99,6 +100,9 @@ class Channel(ChannelPlace):
     )
     inputs: InputsField | None = Field(
         None, description="For a computed channel, which values of its inputs are taken"
+    )
+    like: Line | None = Field(
+        None, description="Another channel, whose entries it has where it has none of its own"
     )
     sensor: SensorField | None = None
     signal: SignalField | None = None
@@ -376,16 +380,17 @@ def _channels(raw: Map, findings: Findings, library: Library) -> dict[str, Chann
                 valid="terminal, sensor or signal, unit, …",
             )
             continue
-        body = tuple([(k, comparable(v)) for k, v in content.items() if k not in _PLACE])
+        entries = _alike(content, raw, path, findings) if "like" in content else content
+        body = tuple([(k, comparable(v)) for k, v in entries.items() if k not in _PLACE])
         if (alike := by_body.get(body)) is not None:
-            own = {key: content[key] for key in _PLACE if key in content}
+            own = {key: entries[key] for key in _PLACE if key in entries}
             place = validate(ChannelPlace, own, path, findings)
             channels[name] = alike.model_copy(
                 update=vars(place) if place else dict.fromkeys(_PLACE)
             )
             continue
         before = len(findings)
-        channel = _channel(content, path, findings, library)
+        channel = _channel(entries, path, findings, library)
         if channel is not None:
             channels[name] = channel
             if len(findings) == before:  # a finding belongs to its place
@@ -395,6 +400,26 @@ def _channels(raw: Map, findings: Findings, library: Library) -> dict[str, Chann
 
 
 _PLACE = tuple(ChannelPlace.model_fields)
+# What a channel does not take from one that it is like: its place, and what is known of it alone.
+_OWN = {*_PLACE, "reading", "computed", "expect", "calibration", "tare", "like"}
+
+
+def _alike(content: Map, channels: Map, path: KeyPath, findings: Findings) -> Map:
+    """The entries of a channel with those of the one that it is like."""
+    name = content["like"]
+    other = channels.get(name) if isinstance(name, str) else None
+    if not isinstance(other, Map) or "like" in other:
+        known = [
+            n for n, entry in channels.items() if isinstance(entry, Map) and "like" not in entry
+        ]
+        near = difflib.get_close_matches(str(name)[:60], known, n=1)
+        findings.error(
+            "unknown-channel", (*path, "like"),
+            f"there is no channel {str(name)[:40]!r} to be like", valid=", ".join(known[:12]),
+            remedy=f"did you mean {near[0]!r}?" if near else "a channel that is not like another itself",
+        )  # fmt: skip
+        return content
+    return content.over({key: value for key, value in other.items() if key not in _OWN})
 
 
 def _channel(content: Map, path: KeyPath, findings: Findings, library: Library) -> Channel | None:

@@ -309,6 +309,11 @@ class _Book:
         """A setting by its own name."""
         return Fate.STORED, path[-1]
 
+    def row(self, path: KeyPath) -> _Ending | None:
+        """A table that the device stores."""
+        del path
+        return Fate.STORED, "a table of the device"
+
     def from_set(self, path: KeyPath) -> _Ending | None:
         """The use of a set of settings."""
         del path
@@ -441,6 +446,7 @@ _SECTIONS: Mapping[str, _Section] = {
     "contacts": _Book.contact,
     "exchanges": _Book.exchange,
     "settings": _Book.further,
+    "records": _Book.row,
     "settings_from": _Book.from_set,
     "secrets": _Book.secret,
     "outputs": _Book.output,

@@ -77,9 +77,10 @@ def check_setup(
     talk: tuple[Wanted, ...] = ()
     if with_exchanges:
         exchanges, talk = _exchanges(setup, datasheet, channels, outputs, found)
+    rows = _rows(setup, datasheet, found)
     wanted = tuple(
         w
-        for w in chain(wanted_settings(setup, datasheet, channels, outputs), talk, computed)
+        for w in chain(wanted_settings(setup, datasheet, channels, outputs), talk, computed, rows)
         if not (w.clears and w.known.at(w.number) in setup.settings)  # it is used by its own name
     )
     check_secrets(setup, datasheet, found)
@@ -121,6 +122,15 @@ def _channels(
     derived, wanted = derive_channels(setup, datasheet, own, findings)
     every = own | derived
     return tuple(every[name] for name in setup.channels if name in every), wanted
+
+
+def _rows(setup: Setup, datasheet: Datasheet, findings: Findings) -> tuple[Wanted, ...]:
+    """The tables that the device is to store."""
+    if not setup.records:
+        return ()
+    from leitwerk.check.records import record_settings  # noqa: PLC0415 - most setups have none
+
+    return tuple(record_settings(setup, datasheet, findings))
 
 
 def _exchanges(

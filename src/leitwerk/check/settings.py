@@ -369,7 +369,7 @@ def further_settings(
             message = f"{name} is set by {place or 'the channels'} already"
             findings.error("set-twice", path, message, at_key=True, remedy="remove it here")
         else:
-            yield from _setting(point, text, datasheet, path, findings)
+            yield from one_setting(point, text, datasheet, path, findings)
 
 
 def check_secrets(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
@@ -387,13 +387,23 @@ def check_secrets(setup: Setup, datasheet: Datasheet, findings: Findings) -> Non
         findings.error("unknown-secret", path, message, valid=valid, remedy=remedy)
 
 
-def _setting(
-    point: Point, text: str, datasheet: Datasheet, path: KeyPath, findings: Findings
+def one_setting(
+    point: Point,
+    text: str,
+    datasheet: Datasheet,
+    path: KeyPath,
+    findings: Findings,
+    *,
+    where: str = "",
 ) -> Iterator[Wanted]:
+    """A setting from the text of its value; ``where`` says more about its place than the path."""
     try:
         value = point.value_of(text)
+        if where:
+            point.storable(value)
     except QuantityError as error:
-        message = f"{path[-1]}: {error.message}"
+        name = f"{where}, {point.name.rpartition('.')[2]}" if where else path[-1]
+        message = f"{name}: {error.message}"
         findings.error("bad-value", path, message, valid=error.valid, remedy=error.remedy)
         return
     family, index = datasheet.setting_places[point.name]

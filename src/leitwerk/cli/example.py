@@ -7,6 +7,7 @@ import click
 _EXAMPLES = [
     "kiln", "kiln-guard", "kiln-air", "carriage", "station", "saw-hall", "mill-race", "timber",
     "cabin", "panel", "head-water",
+    "telemetry",
 ]  # fmt: skip
 
 

@@ -394,6 +394,13 @@ class Transfer(Model):
     )
 
 
+class RecordTableEntry(Model):
+    """A table of settings that setups fill: what a row in use holds besides, and one that is not."""
+
+    used: dict[str, Text] = Field(default_factory=dict)
+    cleared: dict[str, Text] = Field(default_factory=dict)
+
+
 class DatasheetFile(Model):
     """The whole file."""
 
@@ -427,6 +434,9 @@ class DatasheetFile(Model):
     secrets: dict[str, Any] = Field(
         default_factory=dict,
         description="Settings that are written and never read: passwords, PINs",
+    )
+    records: dict[str, RecordTableEntry] = Field(
+        default_factory=dict, description="Tables that setups fill row by row, by their names"
     )
     recordings: dict[str, Any] = Field(default_factory=dict)
     access: dict[str, Any] = Field(default_factory=dict)

@@ -209,6 +209,14 @@ class Surroundings:
 
 
 @dataclass(frozen=True, slots=True)
+class RecordTable:
+    """A table that setups fill: what each row in use holds besides, and what one that is not holds."""
+
+    used: Mapping[str, str]
+    cleared: Mapping[str, str]
+
+
+@dataclass(frozen=True, slots=True)
 class HeardExchange:
     """An exchange in which Leitwerk is an end, and the port where it is that."""
 
@@ -248,6 +256,7 @@ class Datasheet:
     program: ProgramLayout | None
     groups: Mapping[str, Mapping[str, PointFamily[Point]]] = field(repr=False)
     doubts: tuple[Finding, ...] = field(default=(), repr=False)
+    records: Mapping[str, RecordTable] = field(default_factory=dict, repr=False)
     exchange: Exchange | None = field(default=None, repr=False)
     heard: Mapping[str, HeardExchange] = field(default_factory=dict, repr=False)
     _points: dict[str, tuple[Point, ...]] = field(

@@ -33,6 +33,7 @@ from leitwerk.datasheet.model import (
     OutputTerminal,
     ProgramLayout,
     Range,
+    RecordTable,
     ScanTiming,
     Store,
     Supply,
@@ -184,6 +185,7 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
         replies=_replies(file.lines),
         program=program,
         groups=groups,
+        records={name: RecordTable(e.used, e.cleared) for name, e in file.records.items()},
     )
     written = {group: {family_name(n): n for n in getattr(file, group)} for group in GROUPS}
     check_datasheet(datasheet, written, findings)

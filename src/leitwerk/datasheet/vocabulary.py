@@ -110,6 +110,11 @@ LEVEL = _known("readings", "level", "Level of the water, from which it computes 
 FLOW = _known(
     "readings", "flow", "Flow that it computes from the level, by the settings of its flume"
 )
+CARRIER_INTERMEDIATE = _known(
+    "readings",
+    "carrier.{k}.intermediate",
+    "Intermediate frequency of a carrier; its span is the receiver's",
+)
 OUTPUT_SIGNAL = _known("readings", "output.{n}", "The signal that an output gives, as it says")
 
 # ---------------------------------------------------------------------- settings
@@ -177,6 +182,19 @@ FLUME_EXPONENT = _known("settings", "flume.exponent", "Exponent of a power law")
 _TABLE = ("flume.table.{k}.level", "flume.table.{k}.flow")
 FLUME_TABLE_LEVEL = _known("settings", _TABLE[0], "A point of its table: the level", along=_TABLE)
 FLUME_TABLE_FLOW = _known("settings", _TABLE[1], "A point of its table: the flow", along=_TABLE)
+
+# Carriers of a receiver.
+CARRIER_FREQUENCY = _known("settings", "carrier.{k}.frequency", "Frequency of a carrier")
+CARRIER_TONE = _known(
+    "settings",
+    "carrier.{k}.tone",
+    "Whether a tone chooses the high oscillator",
+    choices=("off", "on"),
+)
+OSCILLATOR_LOW = _known(
+    "settings", "oscillator.low", "Frequency of the low oscillator of a converter"
+)
+OSCILLATOR_HIGH = _known("settings", "oscillator.high", "Frequency of its high oscillator")
 
 # Alarms that belong to an input; models without a list of alarms have these.
 INPUT_ALARM_HIGH = _known(

@@ -56,7 +56,7 @@ def names_file(text: str) -> bool:
     return path.is_file()
 
 
-def write_atomic(path: Path, text: str) -> None:
+def write_atomic(path: Path, text: str | bytes) -> None:
     """Write a file whole or not at all; on disk when this returns.
 
     A file that was there keeps its owner and mode, and a link leads to the new content.
@@ -72,8 +72,8 @@ def write_atomic(path: Path, text: str) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         descriptor, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
         try:
-            with os.fdopen(descriptor, "w", encoding="utf-8") as file:
-                file.write(text)
+            with os.fdopen(descriptor, "wb") as file:
+                file.write(text if isinstance(text, bytes) else text.encode())
                 file.flush()
                 os.fsync(file.fileno())
             if path.exists():

@@ -17,6 +17,7 @@ from leitwerk.datasheet.read import parse_datasheet
 from leitwerk.errors import FileProblem
 from leitwerk.links.plugins import further_protocols
 from leitwerk.project.files import read_bytes
+from leitwerk.project.rows_file import read_rows
 from leitwerk.setup.contacts import Contact, parse_contacts
 from leitwerk.setup.limits import LimitSet, parse_limits
 
@@ -145,6 +146,10 @@ class Library:
     def find_limits(self, name: str) -> LimitSet:
         """The limit set of a name, the user's own or a shipped one."""
         return find_limits(name, self.folder)
+
+    def find_rows(self, name: str) -> list[dict[str, str]]:
+        """The rows of a table beside the setup."""
+        return read_rows(self.folder / name)
 
     def find_contacts(self, name: str) -> dict[str, Contact]:
         """The contacts of a list beside the setup."""

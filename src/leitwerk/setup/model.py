@@ -9,6 +9,7 @@ from typing import Any, Literal, Protocol
 
 from pydantic import Field, PrivateAttr
 
+from leitwerk.errors import FileProblem
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.address import LinkAddress
 from leitwerk.parsing.local_time import find_zone
@@ -49,6 +50,7 @@ from leitwerk.setup.limits import (
     expand_limits,
     settings_from,
 )
+from leitwerk.setup.records import RecordsEntry
 from leitwerk.setup.rules import Output, RuleEntry
 from leitwerk.setup.timing import Group, Run, StatisticsField, ZoneField
 
@@ -184,6 +186,9 @@ class Setup(Model):
         default_factory=dict,
         description="Tables that formulas name: points of a curve, ratios of a gear",
     )
+    records: dict[str, RecordsEntry] = Field(
+        default_factory=dict, description="Tables that the device stores, by their names there"
+    )
     channels: dict[str, Channel] = Field(description="Channels by name")
     outputs: dict[str, Output] = Field(default_factory=dict, description="Outputs by name")
     contacts: dict[str, Contact] = Field(default_factory=dict, description="Contacts by name")
@@ -251,6 +256,9 @@ class Library(Protocol):
     def find_limits(self, name: str) -> LimitSet:
         """The limit set of a name; a FileProblem or SetupError when it cannot be used."""
 
+    def find_rows(self, name: str) -> list[dict[str, str]]:
+        """The rows of a table beside the setup; a FileProblem when it cannot be used."""
+
     def find_contacts(self, name: str) -> Mapping[str, Contact]:
         """The contacts of a shared list; a FileProblem or SetupError when it cannot be used."""
 
@@ -306,10 +314,32 @@ def _with_shared(setup: Setup, findings: Findings, library: Library) -> Setup:
     if setup.settings_from is not None:
         given = settings_from(setup.settings_from, library.find_limits, findings)
         more["settings"] = {**given, **setup.settings}
+    if any(entry.file for entry in setup.records.values()):
+        more["records"] = {
+            name: _with_file(name, entry, findings, library)
+            for name, entry in setup.records.items()
+        }
     if setup.contact_list is not None:
         shared = shared_contacts(setup.contact_list, library.find_contacts, findings)
         more["contacts"] = {**shared, **setup.contacts}
     return setup.model_copy(update=more) if more else setup
+
+
+def _with_file(
+    name: str, entry: RecordsEntry, findings: Findings, library: Library
+) -> RecordsEntry:
+    """A table with the rows of its file."""
+    if entry.file is None:
+        return entry
+    path = ("records", name, "file")
+    if entry.rows:
+        findings.error("set-twice", path, "a table has rows, or a file with them", at_key=True)
+        return entry
+    try:
+        return entry.model_copy(update={"rows": library.find_rows(entry.file)})
+    except FileProblem as error:
+        findings.error("bad-rows", path, error.message, remedy=error.remedy)
+        return entry
 
 
 # Groups of the file that hold named groups of keys.
@@ -319,6 +349,7 @@ _GROUPS: dict[str, type[Model]] = {
     "outputs": Output,
     "contacts": Contact,
     "rules": RuleEntry,
+    "records": RecordsEntry,
 }
 
 

@@ -23,6 +23,7 @@ from leitwerk.project.files import read_bytes
 from leitwerk.project.library import find_datasheet, read_datasheet
 from leitwerk.protocols.board_image import from_hex, parse_program
 from leitwerk.protocols.sdi12 import UNITS
+from leitwerk.standins.carriers import LevelMeter
 from leitwerk.standins.charger import BATTERY_SPOT, Charger
 from leitwerk.standins.clock import DeviceClock
 from leitwerk.standins.faults import Disturbances, Faults, Troubles
@@ -430,6 +431,8 @@ def _make(profile: Profile, datasheet: Datasheet, options: _Options) -> Firmware
         return Charger(
             datasheet, profile, time.monotonic, sensor_missing=missing, course=course, **more
         )
+    if profile.kind == "carriers":
+        return LevelMeter(datasheet, profile, time.monotonic, **more)
     if profile.kind == "flow":
         return FlowTransmitter(datasheet, profile, time.monotonic, sensor_missing=missing, **more)
     if profile.kind == "panel":
@@ -438,6 +441,17 @@ def _make(profile: Profile, datasheet: Datasheet, options: _Options) -> Firmware
             text = read_bytes(options.program).decode("ascii", "replace")
             panel.burn(parse_program(from_hex(text), datasheet))
         return panel
+    return _make_logger(profile, datasheet, options, courses, more)
+
+
+def _make_logger(
+    profile: Profile,
+    datasheet: Datasheet,
+    options: _Options,
+    courses: dict[str, Course],
+    more: dict[str, Any],
+) -> Logger:
+    """A logger in its plant, with the recordings that it is to have."""
     plant = Plant(factor=options.time_factor, courses=courses, begins_s=time.monotonic())
     logger = Logger(datasheet, profile, plant, time.monotonic, options.disturbances, **more)
     for _ in range(options.recordings):

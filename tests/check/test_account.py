@@ -32,6 +32,8 @@ MORE = {
     "top": [
         "store: every 1 min", "mains: 60 Hz", "when_full: overwrite", "report: every 1 h",
         "autonomy: 3 d", "integration: 20 ms", "groups: {slow: {store: every 10 min}}",
+        "records: {carrier: {rows: [{name: A}], unused: left, file: a.csv}}",
+        "settings_from: {set: battery-charging, chemistry: lead, cells: 6, capacity: 80 A·h}",
         "constants: {rho: 998 kg/m³}", "tables: {gears: {1: 43/15}}",
         "settings: {name: KILN-2}", "secrets: [network.key]",
         "statistics: mean, maximum", "contact_list: people.yaml",

@@ -8,12 +8,14 @@ import pytest
 from leitwerk.analysis import intervals
 from leitwerk.check import exchanges as check_exchanges
 from leitwerk.datasheet import point_entries
+from leitwerk.derived import history, reading
 from leitwerk.devices import recordings, talk
 from leitwerk.evaluation import course, dry_run
 from leitwerk.exchange import guarded, person
 from leitwerk.links import mqtt, sdi12
 from leitwerk.monitoring import outbox, pacing, senders, web_calls
 from leitwerk.parsing import quantities, yaml_text
+from leitwerk.project import rows_file
 from leitwerk.protocols import board_image, lines, scpi, station
 from leitwerk.rules import schedule
 from leitwerk.setup import exchanges, rules
@@ -40,6 +42,16 @@ LIMITS = {
     "a line of an exchange: as its setup says, at most": (exchanges._MOST_LINE,),
     "what waits for a slow receiver of an exchange": (person.MOST_OUT, guarded.MOST_WAITING),
     "pieces of a conversation that was kept": (talk._MOST_ENTRIES,),
+    "a formula: characters, brackets within each other, samples of a window": (
+        reading.LONGEST,
+        reading.DEEPEST,
+        history.MOST,
+    ),
+    "rows and columns of a table in a file, its bytes": (
+        rows_file._MOST_ROWS,
+        rows_file._MOST_COLUMNS,
+        rows_file._MOST_BYTES,
+    ),
     "entries of an error queue": (scpi.ERRORS_AT_MOST,),
     "time of a measurement on SDI-12": (sdi12.LONGEST_MEASUREMENT_S,),
     "rows of a recording": (recordings._ROWS_AT_MOST,),

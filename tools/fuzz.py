@@ -34,6 +34,10 @@ from leitwerk.datasheet.needs import parse_counted, parse_protection
 from leitwerk.datasheet.register_points import RegisterPoint
 from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.text_points import TextPoint
+from leitwerk.derived.formula import Formula
+from leitwerk.derived.mounting import parse_mounting
+from leitwerk.derived.steps import parse_ratio
+from leitwerk.derived.values import Table, Terms
 from leitwerk.devices.talk import read_talk
 from leitwerk.evaluation.course import parse_course
 from leitwerk.exchange.end import End
@@ -50,6 +54,7 @@ from leitwerk.parsing.quantities import parse_expected, parse_quantity, parse_sp
 from leitwerk.parsing.units import parse_powers, parse_unit
 from leitwerk.parsing.yaml_text import parse_yaml
 from leitwerk.project.library import find_datasheet
+from leitwerk.project.rows_file import read_rows, write_rows
 from leitwerk.protocols import sdi12
 from leitwerk.protocols.board_image import (
     build_program,
@@ -464,7 +469,59 @@ def _texts() -> dict[str, Reader]:
         "scales": Reader(scales, scale, 0.2),
         "transformers": Reader([b"20000/100 V", b"200/5 A", b"230/110 V"], text(parse_transformer)),
         "courses": Reader(courses, text(parse_course)),
+        **_formulas(),
     }
+
+
+def _formulas() -> dict[str, Reader]:
+    """Formulas of channels, which are read and worked; ratios and mountings."""
+    formulas = [
+        b"air_top - air_bottom", b"0.5 * 998 * v**2 if x > 3 and not x == 4 else 0",
+        b"moving_mean(flow, '10 min') + total(x, '1 d') / '3 h'", b"parshall(head(d, zero='1.2 m'), '3 in')",
+        b"dew_point(t, 0.5, 'buck')", b"step(x, y, gears, within='3 %', settles='1 s')", b"curve(d, rating)",
+        b"along(x, y, x, 'x up, z left', 'up')", b"clip(round(x, 0.1), -1e3, sqrt(abs(y)))",
+    ]  # fmt: skip
+    terms = Terms(
+        tables={
+            "gears": Table("gears", (("1", "43/15"), ("R", "-2"))),
+            "rating": Table("rating", (("0 m", "0 l/s"), ("1 m", "2 l/s"))),
+        }
+    )
+    units = {
+        "air_top": "\u00b0C",
+        "air_bottom": "\u00b0C",
+        "t": "\u00b0C",
+        "v": "m/s",
+        "d": "m",
+        "x": "",
+        "y": "",
+    }
+    inputs = {name: [0.0, 1.5, float("nan"), -3.0] for name in units}
+
+    def formula(said: str) -> None:
+        for unit in ("", "K", "l/s"):
+            with contextlib.suppress(lw.LeitwerkError):
+                Formula(said, units, unit, terms=terms)(times_s=[0.0, 1.0, 2.0, 3.0], **inputs)
+
+    return {
+        "formulas": Reader(formulas, text(formula), 0.1),
+        "ratios": Reader([b"43/15", b"-12:40", b"2.867"], text(parse_ratio)),
+        "mountings": Reader([b"x forward, z up", b"y back, x down"], text(parse_mounting)),
+    }
+
+
+def _rows(folder: Path) -> Reader:
+    """Rows of a table that a device stores, as CSV and as a spreadsheet."""
+    path = folder / "rows.csv"
+    book = folder / "rows.xlsx"
+    write_rows(book, ["name", "frequency"], [["HILL", "10738 MHz"]])
+
+    def read(data: bytes) -> None:
+        target = book if data.startswith(b"PK") else path
+        target.write_bytes(data)
+        read_rows(target)
+
+    return Reader([b"name,frequency\nHILL,10738 MHz\n", book.read_bytes()], read, 0.1)
 
 
 def readers(folder: Path) -> dict[str, Reader]:
@@ -496,6 +553,7 @@ def readers(folder: Path) -> dict[str, Reader]:
         "board images": Reader([to_hex(image, panel).encode()], program(from_hex)),
         "C headers": Reader([to_c(image, panel, "Saw").encode()], program(from_c)),
         "batch tables": _batch(folder),
+        "rows": _rows(folder),
         **_kept_readers(folder),
         **_texts(),
         **_wires(),

@@ -1,5 +1,7 @@
 """Tables that a device stores: rows of a setup or of a file, checked one by one, stored and read back."""
 
+import zipfile
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -124,6 +126,15 @@ def test_files_that_hold_no_rows(tmp_path, name, content, says):
     with pytest.raises(lw.FileProblem) as caught:
         read_rows(tmp_path / name)
     assert says in str(caught.value)
+
+
+def test_a_small_file_that_unpacks_to_very_much(tmp_path):
+    path = tmp_path / "a.xlsx"
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as parts:
+        parts.writestr("xl/sharedStrings.xml", b"0" * 60_000_000)
+    assert path.stat().st_size < 100_000
+    with pytest.raises(lw.FileProblem, match="is not a spreadsheet"):
+        read_rows(path)
 
 
 def test_a_file_with_semicolons_and_a_mark_at_its_beginning(tmp_path):

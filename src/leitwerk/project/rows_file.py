@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import zipfile
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
@@ -12,6 +13,7 @@ from leitwerk.project.files import read_bytes, write_atomic
 
 _MOST_ROWS, _MOST_COLUMNS = 10_000, 100
 _MOST_BYTES = 5_000_000
+_MOST_UNPACKED = 50_000_000  # a spreadsheet is packed; a small file can hold very much
 
 
 def read_rows(path: Path) -> list[dict[str, str]]:
@@ -77,6 +79,10 @@ def _spreadsheet(path: Path, content: bytes) -> list[list[str]]:
             remedy="pip install 'leitwerk[spreadsheet]', or store it as CSV",
         ) from None
     try:
+        with zipfile.ZipFile(io.BytesIO(content)) as parts:
+            unpacked = sum(part.file_size for part in parts.infolist())
+        if unpacked > _MOST_UNPACKED:
+            raise ValueError("too large when unpacked")  # noqa: TRY301 - with all else that is wrong
         book = load_workbook(io.BytesIO(content), read_only=True, data_only=True)
         sheet = book.worksheets[0]
         found = []

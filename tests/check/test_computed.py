@@ -343,3 +343,45 @@ def test_a_counter_that_rolls_over(sheet, tmp_path):
         9000 * (found[-1].time_s - found[2].time_s), rel=1e-3
     )
     assert max(s["turns"] for s in found) <= 65535
+
+
+# ---------------------------------------------------------------------- rating tables
+
+
+def test_the_table_of_a_flow_is_the_same_whoever_computes_it(leitwerk, tmp_path):
+    path = tmp_path / "race.yaml"
+    path.write_text(RACE, "utf-8")
+    by_device = leitwerk("rating", str(path), "flow", "--every", "10 cm", "--json")
+    text = RACE.replace("reading: level\n", "reading: level\n    unit: cm\n").replace(
+        "0.31 ± 0.02 m", "31 ± 2 cm"
+    )
+    path.write_text(text.replace("shows: flow", "shows: level").replace("0.9 m, clear: 0.8 m", "90 cm, clear: 80 cm")
+                    .replace("span: 0..500 l/s", "span: 0..1 m"), "utf-8")  # fmt: skip
+    by_leitwerk = leitwerk("rating", str(path), "flow", "--every", "10 cm", "--json")
+    assert by_device.exit_code == by_leitwerk.exit_code == 0, by_leitwerk.output
+    one, other = json.loads(by_device.stdout)["rows"], json.loads(by_leitwerk.stdout)["rows"]
+    assert [r["input"] for r in one] == pytest.approx([r["input"] / 100 for r in other])
+    assert [r["value"] for r in one] == pytest.approx([r["value"] for r in other])
+    assert [r["per_millimetre"] for r in one] == pytest.approx([r["per_millimetre"] for r in other])
+    beyond = leitwerk(
+        "rating", str(path), "flow", "--from", "1 cm", "--to", "200 cm", "--every", "50 cm"
+    )
+    assert beyond.stdout.count("extrapolated") == 2
+    assert "above range" in beyond.stdout
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (("balance",), "no table of one input"),
+        (("air_top",), "no table of one input"),
+        (("ajar", "--from", "0", "--to", "1"), "depends on the time"),
+        (("lost",), "no table of one input"),
+        (("nothing",), "there is no channel"),
+    ],
+)
+def test_channels_without_a_table(leitwerk, tmp_path, words, says):
+    path = tmp_path / "air.yaml"
+    path.write_text(AIR, "utf-8")
+    shown = leitwerk("rating", str(path), *words)
+    assert (shown.exit_code, says in shown.stderr) == (2, True), shown.output

@@ -67,7 +67,7 @@ def test_reads_outlive_a_noisy_line(standin):
     setup = kiln(standin("--rtu", "--corrupt-every", "4").address)
     with lw.connect(setup, link=lw.LinkOptions(0.3)) as device:
         assert device.identify().serial == "K2-00417"
-        assert len(device.read_settings().values) == 185
+        assert len(device.read_settings().values) == 209
 
 
 @pytest.mark.process

@@ -23,11 +23,13 @@ class Broker(PlainServer):
             "recording": "stopped",
         }
         settings |= {"sensor.depth": level, "position.latitude": 0, "position.longitude": 0}
+        settings |= {"barometer": "on", "alarm.high": 9.0, "alarm.low": 0.1}
         settings |= {f"contact.{k}.{part}": "" for k in range(1, 5) for part in ("name", "number")}
         status = {
             "battery.voltage": 3.6,
             "signal.strength": -87,
             "memory.used": 4.2,
+            "alarm": "normal",
             "recording": "stopped",
         }
         settings |= {"recording.from": "", "recording.until": ""}

@@ -18,6 +18,7 @@ from leitwerk.datasheet.model import Datasheet, Range, Terminal
 from leitwerk.datasheet.points import Point
 from leitwerk.datasheet.vocabulary import CHANNEL_QUALITY, CHANNEL_VALUE
 from leitwerk.derived.graph import Graph
+from leitwerk.derived.open_channel import OpenChannel
 from leitwerk.parsing.quantities import format_value
 from leitwerk.parsing.units import Unit
 from leitwerk.setup.model import Pulses
@@ -145,9 +146,13 @@ class CounterChannel(WiredChannel):
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)
 class ReadingChannel(MeasuredChannel):
-    """What the device measures by itself: it belongs to no terminal and has no settings."""
+    """What the device measures by itself: it belongs to no terminal and has no settings.
+
+    ``law`` is that of a flow which the device computes by a formula of the setup.
+    """
 
     point: Point
+    law: OpenChannel | None = None
 
     @property
     def where(self) -> str:

@@ -6,6 +6,7 @@ import ast
 import graphlib
 import math
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
 
 from leitwerk.check.alarm_doubts import Scope
 from leitwerk.check.alarms import check_alarms
@@ -21,6 +22,7 @@ from leitwerk.derived.formula import require_unit
 from leitwerk.derived.function import Remarks
 from leitwerk.derived.functions_of_time import held_for
 from leitwerk.derived.graph import Graph
+from leitwerk.derived.open_channel import OpenChannel
 from leitwerk.derived.reading import LONGEST, read_formula
 from leitwerk.derived.types import Form, Type, type_of
 from leitwerk.derived.values import Table, Terms, Value
@@ -161,12 +163,14 @@ class _Derivation:
             return None
         law = law_of(self.graph, value.node, self.measured)
         flow = None if law is None else flow_by_device(law, self.datasheet, place)
-        if flow is not None:
-            return self._by_device(name, channel, flow)
+        if law is not None and flow is not None:
+            return self._by_device(name, channel, law, flow)
         self.known[name] = (value.node, value.type)
         return self._made(name, channel, value, unit, tuple(remarks.notes))
 
-    def _by_device(self, name: str, channel: Channel, flow: DeviceFlow) -> CheckedChannel | None:
+    def _by_device(
+        self, name: str, channel: Channel, law: OpenChannel, flow: DeviceFlow
+    ) -> CheckedChannel | None:
         """What the device computes itself is a reading of it."""
         path = ("channels", name)
         report_flow(flow, (*path, "computed"), self.findings)
@@ -175,10 +179,12 @@ class _Derivation:
         )
         every = tuple(self.setup.channels)
         found = own_reading(name, reading, self.datasheet, every, self.findings)
-        if found is not None:
-            self.wanted += flow.wanted
-            self.measured[name] = found
-            self._know(found)
+        if found is None:
+            return None
+        found = replace(found, law=law)
+        self.wanted += flow.wanted
+        self.measured[name] = found
+        self._know(found)
         return found
 
     def _inputs(self, channel: Channel) -> Mapping[str, tuple[int, Type]]:

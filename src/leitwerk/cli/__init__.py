@@ -44,6 +44,7 @@ _SECTIONS = {
         "station": ("station", "Show a station that sleeps: settings in force, and requests."),
         "live": ("live", "Compare the readings with the expected values."),
         "talk": ("talk", "Talk to a device by hand, in lines of text."),
+        "rating": ("rating", "Print the table of a computed channel: flow by level."),
         "rows": ("rows", "Read a table that a device stores, as text or spreadsheet."),
         "mounting": ("mounting", "Find how a three-axis sensor is mounted, at rest."),
         "tare": ("tare", "Take the reading of a channel at rest as its tare."),

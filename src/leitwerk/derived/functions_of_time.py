@@ -200,7 +200,8 @@ class _Each:
         return same and self.zone == other.zone  # type: ignore[attr-defined]
 
 
-def _each(call: Call) -> _Each | None:
+def each_of(call: Call) -> _Each | None:
+    """Where a total begins anew, None where it never does."""
     if "each" not in call:
         return None
     length = call.duration("each")
@@ -216,14 +217,14 @@ def total(call: Call) -> Value:
     kind = call["x"].type
     if kind.form is not Form.LOGICAL or call["x"].text is not None:
         call.numbers("x")
-    operation = remembering(call, Total, call.terms.gap_s, _each(call))
+    operation = remembering(call, Total, call.terms.gap_s, each_of(call))
     return call.apply(operation, Type(types.times(kind.powers, types.SECONDS.powers)), call["x"])
 
 
 @OF_TIME.define("condition, [each]")
 def count(call: Call) -> Value:
     """How often a condition came true; each '1 d', anew every day."""
-    operation = remembering(call, Count, call.terms.gap_s, _each(call))
+    operation = remembering(call, Count, call.terms.gap_s, each_of(call))
     return call.apply(operation, types.PLAIN, call.condition("condition"))
 
 
@@ -232,7 +233,7 @@ def increase(call: Call) -> Value:
     """Pulses of a counter that rolls over at its size, such as 65536; each '1 d', anew every day."""
     call.plain("counter")
     size = call.above_zero("size", types.PLAIN, "such as 65536")
-    operation = remembering(call, Increase, call.terms.gap_s, size, _each(call))
+    operation = remembering(call, Increase, call.terms.gap_s, size, each_of(call))
     return call.apply(operation, types.PLAIN, call["counter"])
 
 

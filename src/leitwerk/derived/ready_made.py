@@ -11,7 +11,7 @@ import numpy as np
 
 from leitwerk.derived import humid_air, types, water
 from leitwerk.derived.function import Call, Functions
-from leitwerk.derived.functions_of_time import remembering
+from leitwerk.derived.functions_of_time import each_of, remembering
 from leitwerk.derived.mounting import DIRECTIONS, Mounting, parse_mounting, parse_rotation
 from leitwerk.derived.open_channel import (
     PARSHALL,
@@ -27,6 +27,7 @@ from leitwerk.derived.open_channel import (
 from leitwerk.derived.operations import Momentary
 from leitwerk.derived.remembered import Settled
 from leitwerk.derived.steps import NO_STEP, Steps, parse_steps
+from leitwerk.derived.tariffs import Cost, parse_tariff
 from leitwerk.derived.types import Form, Type, type_of
 from leitwerk.derived.values import Value
 from leitwerk.errors import DomainError, QuantityError
@@ -386,3 +387,38 @@ def along(call: Call) -> Value:
 def _turned(parts: tuple[float, float, float], x: Array, y: Array, z: Array, out: Array) -> None:
     # A part of 0 takes no value away: an axis that plays no role may be without a reading.
     out[...] = sum(part * axis for part, axis in zip(parts, (x, y, z), strict=True) if part)
+
+
+# ---------------------------------------------------------------------- tariffs
+
+
+@READY_MADE.define("x, prices, [holidays], [each]")
+def cost(call: Call) -> Value:
+    """What a power or a flow costs by a table of prices, since the start; each '1 d', anew every day."""
+    call.numbers("x")
+    rows, kind = _prices(call)
+    holidays = [day for day, _ in call.table("holidays").rows] if "holidays" in call else []
+    zone = call.terms.zone.key
+    tariff = _made(call, "prices", lambda: parse_tariff(rows, holidays, zone))
+    powers = types.times(types.times(call["x"].type.powers, types.SECONDS.powers), kind.powers)
+    operation = remembering(call, Cost, call.terms.gap_s, tariff, each_of(call))
+    return call.apply(operation, Type(powers), call["x"])
+
+
+def _prices(call: Call) -> tuple[list[tuple[str, float]], Type]:
+    """Days and prices of a table, in SI base units, and what a price is."""
+    table, rows, kinds = call.table("prices"), [], []
+    for day, text in table.rows:
+        try:
+            quantity = parse_quantity(text)
+        except QuantityError as error:
+            message = f"{day[:40]} of {table.name}: {error.message}"
+            raise call.refusal("prices", message, error.valid) from None
+        unit = quantity.unit
+        rows.append((day, quantity.value * (unit.factor if unit else 1.0)))
+        kinds.append(type_of(unit) if unit else types.PLAIN)
+    if len(set(kinds)) != 1:
+        raise call.refusal(
+            "prices", f"the prices of {table.name} are not all for one thing", "0.32 1/kWh"
+        )
+    return rows, kinds[0]

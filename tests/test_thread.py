@@ -18,7 +18,7 @@ from leitwerk.parsing.address import parse_address
         ("saw-hall", ["eibe"], "larch", "4 settings changed in 4 write requests", "2 of 2"),
         ("saw-hall", ["eibe", "--rtu"], "larch", "4 settings changed", "2 of 2"),
         ("mill-race", ["weide", "--rtu"], "3317", "7 settings changed in 4 write", "3 of 3"),
-        ("telemetry", ["erle", "--rtu"], "5150", "17 settings changed", "3 of 3"),
+        ("telemetry", ["erle", "--rtu"], "5150", "15 settings changed", "3 of 3"),
         ("timber", ["ahorn", "--copies", "3"], "", "3 settings changed", "2 of 2"),
         ("cabin", ["birke", "--rtu"], "bark", "37 settings changed in 37 write requests", "2 of 2"),
         ("panel", ["buche-6", "--rtu"], "", "10 settings changed", "2 of 2"),

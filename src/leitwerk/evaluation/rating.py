@@ -169,7 +169,9 @@ def _inputs(ends: tuple[float, float], unit: Unit, every: Quantity | None) -> ND
         raise QuantityError(
             f"a step of {step:g} {unit} cannot be used", valid=f"at most {_MOST:,} rows"
         )
-    return first + step * np.arange(int((last - first) / step + 1e-9) + 1)
+    count = int((last - first) / step + 1e-9) + 1
+    found: NDArray[np.float64] = first + step * np.arange(count, dtype=np.float64)
+    return found
 
 
 def _worked(

@@ -10,6 +10,7 @@ import math
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from leitwerk.alarms.bands import Bands
 from leitwerk.alarms.definition import AlarmDefinition
@@ -17,13 +18,15 @@ from leitwerk.check.measurement import Measurement
 from leitwerk.datasheet.model import Datasheet, Range, Terminal
 from leitwerk.datasheet.points import Point
 from leitwerk.datasheet.vocabulary import CHANNEL_QUALITY, CHANNEL_VALUE
-from leitwerk.derived.graph import Graph
-from leitwerk.derived.open_channel import OpenChannel
 from leitwerk.parsing.quantities import format_value
 from leitwerk.parsing.units import Unit
 from leitwerk.setup.model import Pulses
 from leitwerk.signals.scale import Chain
 from leitwerk.signals.states import StateNames
+
+if TYPE_CHECKING:
+    from leitwerk.derived.graph import Graph
+    from leitwerk.derived.open_channel import OpenChannel
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)

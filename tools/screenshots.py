@@ -158,6 +158,13 @@ def main() -> None:
         drawn = ("--course", COURSE, "--every", "1 s", "--figure", "dry-run.png")
         run_in_terminal(["dry-run", "kiln-guard.yaml", *drawn], folder)
         shutil.copy(folder / "dry-run.png", PICTURES / "dry-run.png")
+        for example in ("kiln-air", "mill-race"):
+            text = (resources.files("leitwerk") / "examples" / f"{example}.yaml").read_text("utf-8")
+            (folder / f"{example}.yaml").write_text(text, encoding="utf-8")
+        words = ["explain", "kiln-air.yaml", "dew_point"]
+        paint(run_in_terminal(words, folder, rows=12), PICTURES / "computed.png")
+        words = ["rating", "mill-race.yaml", "flow", "--every", "5 cm"]
+        paint(run_in_terminal(words, folder, rows=20), PICTURES / "rating.png")
         shoot("prove", "prove", "kiln-guard.yaml", "air_top.too_hot", "--simulated")
         with start_standin("linde", "weide", "--bus") as bus:
             port = str(bus.address).replace("?unit=5", "?unit=1")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -14,7 +15,7 @@ from leitwerk.derived.formula import from_si, to_si
 from leitwerk.derived.open_channel import OpenChannel
 from leitwerk.derived.runner import Runner
 from leitwerk.errors import QuantityError
-from leitwerk.parsing.quantities import Quantity, format_number
+from leitwerk.parsing.quantities import Quantity
 from leitwerk.parsing.units import Unit, parse_unit
 from leitwerk.signals.quality import Quality
 
@@ -52,23 +53,29 @@ class Rating:
         return asdict(self)
 
     def cells(self) -> tuple[tuple[str, ...], list[tuple[str, ...]]]:
-        """The table as texts: its head, and its rows."""
-        head = (f"{self.input} [{self.input_unit}]", f"{self.channel} [{self.unit}]")
-        has_slope = any(row.per_millimetre is not None for row in self.rows)
-        slope = (f"{self.unit} per mm",) if has_slope else ()
-        rows = [
-            (
-                format_number(row.input, 6),
-                "–" if row.value is None else format_number(row.value, 5),
-                *(
-                    ("–" if row.per_millimetre is None else format_number(row.per_millimetre, 3),)
-                    * has_slope
-                ),
-                "" if row.quality == Quality.GOOD.reason else row.quality,
-            )
-            for row in self.rows
-        ]
-        return (*head, *slope, "remark"), rows
+        """The table as texts: its head, and its rows; the numbers of a column have as many decimals."""
+        inputs = _column([row.input for row in self.rows], 5)
+        while all("." in text and text[-1] in "0." for text in inputs):
+            inputs = [text[:-1] for text in inputs]  # no more digits than the steps have
+        columns = [(f"{self.input} [{self.input_unit}]", inputs)]
+        columns += [(f"{self.channel} [{self.unit}]", _column([row.value for row in self.rows], 4))]
+        slopes = [row.per_millimetre for row in self.rows]
+        if any(slope is not None for slope in slopes):
+            columns += [(f"{self.unit} per mm", _column(slopes, 3))]
+        remarks = ["" if row.quality == Quality.GOOD.reason else row.quality for row in self.rows]
+        if any(remarks):
+            columns += [("remark", remarks)]
+        head = tuple(name for name, _ in columns)
+        return head, list(zip(*(cells for _, cells in columns), strict=True))
+
+
+def _column(values: Sequence[float | None], digits: int) -> list[str]:
+    """Numbers of one column, the largest with so many digits, all with their points below each other."""
+    largest = max((abs(value) for value in values if value), default=1.0)
+    decimals = max(0, digits - 1 - math.floor(math.log10(largest)))
+    texts = ["–" if value is None else f"{value:.{decimals}f}" for value in values]
+    width = max(map(len, texts), default=0)
+    return [text.rjust(width) for text in texts]
 
 
 def rate_channel(

@@ -199,6 +199,30 @@ def test_it_is_explained(leitwerk, tmp_path):
     )
 
 
+def test_an_offset_by_hand_is_taken_off_also_for_what_is_computed_from_it():
+    tare = "    tare: [{offset: 1 K, taken: 2026-03-01T08:00Z}, {offset: 0.3 K, taken: 2026-03-02T08:00Z}]\n"
+    text = AIR.replace("    unit: K\n    expect: 0.3", tare + "    unit: K\n    expect: 0.3")
+    setup = checked(text + "  twice: {computed: 2 * lost, unit: K}\n")
+    assert setup.ok, setup.findings
+    assert explain_derived(setup, setup.channel("lost")).value == pytest.approx(0.0)
+    assert explain_derived(setup, setup.channel("twice")).value == pytest.approx(0.0)
+    wrong = checked(text.replace("offset: 0.3 K", "offset: 0.3 bar"))
+    assert [f.rule for f in wrong.findings if f.is_error] == ["wrong-unit"]
+
+
+def test_what_is_marked_is_marked_where_it_is_explained():
+    text = RACE.replace("parshall(level, '2 ft')", "2 * parshall(level, '2 ft')").replace(
+        "shows: flow", "shows: level"
+    )
+    setup = checked(text)
+    flow = setup.channel("flow")
+    assert explain_derived(setup, flow, {"level": 0.3}).quality == "good"
+    assert explain_derived(setup, flow, {"level": 1.2}).quality == "extrapolated"
+    beyond = explain_derived(setup, flow, {"level": 9.0})
+    assert (beyond.value, beyond.quality) == (None, "above range")
+    assert "above range" in str(beyond)
+
+
 # ---------------------------------------------------------------------- flow by the device
 
 

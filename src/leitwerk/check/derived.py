@@ -23,19 +23,20 @@ from leitwerk.derived.function import Remarks
 from leitwerk.derived.functions_of_time import held_for
 from leitwerk.derived.graph import Graph
 from leitwerk.derived.open_channel import OpenChannel
+from leitwerk.derived.operations import SUBTRACT
 from leitwerk.derived.reading import LONGEST, read_formula
 from leitwerk.derived.types import Form, Type, type_of
 from leitwerk.derived.values import Table, Terms, Value
-from leitwerk.errors import FormulaError
+from leitwerk.errors import FormulaError, QuantityError
 from leitwerk.findings import Advice, Findings, KeyPath
-from leitwerk.parsing.units import Unit, parse_unit
+from leitwerk.parsing.units import Unit, convert_difference, parse_unit
 from leitwerk.setup.model import Channel, Setup
 from leitwerk.signals.scale import EVERYWHERE, Chain
 from leitwerk.signals.states import StateNames
 
 _USELESS = (
     "terminal", "reading", "sensor", "signal", "range", "shunt", "leads", "scale", "states", "calibration",
-    "tare", "time_constant", "pulses",
+    "time_constant", "pulses",
 )  # fmt: skip
 _GAPS = 5.0  # intervals without a sample that functions of time bridge
 _LEAST_GAP_S = 60.0
@@ -165,8 +166,27 @@ class _Derivation:
         flow = None if law is None else flow_by_device(law, self.datasheet, place)
         if law is not None and flow is not None:
             return self._by_device(name, channel, law, flow)
+        value = self._tared(channel, value, unit, path)
         self.known[name] = (value.node, value.type)
         return self._made(name, channel, value, unit, tuple(remarks.notes))
+
+    def _tared(self, channel: Channel, value: Value, unit: Unit, path: KeyPath) -> Value:
+        """The value less the last tare: an offset that was measured by hand, with its history in the file."""
+        if not channel.tare:
+            return value
+        if value.type.form not in {Form.NUMBER, Form.POINT}:
+            report_useless(channel, ("tare",), "means nothing for a state", path, self.findings)
+            return value
+        try:
+            offset = channel.tare[-1].offset
+            number = offset.value if offset.unit is None else convert_difference(
+                offset.value, offset.unit, unit)  # fmt: skip
+        except QuantityError as error:
+            place = (*path, "tare", str(len(channel.tare) - 1), "offset")
+            self.findings.error("wrong-unit", place, error.message, valid=error.valid)
+            return value
+        constant = self.graph.constant(number * unit.factor)
+        return Value(self.graph.apply(SUBTRACT, value.node, constant), value.type, value.column)
 
     def _by_device(
         self, name: str, channel: Channel, law: OpenChannel, flow: DeviceFlow

@@ -130,6 +130,29 @@ class Formula:
         return f"<Formula {self.text!r}{f' in {self.unit}' if self.unit.symbol else ''}>"
 
 
+def work_out(text: str, values: Mapping[str, float]) -> float:
+    """The value of a formula of plain numbers, such as those of a limit set.
+
+    Raises
+    ------
+    FormulaError
+        It is not a formula, names something unknown, or has no finite value.
+
+    Examples
+    --------
+    >>> work_out("2.4 * cells", {"cells": 6})
+    14.399999999999999
+
+    """
+    graph = Graph()
+    known = {name: (graph.constant(value), types.PLAIN) for name, value in values.items()}
+    found = read_formula(text, known, graph)
+    node = graph.nodes[found.node]
+    if not found.type.is_plain or not node.is_constant:
+        raise FormulaError(f"{text[:40]!r} is {found}, and no plain number", valid="2.4 * cells")
+    return node.value
+
+
 def known_constants(constants: Mapping[str, str], graph: Graph) -> dict[str, tuple[int, Type]]:
     """Named constants, as formulas know them.
 

@@ -5,16 +5,21 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from leitwerk.check.channels import CheckedChannel, DerivedChannel, MeasuredChannel, SignalChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.derived.formula import from_si, shares, steady, to_si
+from leitwerk.derived.runner import Runner
 from leitwerk.errors import QuantityError
 from leitwerk.evaluation.signal_chain import explain_channel
 from leitwerk.parsing.quantities import format_number
+from leitwerk.signals.quality import Quality
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,6 +58,7 @@ class DerivedExplanation:
     formula: str
     value: float | None
     shown: str
+    quality: str
     unit: str
     expanded_uncertainty: float | None
     inputs: tuple[InputPart, ...]
@@ -75,9 +81,20 @@ class DerivedExplanation:
         if self.value is not None and self.expanded_uncertainty:
             doubt = _number(self.expanded_uncertainty, self.unit, 2)
             value = f"{_number(self.value, '')} ± {doubt} (k = 2)"
-        lines += ["", f"  value  {value}"]
+        remark = "" if self.quality == Quality.GOOD.reason else f", {self.quality}"
+        lines += ["", f"  value  {value}{remark}"]
         remarks = [self.remark] if self.remark else []
         return "\n".join([*lines, *(f"  {text}" for text in [*remarks, *self.notes])])
+
+
+def _quality(channel: DerivedChannel, columns: Mapping[str, NDArray[np.float64]]) -> Quality:
+    """What the value is worth: by one sample of the same formula, with inputs that are good."""
+    runner = Runner(channel.graph, [channel.node])
+    if runner.remembers:
+        return Quality.GOOD
+    runner.run([0.0], columns)
+    good = {name: np.zeros(1, np.uint8) for name in columns}
+    return Quality(int(runner.reasons(channel.node, good)[0]))
 
 
 def _padded(row: Sequence[str], widths: Sequence[int]) -> str:
@@ -132,6 +149,7 @@ def explain_derived(
         formula=channel.formula,
         value=value,
         shown="no value" if value is None else channel.words(value),
+        quality=_quality(channel, columns).reason,
         unit=channel.symbol,
         expanded_uncertainty=expanded,
         inputs=tuple(

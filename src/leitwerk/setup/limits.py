@@ -14,7 +14,6 @@ from typing import Annotated, Any, TypeAlias
 
 from pydantic import Field, WithJsonSchema
 
-from leitwerk.analysis.expression import work_out
 from leitwerk.errors import FileProblem, QuantityError, SetupError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.models import Model, reader, validate
@@ -173,8 +172,7 @@ class LimitSet:
                 texts[name] = words.get(rule.word, rule.word)
                 continue
             unit = rule.unit or self.unit
-            value = format_number(work_out(str(rule.value), numbers), 9)
-            texts[name] = f"{value} {unit}".strip()
+            texts[name] = self._worked_out(str(rule.value), numbers, unit).strip()
         self._check_order([(n, parse_quantity(texts[n]).value) for n in self.settings_order])
         return texts
 
@@ -193,7 +191,7 @@ class LimitSet:
             lines = dict(alarm)
             for key in (*_FORMULAS, *_SPANS):
                 if key in lines:
-                    lines[key] = self._worked_out(str(lines[key]), numbers)
+                    lines[key] = self._worked_out(str(lines[key]), numbers, self.unit)
             alarms[name] = lines
         self._check_order([(name, _trip(alarms[name])) for name in self.order])
         return alarms
@@ -207,9 +205,11 @@ class LimitSet:
                     valid=f"values that rise: {', '.join(name for name, _ in values)}",
                 )
 
-    def _worked_out(self, text: str, numbers: Mapping[str, float]) -> str:
+    def _worked_out(self, text: str, numbers: Mapping[str, float], unit: Unit) -> str:
+        from leitwerk.derived.formula import work_out  # noqa: PLC0415 - only where a set is used
+
         ends = (format_number(work_out(end, numbers), 9) for end in text.split(".."))
-        return f"{'..'.join(ends)} {self.unit}"
+        return f"{'..'.join(ends)} {unit}"
 
 
 def _tell(

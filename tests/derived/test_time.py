@@ -14,6 +14,7 @@ from leitwerk.derived.graph import Graph
 from leitwerk.derived.reading import read_formula
 from leitwerk.derived.runner import Runner
 from leitwerk.derived.types import LOGICAL, PLAIN
+from leitwerk.derived.values import Table
 
 GAP = 25.0
 ZONE = ZoneInfo("Europe/Vienna")
@@ -30,10 +31,24 @@ FUNCTIONS = {
     "hold(x, '15 s')": lambda t, x: slow.hold(t, x, 15.0),
     "low_pass(x, '6 s')": lambda t, x: slow.low_pass(t, x, GAP, 6.0),
     "settled(x, '5 s')": lambda t, x: slow.settled(t, x, 5.0),
+    "moving_mean(x, '3.3 s')": lambda t, x: slow.moving(t, x, 3.3, "mean"),
     "count(c)": lambda t, x: slow.count(t, x, GAP),
     "duration(c)": lambda t, x: slow.duration(t, x, GAP),
 }
-STEPS = st.sampled_from([1.0, 1.0, 1.0, 0.0, 0.25, 3.0, 12.0, 26.0, 90.0, -1.0, -40.0])
+# Of the moment: the same to the last bit, alone and beside others, in long pieces and in short ones.
+READY_MADE = (
+    "exp(x) + sin(x) + x**1.7 + log(x + 1)",
+    "parshall(x * '10 cm', '3 in') / '1 l/s'",
+    "v_notch(x * '10 cm', '60 °') / '1 l/s'",
+    "absolute(dew_point('20 °C' + x * '1 K', x / 10)) / '1 K'",
+    "absolute(wet_bulb('20 °C' + x * '1 K', x / 10, '950 hPa', 'buck')) / '1 K'",
+    "wood_moisture('20 °C' + x * '1 K', x / 10)",
+    "water_density('2 °C' + x * '1 K') / '1 kg/m³'",
+    "step(x, 2, gears, within='10 %', settles='3 s')",
+    "moving_direction(x * '50 °', '8 s') / '1 °'",
+    "median(x, 2, 3 - x) + round(x, 0.3) + clip(x, 1, 2)",
+)
+STEPS = st.sampled_from([1.0, 1.0, 1.0, 0.1, 0.7, 0.0, 0.25, 3.0, 12.0, 26.0, 90.0, -1.0, -40.0])
 VALUES = st.sampled_from([0.0, 1.0, 2.0, 3.5, 7.0, 7.0, np.nan])
 
 
@@ -50,7 +65,8 @@ def courses(draw):
 def runner(*texts):
     graph = Graph()
     known = {"x": (graph.input("x"), PLAIN), "c": (graph.input("c"), LOGICAL)}
-    terms = Terms(gap_s=GAP, zone=ZONE)
+    gears = Table("gears", (("1", "0.5"), ("2", "1"), ("3", "7/4")))
+    terms = Terms(gap_s=GAP, zone=ZONE, tables={"gears": gears})
     return Runner(graph, [read_formula(text, known, graph, terms).node for text in texts])
 
 
@@ -75,6 +91,7 @@ def test_any_division_gives_the_same(course, lengths, restarts):
     # Each function twice, of different inputs: rows that are alike are worked together.
     texts = [
         *FUNCTIONS,
+        *READY_MADE,
         *(text.replace("(x", "(2 * x").replace("(c", "(not c") for text in FUNCTIONS),
     ]
     inputs = {"x": x, "c": condition(x)}

@@ -22,6 +22,9 @@ if TYPE_CHECKING:
     Array = NDArray[np.float64]
 
 
+_ROUNDING = 1e-9  # of a window: less than this is no time
+
+
 class _Doubling:
     """Columns of numbers, folded over windows of any length."""
 
@@ -33,7 +36,10 @@ class _Doubling:
 
     def over(self, times_s: Array, values: Array) -> Array:
         """Take samples, of shape (n, columns); the same folded over the window of each."""
-        place = self.history.add(times_s)
+        return self.folded(self.history.add(times_s), values)
+
+    def folded(self, place: slice, values: Array) -> Array:
+        """As ``over``, for samples whose times are in the history already."""
         self.history.tables[0][place] = values
         starts, longest = self.history.starts(place)
         tables = self.history.tables
@@ -133,9 +139,10 @@ class Average(Memory):
 
     def __init__(self, rows: int, window_s: float, *, deviation: bool) -> None:
         self._window_s, self._deviation, self._rows = window_s, deviation, rows
-        # For each row the time, the sum, and for a deviation the sum of squares.
-        self._sums = _Doubling(rows * (3 if deviation else 2), window_s, np.add, 0.0)
-        self._last_s = np.nan
+        # For each row the sum, and for a deviation the sum of squares, each value by its time.
+        self._sums = _Doubling(rows * (2 if deviation else 1), window_s, np.add, 0.0)
+        # The time of missing values; none are kept before the first is missing.
+        self._lost: _Doubling | None = None
         self._origin = np.full(rows, np.nan)
 
     def run(self, times_s: Array, *arguments: Array) -> Array:
@@ -146,38 +153,75 @@ class Average(Memory):
         self._begin_from(x, missing)
         # Values are taken from the first one on, so that a deviation keeps its digits.
         distance = x - self._origin
-        weight = np.broadcast_to(self._since(times_s)[:, None], x.shape)
         if some:
             distance[missing] = 0.0
-            weight = np.where(missing, 0.0, weight)
-        parts = np.empty((x.shape[0], self._sums.columns))
-        parts[:, : self._rows] = weight
-        np.multiply(weight, distance, out=parts[:, self._rows : 2 * self._rows])
+        history = self._sums.history
+        place = history.add(times_s)
+        since = self._since(place)[:, None]
         if self._deviation:
-            np.multiply(weight, distance**2, out=parts[:, 2 * self._rows :])
-        found = self._sums.over(times_s, parts)
-        weights = found[:, : self._rows]
+            values = np.empty((x.shape[0], 2 * self._rows))
+            np.multiply(since, distance, out=values[:, : self._rows])
+            np.multiply(values[:, : self._rows], distance, out=values[:, self._rows :])
+        else:
+            values = since * distance
+        found = self._sums.folded(place, values)
+        weights = self._weights(times_s, place, np.where(missing, since, 0.0) if some else None)
         with np.errstate(invalid="ignore", divide="ignore"):
-            result = found[:, self._rows : 2 * self._rows] / weights
+            result = found[:, : self._rows] / weights
             if self._deviation:
-                square = found[:, 2 * self._rows :] / weights - result**2
-                result = np.sqrt(np.maximum(square, 0.0))
+                result = np.sqrt(np.maximum(found[:, self._rows :] / weights - result**2, 0.0))
             else:
                 result += self._origin
-        empty = weights == 0.0
+        empty = np.broadcast_to(weights <= 0.0, result.shape)
         if empty.any():  # a sample for which no time has passed stands alone
             alone = np.where(missing, np.nan, 0.0) if self._deviation else x
             np.copyto(result, alone, where=empty)
         return _whole(result, self._sums)
 
-    def _since(self, times_s: Array) -> Array:
+    def _since(self, place: slice) -> Array:
         """The time since the sample before, at most that of the window; 0 for the very first."""
-        since = np.empty(times_s.shape)
-        np.subtract(times_s[1:], times_s[:-1], out=since[1:])
-        first = times_s[0] - self._last_s
-        since[0] = 0.0 if np.isnan(first) else first
-        self._last_s = float(times_s[-1])
-        return np.minimum(since, self._window_s, out=since)
+        times, first = self._sums.history.times_s, max(place.start, 1)
+        since = np.zeros(place.stop - place.start)
+        part = since[first - place.start :]
+        np.subtract(times[first : place.stop], times[first - 1 : place.stop - 1], out=part)
+        np.minimum(part, self._window_s, out=part)
+        return since
+
+    def _weights(self, times_s: Array, place: slice, lost: Array | None) -> Array:
+        """The time of the good values in the window of each sample, shape (n, 1) or (n, rows)."""
+        history = self._sums.history
+        starts, longest = history.starts(place)
+        if starts is None:
+            begin = slice(place.start - longest + 1, place.stop - longest + 1)
+            first = history.times_s[begin]
+            before = history.times_s[max(0, begin.start - 1) : begin.stop - 1]
+            since = np.zeros(first.shape)
+            np.subtract(
+                first[first.size - before.size :], before, out=since[first.size - before.size :]
+            )
+        else:
+            first = history.times_s[starts]
+            since = np.where(starts > 0, first - history.times_s[np.maximum(starts - 1, 0)], 0.0)
+        # Each counts for the time since the one before it: in all, that is the way from the first to this
+        # one, and what the first one counts for.
+        np.minimum(since, self._window_s, out=since)
+        whole = ((history.times_s[place] - first) + since)[:, None]
+        if lost is None and self._lost is None:
+            return whole
+        weights = whole - self._lost_time(times_s, place, lost)
+        # Where all are missing, the two sums may differ by their rounding.
+        weights[weights <= _ROUNDING * whole] = 0.0
+        return weights
+
+    def _lost_time(self, times_s: Array, place: slice, lost: Array | None) -> Array:
+        """The time of missing values in the window of each sample."""
+        if self._lost is None:  # the first one: until now there was nothing to count
+            self._lost = _Doubling(self._rows, self._window_s, np.add, 0.0)
+            old = self._sums.history.times_s[: place.start].copy()
+            if old.size:
+                self._lost.over(old, np.zeros((old.size, self._rows)))
+        now = np.zeros((times_s.size, self._rows)) if lost is None else lost
+        return self._lost.over(times_s, now)
 
     def _begin_from(self, x: Array, missing: NDArray[np.bool_]) -> None:
         if not np.any(open_ := np.isnan(self._origin)):
@@ -189,16 +233,18 @@ class Average(Memory):
     def state(self) -> dict[str, Any]:
         """See ``Memory``."""
         return {
-            "last_s": plain(np.array([self._last_s])),
             "origin": plain(self._origin),
             "sums": self._sums.state(),
+            "lost": None if self._lost is None else self._lost.state(),
         }
 
     def resume(self, state: dict[str, Any]) -> None:
         """See ``Memory``."""
-        self._last_s = float(numbers(state["last_s"])[0])
         self._origin = numbers(state["origin"])
         self._sums.resume(state["sums"])
+        if state["lost"] is not None:
+            self._lost = _Doubling(self._rows, self._window_s, np.add, 0.0)
+            self._lost.resume(state["lost"])
 
 
 def _whole(result: Array, found: _Doubling) -> Array:

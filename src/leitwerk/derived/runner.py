@@ -130,7 +130,9 @@ class Runner:
         """Pieces of the samples that are short enough, and in which the time never falls."""
         cuts = {*range(0, t.size, self._longest), t.size}
         if self.remembers and t.size:
-            cuts |= {int(k) + 1 for k in np.flatnonzero(np.diff(t) < 0.0)}
+            falls = t[1:] < t[:-1]
+            if falls.any():
+                cuts |= {int(k) + 1 for k in np.flatnonzero(falls)}
         ends = sorted(cuts)
         return [slice(a, b) for a, b in pairwise(ends)]
 

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     Array = NDArray[np.float64]
+    Windows = tuple[NDArray[np.intp] | None, int]  # as History.starts gives them
 
 
 _ROUNDING = 1e-9  # of a window: less than this is no time
@@ -36,12 +37,13 @@ class _Doubling:
 
     def over(self, times_s: Array, values: Array) -> Array:
         """Take samples, of shape (n, columns); the same folded over the window of each."""
-        return self.folded(self.history.add(times_s), values)
+        place = self.history.add(times_s)
+        return self.folded(place, values, self.history.starts(place))
 
-    def folded(self, place: slice, values: Array) -> Array:
-        """As ``over``, for samples whose times are in the history already."""
+    def folded(self, place: slice, values: Array, windows: Windows) -> Array:
+        """As ``over``, for samples whose times are in the history already, with where their windows begin."""
         self.history.tables[0][place] = values
-        starts, longest = self.history.starts(place)
+        starts, longest = windows
         tables = self.history.tables
         while 1 << len(tables) <= longest:  # a level of its own for the first time: for all samples
             tables.append(np.empty_like(tables[0]))
@@ -164,8 +166,13 @@ class Average(Memory):
             np.multiply(values[:, : self._rows], distance, out=values[:, self._rows :])
         else:
             values = since * distance
-        found = self._sums.folded(place, values)
-        weights = self._weights(times_s, place, np.where(missing, since, 0.0) if some else None)
+        windows = history.starts(place)
+        found = self._sums.folded(place, values, windows)
+        weights = self._weights(place, windows)
+        if some or self._lost is not None:
+            lost = self._lost_time(times_s, place, np.where(missing, since, 0.0))
+            # Where all are missing, the two sums may differ by their rounding.
+            weights = np.where(weights - lost <= _ROUNDING * weights, 0.0, weights - lost)
         with np.errstate(invalid="ignore", divide="ignore"):
             result = found[:, : self._rows] / weights
             if self._deviation:
@@ -187,10 +194,10 @@ class Average(Memory):
         np.minimum(part, self._window_s, out=part)
         return since
 
-    def _weights(self, times_s: Array, place: slice, lost: Array | None) -> Array:
-        """The time of the good values in the window of each sample, shape (n, 1) or (n, rows)."""
+    def _weights(self, place: slice, windows: Windows) -> Array:
+        """The time of all values in the window of each sample, shape (n, 1)."""
         history = self._sums.history
-        starts, longest = history.starts(place)
+        starts, longest = windows
         if starts is None:
             begin = slice(place.start - longest + 1, place.stop - longest + 1)
             first = history.times_s[begin]
@@ -205,23 +212,17 @@ class Average(Memory):
         # Each counts for the time since the one before it: in all, that is the way from the first to this
         # one, and what the first one counts for.
         np.minimum(since, self._window_s, out=since)
-        whole = ((history.times_s[place] - first) + since)[:, None]
-        if lost is None and self._lost is None:
-            return whole
-        weights = whole - self._lost_time(times_s, place, lost)
-        # Where all are missing, the two sums may differ by their rounding.
-        weights[weights <= _ROUNDING * whole] = 0.0
-        return weights
+        np.add(since, history.times_s[place] - first, out=since)
+        return since[:, None]
 
-    def _lost_time(self, times_s: Array, place: slice, lost: Array | None) -> Array:
+    def _lost_time(self, times_s: Array, place: slice, lost: Array) -> Array:
         """The time of missing values in the window of each sample."""
         if self._lost is None:  # the first one: until now there was nothing to count
             self._lost = _Doubling(self._rows, self._window_s, np.add, 0.0)
             old = self._sums.history.times_s[: place.start].copy()
             if old.size:
                 self._lost.over(old, np.zeros((old.size, self._rows)))
-        now = np.zeros((times_s.size, self._rows)) if lost is None else lost
-        return self._lost.over(times_s, now)
+        return self._lost.over(times_s, lost)
 
     def _begin_from(self, x: Array, missing: NDArray[np.bool_]) -> None:
         if not np.any(open_ := np.isnan(self._origin)):

@@ -2,7 +2,7 @@
 
 Each is a scale from head (m) to flow (m³/s): it converts, turns back, and knows what it is valid for.
 A head of 0 or less gives no flow. Between 0 and the least head of its standard, and above the greatest,
-the value is shown and counts as extrapolated; from twice the greatest on there is none.
+the value is shown and counts as extrapolated; from twice the greatest on there is no value.
 """
 
 from __future__ import annotations
@@ -82,7 +82,7 @@ class OpenChannel(Scale):
 
 @dataclass(frozen=True, slots=True)
 class PowerLaw(OpenChannel):
-    """flow = coefficient · head ^ exponent, in m³/s and m: what many flumes come to.
+    """flow = coefficient · head ^ exponent, in m³/s and m: the law of many flumes.
 
     ``submerged_from`` is the ratio of the heads behind and before it from which the law no longer holds.
     """
@@ -283,7 +283,7 @@ class Francis(OpenChannel):
     def __post_init__(self) -> None:
         if not (self.width > 0.0 and self.contractions in {0, 1, 2}):
             raise DomainError(
-                f"a weir of {self.width:g} m with {self.contractions} contractions is none",
+                f"a weir of {self.width:g} m with {self.contractions} contractions cannot be computed",
                 remedy="a width above 0, and 0, 1 or 2 end contractions",
             )
 
@@ -310,7 +310,7 @@ def cipolletti(width: float) -> PowerLaw:
 
     """
     if not width > 0.0:
-        raise DomainError(f"a weir of {width:g} m is none", remedy="a width above 0")
+        raise DomainError(f"a weir of {width:g} m cannot be computed", remedy="a width above 0")
     heads = (0.06, max(width / 3.0, 0.07))
     return PowerLaw(f"Cipolletti weir of {width:g} m", 3.367 * math.sqrt(FOOT) * width, 1.5, heads)
 

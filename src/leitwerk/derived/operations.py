@@ -80,7 +80,7 @@ class Memory(ABC):
 class Remembering(Operation):
     """Works one moment from this one and those before. ``start`` makes its memory, for some rows.
 
-    ``steady`` is what it comes to when its first argument stays as it is; None when that depends on
+    ``steady`` is its value when its first argument stays as it is; None when that depends on
     the time that passes.
     """
 

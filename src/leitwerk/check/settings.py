@@ -153,8 +153,8 @@ def _timing(setup: Setup, datasheet: Datasheet) -> Iterator[Wanted]:
         yield Wanted(SAMPLE_INTERVAL, None, setup.sample.seconds, ("sample",), "s")
     store = setup.store or setup.sample
     if store is not None and (setup.store is not None or datasheet.has(STORAGE_INTERVAL)):
-        path = ("store",) if setup.store else ()
-        yield Wanted(STORAGE_INTERVAL, None, store.seconds, path, "s")
+        key = "store" if setup.store else "sample"
+        yield Wanted(STORAGE_INTERVAL, None, store.seconds, (key,), "s")
     if setup.report is not None:
         yield Wanted(REPORT_INTERVAL, None, setup.report.seconds, ("report",), "s")
     usual = datasheet.timing.integration_s[:1]

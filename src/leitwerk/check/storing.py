@@ -12,7 +12,7 @@ from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import ALARM_TRIP, CHANNEL_RANGE, KnownPoint, Without
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
-from leitwerk.parsing.quantities import format_number, format_span, format_value
+from leitwerk.parsing.quantities import format_span, format_value
 from leitwerk.parsing.units import parse_unit
 
 
@@ -111,12 +111,23 @@ def _storable(
         findings.error("not-storable", w.path, message, valid=error.valid, remedy=error.remedy)
         return None
     if stored != w.value and not isinstance(stored, str) and w.path:
-        unit, step = parse_unit(w.unit), format_number(family.template.resolution)
-        asked = format_value(float(w.value), unit)
+        unit = parse_unit(w.unit)
+        step = format_value(family.template.resolution, unit)
+        name, asked = w.known.at(w.number), format_value(float(w.value), unit)
+        if stored == 0 and unit.dimension == "time":
+            # Zero is no short time: it is no limit, no delay, or whatever else the model makes of it.
+            findings.error(
+                "not-storable",
+                w.path,
+                f"{datasheet.model} cannot store {asked} as {name}: it would become 0",
+                valid=f"whole steps of {step}",
+            )
+            return None
         findings.note(
             "rounded",
             w.path,
-            f"{datasheet.model} stores {format_value(stored, unit)} (asked: {asked}; its step is {step})",
+            f"{datasheet.model} stores {name} as {format_value(stored, unit)} "
+            f"(asked: {asked}; its step is {step})",
         )
     return stored
 

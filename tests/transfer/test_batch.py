@@ -154,5 +154,5 @@ def test_any_value_may_differ_and_mistakes_are_told_before_anything_is_written(
     assert units[1].setup.setup.channels["air_top"].label == "Air above the stack"
     fleet.write(["1,modbus+tcp://a,every 5 s", "2,modbus+tcp://b,every 0.1 s"], "serial,at,sample")
     planned = leitwerk("batch", fleet.file, fleet.table, "--plan")
-    assert (planned.exit_code, "units.csv: 2 errors" in planned.stderr) == (1, True)
+    assert (planned.exit_code, "units.csv: 3 errors" in planned.stderr) == (1, True)
     assert "units.csv:3:10:9: error: fichte-8 cannot sample every 0.1 s" in planned.stderr

@@ -134,7 +134,7 @@ def _signal_body(
     m = read_measurement(channel, datasheet, path, findings)
     if m is None:
         return None
-    expected = expected_number(channel, m.unit, m.span, path, findings)
+    expected = _expected_number(channel, m.unit, m.span, path, findings)
     scope = Scope(m.unit, m.span, expected, every)
     alarms = check_alarms(channel, scope, path, findings)
     correction = correction_of(m.host)
@@ -192,8 +192,7 @@ def _contact(
     named = channel.states or {}
     states = StateNames(((0.0, named.get("open", "open")), (1.0, named.get("closed", "closed"))))
     unit, span = parse_unit(""), (0.0, 1.0)
-    expected = expected_state(channel, states, path, findings)
-    alarms = check_alarms(channel, Scope(unit, span, expected, every, states), path, findings)
+    judged = judged_by(channel, unit, span, states, every, findings, path)
     if terminal is None:
         return None
     return ContactChannel(
@@ -204,10 +203,10 @@ def _contact(
         span=span,
         host=Chain(),
         states=states,
-        expected=expected,
-        alarms=alarms,
-        device_alarms=_on_device(alarms, Chain(), datasheet),
-        bands=channel_bands(channel, unit, path, findings),
+        expected=judged.expected,
+        alarms=judged.alarms,
+        device_alarms=_on_device(judged.alarms, Chain(), datasheet),
+        bands=judged.bands,
         terminal=terminal,
     )
 
@@ -232,8 +231,7 @@ def _counter(
         return None
     _check_takes(terminal, COUNTER, datasheet, path, findings)
     unit, span = parse_unit(""), datasheet.point(CHANNEL_VALUE, terminal.slot).span()
-    expected = expected_number(channel, unit, span, path, findings)
-    alarms = check_alarms(channel, Scope(unit, span, expected, every), path, findings)
+    judged = judged_by(channel, unit, span, None, every, findings, path)
     return CounterChannel(
         name=name,
         label=channel.label or name,
@@ -242,10 +240,10 @@ def _counter(
         span=span,
         host=Chain(),
         states=None,
-        expected=expected,
-        alarms=alarms,
-        device_alarms=_on_device(alarms, Chain(), datasheet),
-        bands=channel_bands(channel, unit, path, findings),
+        expected=judged.expected,
+        alarms=judged.alarms,
+        device_alarms=_on_device(judged.alarms, Chain(), datasheet),
+        bands=judged.bands,
         terminal=terminal,
         pulses=channel.pulses or Pulses(),
     )
@@ -309,11 +307,7 @@ def own_reading(
     host = converted.then(calibration_stages(channel, unit, path, findings))
     low, high = host.value(point.span()).tolist()
     span = (min(low, high), max(low, high))
-    if states is None:
-        expected = expected_number(channel, unit, span, path, findings)
-    else:
-        expected = expected_state(channel, states, path, findings)
-    alarms = check_alarms(channel, Scope(unit, span, expected, every, states), path, findings)
+    judged = judged_by(channel, unit, span, states, every, findings, path)
     return ReadingChannel(
         name=name,
         label=channel.label or name,
@@ -322,10 +316,10 @@ def own_reading(
         span=span,
         host=host,
         states=states,
-        expected=expected,
-        alarms=alarms,
+        expected=judged.expected,
+        alarms=judged.alarms,
         device_alarms=(),
-        bands=channel_bands(channel, unit, path, findings),
+        bands=judged.bands,
         point=point,
     )
 
@@ -388,7 +382,33 @@ def _check_takes(
     )
 
 
-def expected_number(
+class Judged(NamedTuple):
+    """What the values of a channel are held against."""
+
+    expected: tuple[float, float] | None
+    alarms: tuple[AlarmDefinition, ...]
+    bands: Bands | None
+
+
+def judged_by(
+    channel: Channel,
+    unit: Unit,
+    span: tuple[float, float],
+    states: StateNames | None,
+    every: Sequence[str],
+    findings: Findings,
+    path: KeyPath,
+) -> Judged:
+    """Expectation, alarms and bands of a channel in its unit."""
+    if states is None:
+        expected = _expected_number(channel, unit, span, path, findings)
+    else:
+        expected = _expected_state(channel, states, path, findings)
+    alarms = check_alarms(channel, Scope(unit, span, expected, every, states), path, findings)
+    return Judged(expected, alarms, channel_bands(channel, unit, path, findings))
+
+
+def _expected_number(
     channel: Channel,
     unit: Unit,
     span: tuple[float, float],
@@ -415,7 +435,7 @@ def expected_number(
     return value, tolerance
 
 
-def expected_state(
+def _expected_state(
     channel: Channel, states: StateNames, path: KeyPath, findings: Findings
 ) -> tuple[float, float] | None:
     """The state that is expected, as its number, without a tolerance."""

@@ -8,10 +8,7 @@ import math
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
-from leitwerk.check.alarm_doubts import Scope
-from leitwerk.check.alarms import check_alarms
-from leitwerk.check.assignment import expected_number, expected_state, own_reading
-from leitwerk.check.bands import channel_bands
+from leitwerk.check.assignment import judged_by, own_reading
 from leitwerk.check.channels import CheckedChannel, DerivedChannel, MeasuredChannel
 from leitwerk.check.flume import DeviceFlow, flow_by_device, law_of, report_flow
 from leitwerk.check.measurement import report_useless
@@ -252,12 +249,9 @@ class _Derivation:
     ) -> DerivedChannel:
         path = ("channels", name)
         states = YES_OR_NO if value.type.form is Form.LOGICAL else value.type.states
-        if states is None:
-            expected = expected_number(channel, unit, EVERYWHERE, path, self.findings)
-        else:
-            expected = expected_state(channel, states, path, self.findings)
         span = EVERYWHERE if states is None else (min(states.numbers), max(states.numbers))
-        scope = Scope(unit, span, expected, tuple(self.setup.channels), states)
+        every = tuple(self.setup.channels)
+        judged = judged_by(channel, unit, span, states, every, self.findings, path)
         assert channel.computed is not None
         return DerivedChannel(
             name=name,
@@ -267,10 +261,10 @@ class _Derivation:
             span=span,
             host=Chain(),
             states=states,
-            expected=expected,
-            alarms=check_alarms(channel, scope, path, self.findings),
+            expected=judged.expected,
+            alarms=judged.alarms,
             device_alarms=(),
-            bands=channel_bands(channel, unit, path, self.findings),
+            bands=judged.bands,
             graph=self.graph,
             node=value.node,
             formula=channel.computed,

@@ -47,7 +47,7 @@ def findings(more, text=AIR):
         ("  x: {computed: 3 + air_botom, unit: K}", "bad-formula", "air_botom,", "did you mean air_bottom"),
         ('  x: {computed: "humidity / (2 - 2)"}', "bad-formula", "2 - 2)", "column 13 of the formula"),
         ("  x: {computed: air_top - air_bottom}", "missing-key", "x: {", "a temperature, and no unit"),
-        ("  x: {computed: humidity, unit: °C}", "wrong-unit", "°C}", "stands for a temperature"),
+        ("  x: {computed: humidity, unit: °C}", "wrong-unit", "°C}", "°C is for a temperature"),
         ("  x: {computed: x + 1}", "computed-ring", "x + 1}", "x is computed from itself: x from x"),
         ("  x: {computed: y}\n  y: {computed: z}\n  z: {computed: x}", "computed-ring", "", "from"),
         ("  x: {computed: humidity, terminal: 7}", "useless-key", "terminal", "computed channel"),

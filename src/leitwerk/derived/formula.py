@@ -187,7 +187,7 @@ def require_unit(kind: Type, unit: Unit) -> None:
     if (kind.powers, kind.form) != (wanted.powers, wanted.form):
         hint = "K" if kind == types.KELVIN else ""
         raise FormulaError(
-            f"the formula gives {kind}, and {unit.symbol or 'no unit'} stands for {wanted}",
+            f"the formula gives {kind}, the unit {unit.symbol or '(none)'} is for {wanted}",
             valid=f"a unit for {kind}{f', such as {hint}' if hint else ''}",
         )
 

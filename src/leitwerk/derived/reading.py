@@ -40,7 +40,7 @@ def read_formula(
     terms: Terms | None = None,
     remarks: Remarks | None = None,
 ) -> Value:
-    """The value that a formula stands for.
+    """The value of a formula.
 
     Parameters
     ----------
@@ -117,7 +117,7 @@ class _Reader:
         self._known, self._graph, self._terms, self._remarks = known, graph, terms, remarks
 
     def value(self, node: ast.expr) -> Value:
-        """What a part stands for."""
+        """The value of a part of the formula."""
         match node:
             case ast.Constant(value=content):
                 return self._constant(content, node)

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 class Previous(Memory):
     """What several have in common: the good sample before each.
 
-    A good sample further back than ``gap_s`` is none. A kind says what it remembers beside that in ``kept``,
+    A good sample older than ``gap_s`` does not count. A kind says what it remembers beside that in ``kept``,
     arrays of a number for each row by name.
     """
 

@@ -109,7 +109,7 @@ def parse_ratio(text: str) -> float:
     Raises
     ------
     DomainError
-        It is none, or divides by zero.
+        It is no ratio, or divides by zero.
 
     Examples
     --------

@@ -215,7 +215,7 @@ class LimitSet:
 def _tell(
     name: str, text: str, parameter: Parameter, numbers: dict[str, float], words: dict[str, str]
 ) -> None:
-    """Enter what a parameter stands for."""
+    """Enter the value of a parameter."""
     if parameter.choices:
         if text not in parameter.choices:
             raise QuantityError(

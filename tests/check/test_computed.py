@@ -13,11 +13,13 @@ from leitwerk.analysis.series import Column, Series
 from leitwerk.check.account import Fate
 from leitwerk.check.flume import departure_of, table_of
 from leitwerk.derived.open_channel import RectangularWeir
+from leitwerk.evaluation.channel_values import ChannelValues
 from leitwerk.evaluation.course import parse_course
 from leitwerk.evaluation.derived_chain import explain_derived
 from leitwerk.evaluation.dry_run import draw_courses
 from leitwerk.monitoring.spot_readings import read_values
 from leitwerk.recordings.fetch import with_derived
+from leitwerk.signals.quality import Quality
 from leitwerk.standins import flumes
 from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.logger import Logger
@@ -87,6 +89,52 @@ def test_inputs_at_different_intervals():
     found = [f for f in checked(text).findings if f.rule == "rates-differ"]
     assert [f.channel for f in found] == ["gear"]
     assert "motor comes every 1 s, and drive only every 10 s" in found[0].message
+
+
+@pytest.mark.parametrize(
+    ("rule", "says", "expected"),
+    [
+        ("same moment", None, [500, None, None, 530]),
+        ("newest within 10 s", None, [500, 501, 509, 530]),
+        ("newest within 5 s", "drive comes every 10 s: mostly", [500, 501, None, 530]),
+        ("at the slowest", None, [500, None, None, 530]),
+        ("linear within 10 s", "that of 10 s ago", [None, None, None, 490 + 30]),
+    ],
+)  # fmt: skip
+def test_which_values_of_inputs_are_taken(rule, says, expected):
+    """The motor comes every second, from 1500 on by 1 more each; the drive every ten, always 1000."""
+    text = CARRIAGE.replace("    terminal: P2", "    terminal: P2\n    group: slow")
+    text = text.replace("\nchannels:", "\ngroups: {slow: {sample: every 10 s}}\nchannels:")
+    setup = checked(f"{text}\n  slip: {{computed: motor - drive, unit: 1/min, inputs: {rule}}}\n")
+    found = [f for f in setup.findings if f.channel == "slip"]
+    assert [says in f.message for f in found] == [True] * (says is not None), found
+    t = np.arange(31.0)
+    worked = ChannelValues([setup.channel(name) for name in ("motor", "drive", "slip")])
+    shown = np.column_stack([1500.0 + t, np.where(t % 10 == 0, 1000.0, np.nan)])
+    values, _ = worked.derive(t, shown, np.where(np.isnan(shown), 5, 0).astype(np.uint8))
+    at = values[[0, 1, 9, 30], 2]
+    np.testing.assert_allclose(at, [math.nan if v is None else v for v in expected], rtol=1e-12)
+    if rule == "linear within 10 s":  # on the line, and every second
+        np.testing.assert_allclose(values[10:, 2], 490.0 + t[10:], rtol=1e-12)
+
+
+def test_only_what_is_slower_is_the_slowest():
+    text = "  x: {computed: air_top - air_bottom, unit: K, inputs: at the slowest}"
+    (found,) = findings(text)
+    assert (found[0], "no input comes more seldom" in found[2]) == ("useless-key", True)
+
+
+def test_a_total_that_leaves_out_a_gap_is_marked():
+    setup = checked(f"{CARRIAGE}\n  turns: {{computed: total(motor)}}\n")
+    t = np.array([0.0, 10.0, 20.0, 200.0, 210.0])
+    shown = np.full((5, 1), 60.0)
+    worked = ChannelValues([setup.channel(name) for name in ("motor", "turns")])
+    values, qualities = worked.derive(t, shown, np.zeros((5, 1), np.uint8))
+    assert values[:, 1] == pytest.approx([0, 10, 20, 20, 30])
+    assert Quality.describe(qualities[:, 1]).tolist()[2:4] == [
+        "good",
+        "incomplete: a gap is left out",
+    ]
 
 
 def test_where_its_entries_end():

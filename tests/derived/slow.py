@@ -117,13 +117,16 @@ def count(t, x, gap):
 
 
 @anew
-def increase(t, x, gap, size):
+def increase(t, x, size):
+    """A gap loses nothing: the counter has gone on."""
     result, running = [], 0.0
     for k in range(len(t)):
-        j = good_before(t, x, k, gap)
+        j = good_before(t, x, k, math.inf)
         if j is not None and not math.isnan(x[k]):
-            step = (x[k] - x[j]) % size
-            running += x[k] if step > size / 2 else step
+            if x[k] >= x[j]:
+                running += x[k] - x[j]
+            else:  # set back to 0, or rolled over
+                running += x[k] if x[j] - x[k] < size / 2 else x[k] - x[j] + size
         result.append(math.nan if math.isnan(x[k]) else running)
     return result
 
@@ -145,6 +148,39 @@ def hold(t, x, width):
     for k in range(len(t)):
         j = k if not math.isnan(x[k]) else good_before(t, x, k, width)
         result.append(math.nan if j is None else x[j])
+    return result
+
+
+@anew
+def between(t, x, width):
+    """On a line between the good samples about a moment ``width`` ago, no further apart than that."""
+    result = []
+    for k in range(len(t)):
+        moment, found = t[k] - width, math.nan
+        old = [j for j in range(k + 1) if not math.isnan(x[j]) and t[j] <= moment + CLOSE_S]
+        new = [j for j in range(k + 1) if not math.isnan(x[j]) and t[j] > moment + CLOSE_S]
+        if old and abs(t[old[-1]] - moment) <= CLOSE_S:
+            found = x[old[-1]]
+        elif old and new and t[new[0]] - t[old[-1]] <= width + CLOSE_S:
+            a, b = old[-1], new[0]
+            found = x[a] + (x[b] - x[a]) * (moment - t[a]) / (t[b] - t[a])
+        result.append(found)
+    return result
+
+
+@anew
+def gaps(t, x, gap, zone=None):
+    """The time in gaps that are too long for a total, since midnight where days begin anew."""
+    result, running = [], 0.0
+    for k in range(len(t)):
+        begin = midnight(t[k], zone) if zone else -math.inf
+        if zone and k and midnight(t[k - 1], zone) != begin:
+            running = 0.0
+        if not math.isnan(x[k]):
+            j = good_before(t, x, k, math.inf)
+            if j is not None and t[k] - t[j] > gap:
+                running += t[k] - max(t[j], begin)
+        result.append(math.nan if math.isnan(x[k]) else running)
     return result
 
 

@@ -13,11 +13,12 @@ from leitwerk.check.channels import CheckedChannel, DerivedChannel, MeasuredChan
 from leitwerk.check.flume import DeviceFlow, flow_by_device, law_of, report_flow
 from leitwerk.check.measurement import report_useless
 from leitwerk.check.settings import Wanted
+from leitwerk.check.timing import sample_of
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.vocabulary import FLOW
 from leitwerk.derived.formula import require_unit
 from leitwerk.derived.function import Remarks
-from leitwerk.derived.functions_of_time import held_for
+from leitwerk.derived.functions_of_time import held_for, on_a_line
 from leitwerk.derived.graph import Graph
 from leitwerk.derived.open_channel import OpenChannel
 from leitwerk.derived.operations import SUBTRACT
@@ -26,7 +27,9 @@ from leitwerk.derived.types import Form, Type, type_of
 from leitwerk.derived.values import Table, Terms, Value
 from leitwerk.errors import FormulaError, QuantityError
 from leitwerk.findings import Advice, Findings, KeyPath
+from leitwerk.parsing.durations import duration_text
 from leitwerk.parsing.units import Unit, convert_difference, parse_unit
+from leitwerk.setup.inputs import LINEAR, NEWEST, SAME_MOMENT, SLOWEST, InputRule
 from leitwerk.setup.model import Channel, Setup
 from leitwerk.signals.scale import EVERYWHERE, Chain
 from leitwerk.signals.states import StateNames
@@ -143,7 +146,7 @@ class _Derivation:
         place, remarks = (*path, "computed"), Remarks()
         try:
             value = read_formula(
-                channel.computed, self._inputs(channel), self.graph, self.terms, remarks
+                channel.computed, self._inputs(channel, path), self.graph, self.terms, remarks
             )
         except FormulaError as error:
             text = f"column {error.column} of the formula: {error.message}"
@@ -204,16 +207,48 @@ class _Derivation:
         self._know(found)
         return found
 
-    def _inputs(self, channel: Channel) -> Mapping[str, tuple[int, Type]]:
-        """What a formula can name; where it takes the newest values, each held for a time."""
-        if channel.inputs is None or not channel.inputs.value or channel.computed is None:
+    def _inputs(self, channel: Channel, path: KeyPath) -> Mapping[str, tuple[int, Type]]:
+        """What a formula can name, each taken by the rule of the channel."""
+        rule = channel.inputs or InputRule()
+        if rule.rule == SAME_MOMENT or channel.computed is None:
             return self.known
-        held = dict(self.known)
-        hold = held_for(channel.inputs.seconds)
-        for name in names_in(channel.computed) & self.setup.channels.keys():
+        names = sorted(names_in(channel.computed) & self.setup.channels.keys())
+        every = {name: self._interval(name) for name in names}
+        slowest = max(every.values(), default=0.0)
+        if rule.rule == SLOWEST and slowest == min(every.values(), default=0.0):
+            self.findings.error(
+                "useless-key", (*path, "inputs"), "no input comes more seldom than the others",
+                at_key=True, remedy="remove it",
+            )  # fmt: skip
+            return self.known
+        if rule.rule != SLOWEST and rule.within_s < slowest:
+            name = max(names, key=every.__getitem__)
+            self.findings.warning(
+                "rates-differ", (*path, "inputs"),
+                f"{name} comes every {duration_text(slowest)}: mostly there is no sample of it within "
+                f"{duration_text(rule.within_s)}", valid=f"{duration_text(slowest)} or longer",
+            )  # fmt: skip
+        if rule.rule == LINEAR:
+            late = duration_text(rule.within_s)
+            self.findings.note(
+                "computed-late", (*path, "inputs"), f"the value is that of {late} ago: the sample "
+                "behind a moment must have come before there is a line to it",
+            )  # fmt: skip
+        taken = dict(self.known)
+        for name in names:
             node, kind = self.known[name]
-            held[name] = (self.graph.apply(hold, node), kind)
-        return held
+            if rule.rule == LINEAR:
+                steps = kind.form in {Form.STATE, Form.LOGICAL}
+                taken[name] = (self.graph.apply(on_a_line(rule.within_s, steps=steps), node), kind)
+            elif rule.rule == NEWEST or every[name] < slowest:
+                within_s = rule.within_s or slowest
+                taken[name] = (self.graph.apply(held_for(within_s), node), kind)
+        return taken
+
+    def _interval(self, name: str) -> float:
+        """The interval in s of the slowest that a channel is computed from; 0 where it is not known."""
+        inputs = self.graph.inputs_of(self.known[name][0])
+        return max((sample_of(self.setup, i) or 0.0 for i in inputs), default=0.0)
 
     def _unit(self, channel: Channel, value: Value, path: KeyPath) -> Unit | None:
         unit = channel.unit or parse_unit("")

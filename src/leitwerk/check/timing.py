@@ -167,13 +167,13 @@ def _check_integration(setup: Setup, datasheet: Datasheet, findings: Findings) -
 
 def check_rates(setup: Setup, channels: Sequence[CheckedChannel], findings: Findings) -> None:
     """The interval of each channel against its sensor, and against channels it is compared with."""
-    every = {c.name: _sample_of(setup, c.name) for c in channels}
+    every = {c.name: sample_of(setup, c.name) for c in channels}
     for name, sample in every.items():
         channel = setup.channels[name]
         if channel.time_constant is not None and sample:
             _check_constant(name, channel.time_constant, sample, findings)
     for c in channels:
-        if isinstance(c, DerivedChannel):
+        if isinstance(c, DerivedChannel) and setup.channels[c.name].inputs is None:
             _check_inputs(c, every, findings)
         for alarm in c.alarms:
             if alarm.other and every.get(alarm.other) != every[c.name]:
@@ -200,7 +200,7 @@ def _check_inputs(
         ("channels", channel.name, "computed"),
         f"{quick} comes every {duration_text(rates[quick])}, and {slow} only every "
         f"{duration_text(rates[slow])}: most values are computed from one that is old",
-        valid="inputs: newest within … says how old it may be",
+        valid="'inputs: newest within …' says how old it may be, 'inputs: at the slowest' computes as seldom",
         remedy="put both into one group",
     )
 
@@ -226,7 +226,8 @@ def _check_constant(name: str, constant: Quantity, sample: float, findings: Find
         )
 
 
-def _sample_of(setup: Setup, channel: str) -> float | None:
+def sample_of(setup: Setup, channel: str) -> float | None:
+    """The interval in s at which a channel is sampled, None where the setup does not say."""
     group = setup.groups.get(setup.channels[channel].group or "")
     sample = (group.sample if group else None) or setup.sample
     return sample.seconds if sample else None

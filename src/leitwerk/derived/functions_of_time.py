@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
@@ -13,15 +14,17 @@ from leitwerk.derived import operations as op
 from leitwerk.derived import types
 from leitwerk.derived.function import Call, Functions
 from leitwerk.derived.moving import Average, Extreme
-from leitwerk.derived.operations import Remembering
+from leitwerk.derived.operations import Momentary, Remembering
 from leitwerk.derived.periods import Periods
 from leitwerk.derived.remembered import (
     Count,
     Earlier,
+    Gaps,
     Held,
     Increase,
     Lasting,
     LowPass,
+    OnALine,
     Rate,
     Settled,
     Total,
@@ -171,6 +174,21 @@ def hold(call: Call) -> Value:
     return call.apply(held_for(call.duration("time")), call["x"].type, call["x"])
 
 
+def on_a_line(late_s: float, *, steps: bool) -> Remembering:
+    """The value a time before, on a line between the samples about that moment."""
+    make = partial(_make, OnALine, (late_s,), {"steps": steps})
+    return Remembering(
+        "interpolated", (late_s, steps), start=make, steady=_same, lack=Quality.NOT_YET
+    )
+
+
+@OF_TIME.define("x, time")
+def interpolated(call: Call) -> Value:
+    """The value of x a time before, on a line between the samples about it, no further apart than that."""
+    kind = call.measured("x")
+    return call.apply(on_a_line(call.duration("time"), steps=False), kind, call["x"])
+
+
 @OF_TIME.define("x, time")
 def settled(call: Call) -> Value:
     """The value of x once it has stayed the same for a time; until then, the one before."""
@@ -218,7 +236,41 @@ def total(call: Call) -> Value:
     if kind.form is not Form.LOGICAL or call["x"].text is not None:
         call.numbers("x")
     operation = remembering(call, Total, call.terms.gap_s, each_of(call))
-    return call.apply(operation, Type(types.times(kind.powers, types.SECONDS.powers)), call["x"])
+    summed = call.apply(operation, Type(types.times(kind.powers, types.SECONDS.powers)), call["x"])
+    return marked_for_gaps(call, summed)
+
+
+def gaps_of(call: Call) -> Remembering:
+    """The time in gaps of the argument x."""
+    make = partial(_make, Gaps, (call.terms.gap_s, each_of(call)), {})
+    return Remembering("gaps", (call.terms.gap_s, each_of(call)), start=make)
+
+
+def marked_for_gaps(call: Call, summed: Value) -> Value:
+    """A total, marked as incomplete once a gap was left out."""
+    if math.isinf(call.terms.gap_s):
+        return summed
+    lost = call.apply(gaps_of(call), types.SECONDS, call["x"])
+    return call.apply(_MARKED, summed.type, summed, lost)
+
+
+def _first(summed: Any, lost: Any, out: Any) -> None:
+    del lost
+    out[...] = summed
+
+
+def _is_incomplete(summed: Any, lost: Any) -> Any:
+    del summed
+    return np.where(lost > 0.0, np.uint8(Quality.INCOMPLETE), np.uint8(Quality.GOOD))
+
+
+_MARKED = Momentary("marked for gaps", work=_first, judge=_is_incomplete)
+
+
+@OF_TIME.define("x, [each]")
+def gaps(call: Call) -> Value:
+    """The time in gaps, which total and cost leave out; each '1 d', anew every day."""
+    return call.apply(gaps_of(call), types.SECONDS, call["x"])
 
 
 @OF_TIME.define("condition, [each]")
@@ -233,7 +285,7 @@ def increase(call: Call) -> Value:
     """Pulses of a counter that rolls over at its size, such as 65536; each '1 d', anew every day."""
     call.plain("counter")
     size = call.above_zero("size", types.PLAIN, "such as 65536")
-    operation = remembering(call, Increase, call.terms.gap_s, size, each_of(call))
+    operation = remembering(call, Increase, size, each_of(call))
     return call.apply(operation, types.PLAIN, call["counter"])
 
 

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
 MOST = 1 << 17  # samples that a window can hold: with 17 levels, 18 MB for each channel
 # Times of today in s are good to 0.2 µs: a sample that is the window older, as near as that, is outside.
-_CLOSE_S = 1e-6
+CLOSE_S = 1e-6
 
 
 class History:
@@ -47,7 +47,7 @@ class History:
         On a regular grid the distance is the same for all, and a look is cheaper than a search: then the
         first of the two is None. The second is the number of samples in the longest window.
         """
-        after = self.times_s[place] - (self.window_s - _CLOSE_S)
+        after = self.times_s[place] - (self.window_s - CLOSE_S)
         times = self.times_s[: self.end]
         first = int(np.searchsorted(times, after[0], side="right"))
         if (times[first : first + after.size] > after).all():

@@ -11,7 +11,7 @@ import numpy as np
 
 from leitwerk.derived import humid_air, types, water
 from leitwerk.derived.function import Call, Functions
-from leitwerk.derived.functions_of_time import each_of, remembering
+from leitwerk.derived.functions_of_time import each_of, marked_for_gaps, remembering
 from leitwerk.derived.mounting import DIRECTIONS, Mounting, parse_mounting, parse_rotation
 from leitwerk.derived.open_channel import (
     PARSHALL,
@@ -402,7 +402,7 @@ def cost(call: Call) -> Value:
     tariff = _made(call, "prices", lambda: parse_tariff(rows, holidays, zone))
     powers = types.times(types.times(call["x"].type.powers, types.SECONDS.powers), kind.powers)
     operation = remembering(call, Cost, call.terms.gap_s, tariff, each_of(call))
-    return call.apply(operation, Type(powers), call["x"])
+    return marked_for_gaps(call, call.apply(operation, Type(powers), call["x"]))
 
 
 def _prices(call: Call) -> tuple[list[tuple[str, float]], Type]:

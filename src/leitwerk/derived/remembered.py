@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from leitwerk.derived.history import History, numbers, plain
+from leitwerk.derived.history import CLOSE_S, History, numbers, plain
 from leitwerk.derived.operations import Memory
 
 if TYPE_CHECKING:
@@ -195,12 +195,12 @@ class Count(Total):
 class Increase(Total):
     """The pulses of a counter that rolls over, since the start or the period's.
 
-    A step backwards of more than half of the counter is a roll-over; a smaller one is a counter that was set
-    back to 0.
+    A step backwards of half of the counter or more is a roll-over; a smaller one is a counter that was set
+    back to 0. Over a gap it has gone on counting: nothing is lost unless it rolls over more than once.
     """
 
-    def __init__(self, rows: int, gap_s: float, modulus: float, starts: Starts | None) -> None:
-        super().__init__(rows, gap_s, starts)
+    def __init__(self, rows: int, modulus: float, starts: Starts | None) -> None:
+        super().__init__(rows, math.inf, starts)
         self._modulus = modulus
 
     def run(self, times_s: Array, *arguments: Array) -> Array:
@@ -208,9 +208,77 @@ class Increase(Total):
         (x,) = arguments
         _, value = self.before(times_s, x)
         begins = None if self._starts is None else self._starts(times_s)
-        step = np.mod(x - value, self._modulus)
-        step = np.where(step > self._modulus / 2.0, x, step)
-        return self.summed(step, begins, x)
+        step = x - value
+        over = np.where(-step < self._modulus / 2.0, x, step + self._modulus)
+        return self.summed(np.where(step < 0.0, over, step), begins, x)
+
+
+class Gaps(Total):
+    """The time, in s, that lies in gaps longer than ``longest_s``, since the start or the period's."""
+
+    def __init__(self, rows: int, longest_s: float, starts: Starts | None) -> None:
+        super().__init__(rows, math.inf, starts)
+        self._longest_s = longest_s
+
+    def run(self, times_s: Array, *arguments: Array) -> Array:
+        """See ``Memory``."""
+        (x,) = arguments
+        t, _ = self.before(times_s, x)
+        begins = None if self._starts is None else self._starts(times_s)
+        now = times_s[:, None]
+        since = t if begins is None else np.maximum(t, begins[:, None])
+        with np.errstate(invalid="ignore"):
+            lost = np.where((now - t > self._longest_s) & ~np.isnan(x), now - since, 0.0)
+        return self.summed(lost, begins, x)
+
+
+class OnALine(Memory):
+    """The value that was there ``late_s`` before, on a line between the good samples about that moment.
+
+    The two are no further apart than ``late_s``, so that the second has always come by now. A value that
+    changes by ``steps`` is that of the first.
+    """
+
+    def __init__(self, rows: int, late_s: float, *, steps: bool) -> None:
+        self._late_s, self._steps = late_s, steps
+        self._history = History(rows, 2.0 * late_s, 1)
+
+    def run(self, times_s: Array, *arguments: Array) -> Array:
+        """See ``Memory``."""
+        (x,) = arguments
+        place = self._history.add(times_s)
+        self._history.tables[0][place] = x
+        times = self._history.times_s[: place.stop]
+        result = np.full(x.shape, np.nan)
+        for column, values in enumerate(self._history.tables[0][: place.stop].T):
+            good = np.flatnonzero(~np.isnan(values))
+            if good.size:
+                self._line(place, times, good, values[good], result[:, column])
+        return result
+
+    def _line(
+        self, place: slice, times: Array, good: NDArray[np.intp], values: Array, out: Array
+    ) -> None:
+        t, moments = times[good], times[place] - self._late_s
+        first = np.searchsorted(t, moments + CLOSE_S, side="right") - 1
+        after = np.minimum(first + 1, good.size - 1)
+        begin, end = t[np.maximum(first, 0)], t[after]
+        has_come = (first + 1 < good.size) & (good[after] <= np.arange(place.start, place.stop))
+        low, high = values[np.maximum(first, 0)], values[after]
+        on_it = begin >= moments - CLOSE_S
+        near = has_come & (end - begin <= self._late_s + CLOSE_S)
+        with np.errstate(all="ignore"):
+            line = low + (high - low) * ((moments - begin) / (end - begin))
+        line = low if self._steps else line
+        out[...] = np.where(first < 0, np.nan, np.where(on_it, low, np.where(near, line, np.nan)))
+
+    def state(self) -> dict[str, Any]:
+        """See ``Memory``."""
+        return self._history.state(1)
+
+    def resume(self, state: dict[str, Any]) -> None:
+        """See ``Memory``."""
+        self._history.resume(state)
 
 
 class Lasting(Previous):

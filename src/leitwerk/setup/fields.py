@@ -24,6 +24,7 @@ from leitwerk.parsing.quantities import (
 )
 from leitwerk.parsing.units import Unit, parse_unit
 from leitwerk.parsing.yaml_text import EMPTY
+from leitwerk.setup.inputs import InputRule, parse_input_rule
 from leitwerk.setup.scales import (
     DataSheetFigures,
     Factor,
@@ -200,26 +201,14 @@ SettingField = Annotated[
     ),
 ]
 Line = Annotated[str, Field(min_length=1, max_length=200)]
-# How old an input of a formula may be; 0 s where all are taken at the same moment.
-_NEWEST = re.compile(r"newest within +(\S.*)")
-
-
-def _inputs(value: object) -> Quantity:
-    text = text_of(value, "which values of the inputs are taken").strip()
-    match = _NEWEST.fullmatch(text)
-    if match is None and text != "same moment":
-        valid = "same moment, newest within 10 s"
-        raise QuantityError(
-            f"{text!r} does not say which values of the inputs are taken", valid=valid
-        )
-    return parse_duration(match[1] if match else "0 s")
-
-
 InputsField = Annotated[
-    Quantity,
-    reader(Quantity, _inputs),
-    text_schema("Which values of its inputs a formula takes", "same moment", "newest within 10 s"),
-]
+    InputRule,
+    reader(InputRule, parse_input_rule),
+    text_schema(
+        "Which values of its inputs a formula takes",
+        "same moment", "newest within 10 s", "linear within 10 s", "at the slowest",
+    ),
+]  # fmt: skip
 CellField = Annotated[
     str,
     reader((), lambda v: text_of(v, "a value").strip()),

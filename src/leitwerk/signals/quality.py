@@ -39,6 +39,7 @@ class Quality(enum.IntEnum):
     EXTRAPOLATED = 18
     OUTSIDE_SIGNAL = 19
     SUBMERGED = 20
+    INCOMPLETE = 21
 
     @classmethod
     def describe(cls, codes: ArrayLike) -> NDArray[np.str_]:
@@ -84,6 +85,7 @@ _REASONS = {
     Quality.EXTRAPOLATED: "extrapolated",
     Quality.OUTSIDE_SIGNAL: "outside the signal of the sensor",
     Quality.SUBMERGED: "submerged: the flow is less",
+    Quality.INCOMPLETE: "incomplete: a gap is left out",
 }
 # The same by code, with an empty text for codes that no quality has.
 _BY_CODE = {int(quality): reason for quality, reason in _REASONS.items()}

@@ -65,14 +65,13 @@ class _Doubling:
     def _alike(self, place: slice, length: int) -> Array:
         """As ``over``, where all windows have the same number of samples."""
         end, size = place.stop, place.stop - place.start
-        result: Array | None = None
+        # From the neutral element on, so that every window is folded in the same way.
+        result: Array = np.empty((size, self.columns))
+        folded: Any = self.neutral
         for level, table in enumerate(self.history.tables):
             if length >> level & 1:
-                piece = table[end - size : end]
-                # From the neutral element on, so that every window is folded in the same way.
-                result = self.fold(self.neutral if result is None else result, piece)
+                folded = self.fold(folded, table[end - size : end], out=result)
                 end -= 1 << level
-        assert result is not None
         return result
 
     def _double(self, level: int, place: slice) -> None:
@@ -165,7 +164,7 @@ class Average(Memory):
             np.multiply(since, distance, out=values[:, : self._rows])
             np.multiply(values[:, : self._rows], distance, out=values[:, self._rows :])
         else:
-            values = since * distance
+            values = np.multiply(since, distance, out=distance)
         windows = history.starts(place)
         found = self._sums.folded(place, values, windows)
         weights = self._weights(place, windows)
@@ -174,21 +173,23 @@ class Average(Memory):
             # Where all are missing, the two sums may differ by their rounding.
             weights = np.where(weights - lost <= _ROUNDING * weights, 0.0, weights - lost)
         with np.errstate(invalid="ignore", divide="ignore"):
-            result = found[:, : self._rows] / weights
+            sums = found[:, : self._rows]
+            result: Array = np.divide(sums, weights, out=sums)
             if self._deviation:
                 result = np.sqrt(np.maximum(found[:, self._rows :] / weights - result**2, 0.0))
             else:
                 result += self._origin
-        empty = np.broadcast_to(weights <= 0.0, result.shape)
+        empty = weights <= 0.0
         if empty.any():  # a sample for which no time has passed stands alone
             alone = np.where(missing, np.nan, 0.0) if self._deviation else x
-            np.copyto(result, alone, where=empty)
+            np.copyto(result, alone, where=np.broadcast_to(empty, result.shape))
         return _whole(result, self._sums)
 
     def _since(self, place: slice) -> Array:
         """The time since the sample before, at most that of the window; 0 for the very first."""
         times, first = self._sums.history.times_s, max(place.start, 1)
-        since = np.zeros(place.stop - place.start)
+        since = np.empty(place.stop - place.start)
+        since[:1] = 0.0
         part = since[first - place.start :]
         np.subtract(times[first : place.stop], times[first - 1 : place.stop - 1], out=part)
         np.minimum(part, self._window_s, out=part)

@@ -55,8 +55,9 @@ class Runner:
         self._constants = {k: n.value for k, n in enumerate(graph.nodes) if n.is_constant}
         self._steps = [self._step(batch) for batch in plan]
         self.remembers = any(step.memory is not None for step in self._steps)
-        # The rows of a piece lie together: few nodes take longer pieces.
-        self._longest = max(256, min(CHUNK, (CHUNK * 16) // max(1, len(self._row))))
+        # The rows of a piece lie together: few nodes take longer pieces, and so does what is remembered.
+        most = CHUNK * 2 if self.remembers else CHUNK
+        self._longest = max(256, min(most, (CHUNK * 16) // max(1, len(self._row))))
         self._is_single = all(len(batch.nodes) == 1 for batch in plan)
         # Where what is wanted comes from: constants, and rows of the table.
         self._fixed = [

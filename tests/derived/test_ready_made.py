@@ -5,7 +5,7 @@ import math
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from leitwerk.derived import Formula, Terms, clock_offset, compensated
@@ -20,6 +20,7 @@ from leitwerk.derived.open_channel import (
     cipolletti,
 )
 from leitwerk.derived.steps import parse_ratio
+from leitwerk.derived.throated_flume import TrapezoidalFlume, UShapedFlume
 from leitwerk.derived.values import Table
 from leitwerk.errors import DomainError, FormulaError
 from leitwerk.signals.quality import Quality
@@ -117,7 +118,8 @@ CHANNELS = [
     *PARSHALL.values(), VNotch(90.0), VNotch(20.0), VNotch(100.0), RectangularWeir(1.0, 0.5, 1.0),
     RectangularWeir(0.5, 0.3, 1.2), Francis(1.0), Francis(1.0, 0), cipolletti(0.6),
     ManningPipe(0.5, 0.005, 0.013), ManningTrapezoid(0.8, 1.5, 0.002, 0.03, 2.0),
-    PowerLaw("own", 1.7, 1.5, (0.0, 2.0)),
+    PowerLaw("own", 1.7, 1.5, (0.0, 2.0)), TrapezoidalFlume(0.3, 1.0, 0.8, 0.6, 0.1),
+    TrapezoidalFlume(0.5, 0.0, 1.2, 0.9), UShapedFlume(0.3, 0.6, 0.6), UShapedFlume(0.4, 1.5, 0.4, 0.1),
 ]  # fmt: skip
 
 
@@ -145,6 +147,7 @@ def test_at_the_ends_of_validity(channel):
     assert channel.value([]).shape == (0,)
 
 
+G = 9.80665
 FT, CFS = 0.3048, 0.3048**3
 
 
@@ -186,6 +189,57 @@ def test_published_flows(channel, head, flow, within):
     assert float(channel.value(head)) == pytest.approx(flow, rel=within)
 
 
+@pytest.mark.parametrize(
+    ("depth", "area", "factor"),
+    [(0.05, 0.0147, 0.0027), (0.25, 0.1535, 0.0646), (0.5, 0.3927, 0.2459), (0.1, 0.0409, 0.0107)],
+)
+def test_the_section_of_half_a_circle(depth, area, factor):
+    """Chow (1959), appendix A: area and section factor A (A / B)^0.5 of a pipe of diameter 1."""
+    found, width, _ = UShapedFlume(1.0, 1.0, 2.0).section(np.array([depth]))
+    assert found[0] == pytest.approx(area, abs=6e-5)
+    assert found[0] ** 1.5 / width[0] ** 0.5 == pytest.approx(factor, abs=2e-4)
+
+
+@pytest.mark.parametrize(
+    ("flume", "flow"),
+    [
+        # ISO 4359, rectangular: (2/3)^1.5 g^0.5 (1 - 0.006 L/b) (1 - 0.003 L/h)^1.5 b h^1.5
+        (
+            lambda h: TrapezoidalFlume(0.5, 0.0, 2.0 * h, 1e5),
+            lambda h: (2 / 3) ** 1.5 * G**0.5 * (0.5 - 0.012 * h) * (h * 0.994) ** 1.5,
+        ),
+        # Bos, eq. 1-44: a triangle, whose critical depth is 4/5 of the energy
+        (
+            lambda h: TrapezoidalFlume(1e-4, 2.0, 1e-3, 1e5),
+            lambda h: 2.0 * (G / 2) ** 0.5 * (0.8 * (h - 3e-6)) ** 2.5,
+        ),
+    ],
+)
+@pytest.mark.parametrize("head", [0.06, 0.2, 0.5])
+def test_flow_where_a_formula_is_closed(flume, flow, head):
+    found = flume(head).flow(np.array([head]))[0]
+    assert found == pytest.approx(flow(head), rel=2e-3)
+
+
+@given(
+    st.floats(0.1, 1.0), st.floats(0.0, 3.0), st.floats(1.0, 3.0), st.floats(0.0, 0.5), st.floats(0.06, 0.9)
+)  # fmt: skip
+def test_a_flume_obeys_its_energy(size, side, wider, hump, head):
+    """The energy before the throat is the least with which this flow passes it: by trying depths."""
+    assume(wider > 1.5 or hump > 0.2)
+    flumes = [TrapezoidalFlume(size, side, 1.0, size * wider + 0.01, hump)]
+    flumes.append(UShapedFlume(size, 1.0, size * wider + 0.01, hump))
+    for flume in flumes:
+        if head > flume.domain[1]:
+            continue
+        flow = flume.flow(np.array([head]))[0]
+        area = flume.approach(np.array([head + hump]))[0]
+        energy = head - 0.003 + (flow / area) ** 2 / (2 * G)
+        depths = np.linspace(0.2 * head, 1.2 * head, 20_000)
+        inside, _, _ = flume.section(depths, 0.003)
+        assert energy == pytest.approx((depths + (flow / inside) ** 2 / (2 * G)).min(), rel=1e-6)
+
+
 def test_no_size_is_far_from_its_neighbours():
     """A mistyped coefficient shows: by width, the flow at 0.2 m rises evenly."""
     sizes = sorted((f for f in PARSHALL.values()), key=lambda f: float(f.value(0.2)))
@@ -222,6 +276,10 @@ def test_flow_in_a_formula_says_what_it_is_worth():
         ("rectangular_weir(h, '1 m', '0.05 m', '1 m')", "crest at least 0.1 m"),
         ("rectangular_weir(h, '1 m', '0.5 m', '0.8 m')", "as wide as the weir"),
         ("francis(h, '1 m', 3)", "0, 1 or 2"),
+        ("trapezoidal_flume(h, '1 m', 0, '1 m', '0.8 m')", "at least as wide as the throat"),
+        ("trapezoidal_flume(h, '1 m', -1, '1 m', '2 m')", "lean outwards"),
+        ("trapezoidal_flume(h, '1 m', 0, '1 m', '1.1 m')", "more than 70 % of the channel"),
+        ("u_shaped_flume(h, '1 m', '0 m', '2 m')", "more than 0"),
         ("pipe_flow(h, '0.5 m', 0, 0.013)", "a fall of 1 m in 200 m"),
         ("channel_flow(h, '0 m', 0, 0.01, 0.013)", "those of no channel"),
         ("head(h)", "needs height, or zero"),

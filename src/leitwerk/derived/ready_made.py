@@ -28,6 +28,7 @@ from leitwerk.derived.operations import Momentary
 from leitwerk.derived.remembered import Settled
 from leitwerk.derived.steps import NO_STEP, Steps, parse_steps
 from leitwerk.derived.tariffs import Cost, parse_tariff
+from leitwerk.derived.throated_flume import TrapezoidalFlume, UShapedFlume
 from leitwerk.derived.types import Form, Type, type_of
 from leitwerk.derived.values import Value
 from leitwerk.errors import DomainError, QuantityError
@@ -179,6 +180,28 @@ def channel_flow(call: Call) -> Value:
     bottom = call.fixed("bottom", _METRE, "m")
     rest = [call.fixed(p, types.PLAIN, "a plain number") for p in ("side", "slope", "roughness")]
     return _open_channel(call, _made(call, "slope", lambda: ManningTrapezoid(bottom, *rest)))
+
+
+@READY_MADE.define("head, bottom, side, length, channel, [hump]")
+def trapezoidal_flume(call: Call) -> Value:
+    """Flow through a flume with a long throat, sides of 1 : side, 0 if rectangular (ISO 4359)."""
+    side = call.fixed("side", types.PLAIN, "a plain number")
+    bottom, length, channel = (_metre(call, name) for name in ("bottom", "length", "channel"))
+    make = partial(TrapezoidalFlume, bottom, side, length, channel, hump=_hump(call))
+    return _open_channel(call, _made(call, "channel", make))
+
+
+@READY_MADE.define("head, diameter, length, channel, [hump]")
+def u_shaped_flume(call: Call) -> Value:
+    """Flow through a flume whose throat has half a circle for a bottom (ISO 4359)."""
+    diameter, length, channel = (_metre(call, name) for name in ("diameter", "length", "channel"))
+    make = partial(UShapedFlume, diameter, length, channel, hump=_hump(call))
+    return _open_channel(call, _made(call, "channel", make))
+
+
+def _hump(call: Call) -> float:
+    """How much higher the throat is than the channel before it, in m."""
+    return call.fixed("hump", _METRE, "m") if "hump" in call else 0.0
 
 
 @READY_MADE.define("head, flow, exponent, greatest")

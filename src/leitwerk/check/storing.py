@@ -123,12 +123,13 @@ def _storable(
                 valid=f"whole steps of {step}",
             )
             return None
-        findings.note(
-            "rounded",
-            w.path,
-            f"{datasheet.model} stores {name} as {format_value(stored, unit)} "
-            f"(asked: {asked}; its step is {step})",
-        )
+        shown = format_value(stored, unit)
+        if shown != asked:  # that a number is held with 24 bits is no rounding that counts
+            findings.note(
+                "rounded",
+                w.path,
+                f"{datasheet.model} stores {name} as {shown} (asked: {asked}; its step is {step})",
+            )
     return stored
 
 

@@ -321,6 +321,11 @@ def test_how_far_a_table_departs_is_true():
     assert levels[int(np.argmax(off))] == pytest.approx(at, abs=0.01)
 
 
+LEVEL_SHOWN = """
+  gauge: {terminal: A2, shows: level, span: 0..1.2 m, signal: 4..20 mA, load: 250 Ω, supply: 24 V}
+"""
+
+
 @pytest.mark.process
 @pytest.mark.parametrize(
     "formula",
@@ -328,6 +333,7 @@ def test_how_far_a_table_departs_is_true():
         "parshall(level, '2 ft')",
         "v_notch(level, '90 °')",
         "rectangular_weir(level, '0.8 m', '0.4 m', '1.2 m')",
+        "trapezoidal_flume(level, '60 cm', 0.5, '2 m', '1.2 m')",
     ],
 )
 def test_the_transmitter_shows_the_flow_and_its_current(formula, tmp_path, monkeypatch):
@@ -335,6 +341,9 @@ def test_the_transmitter_shows_the_flow_and_its_current(formula, tmp_path, monke
     monkeypatch.chdir(tmp_path)
     with lw.start_standin("weide") as one:
         text = example("mill-race", one.address).replace("parshall(level, '2 ft')", formula)
+        text = (
+            text.replace("  outlet:", "  outlet_2: {reading: output.2}\n\n  outlet:") + LEVEL_SHOWN
+        )
         setup = checked(text)
         with lw.connect(setup) as device:
             lw.upload(setup, device, lw.UploadOptions(Path("kept"), {"operator": "3317"}))
@@ -348,6 +357,7 @@ def test_the_transmitter_shows_the_flow_and_its_current(formula, tmp_path, monke
     own = explain_derived(by_leitwerk, by_leitwerk.channel("flow"), values)
     assert values["flow"] == pytest.approx(own.value, rel=0.015)
     assert values["outlet"] == pytest.approx(min(20.5, 4 + 16 * values["flow"] / 500), abs=0.03)
+    assert values["outlet_2"] == pytest.approx(4 + 16 * values["level"] / 1.2, abs=0.03)
 
 
 # ---------------------------------------------------------------------- pulses and a gear

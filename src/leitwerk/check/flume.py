@@ -106,17 +106,22 @@ def _count(datasheet: Datasheet) -> int:
 def table_of(law: OpenChannel, count: int) -> list[tuple[float, float]]:
     """Points of a table of straight lines: level in m, to whole mm, and flow in l/s.
 
-    From 0 to the greatest head of the law, nearer to each other below, where the curve bends most.
+    0, and from the least to the greatest head of the law in equal ratios: so the straight lines depart from
+    it by equal parts of the flow.
     """
-    top = law.valid[1]
-    levels = np.round(top * np.linspace(0.0, 1.0, count) ** 1.6, 3)
+    levels = np.round([0.0, *np.geomspace(_least(law), law.valid[1], count - 1)], 3)
     return list(zip(levels.tolist(), (_PER_M3 * law.value(levels)).tolist(), strict=True))
+
+
+def _least(law: OpenChannel) -> float:
+    """The head in m from which on a table is to be right."""
+    low, high = law.valid
+    return max(low, 0.02 * high)
 
 
 def departure_of(law: OpenChannel, points: list[tuple[float, float]]) -> tuple[float, float]:
     """The largest departure of a table from its law, as a part of the flow, and the level in m."""
-    low, high = law.valid
-    levels = np.linspace(max(low, 0.02 * high), high, 2000)
+    levels = np.linspace(_least(law), law.valid[1], 2000)
     exact = _PER_M3 * law.value(levels)
     table = np.interp(levels, [p[0] for p in points], [p[1] for p in points])
     off = np.abs(table - exact) / exact

@@ -20,9 +20,9 @@ from leitwerk.parsing.address import parse_address
         ("mill-race", ["weide", "--rtu"], "3317", "7 settings changed in 4 write", "3 of 3"),
         ("telemetry", ["erle", "--rtu"], "5150", "15 settings changed", "3 of 3"),
         ("timber", ["ahorn", "--copies", "3"], "", "3 settings changed", "2 of 2"),
-        ("cabin", ["birke", "--rtu"], "bark", "37 settings changed in 37 write requests", "2 of 2"),
+        ("cabin", ["birke", "--rtu"], "bark", "44 settings changed in 44 write requests", "3 of 3"),
         ("panel", ["buche-6", "--rtu"], "", "10 settings changed", "2 of 2"),
-        ("cabin", ["birke"], "bark", "37 settings changed in 37 write requests", "2 of 2"),
+        ("cabin", ["birke"], "bark", "44 settings changed in 44 write requests", "3 of 3"),
     ],
     ids=lambda value: " ".join(value) if isinstance(value, list) else "",
 )  # fmt: skip

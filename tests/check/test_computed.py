@@ -22,9 +22,11 @@ from leitwerk.recordings.fetch import with_derived
 from leitwerk.signals.quality import Quality
 from leitwerk.standins import flumes
 from leitwerk.standins.faults import Disturbances
+from leitwerk.standins.indicator import Indicator
 from leitwerk.standins.logger import Logger
 from leitwerk.standins.plant import Plant
 from leitwerk.standins.profile import find_profile
+from leitwerk.transfer.adopt import adopt
 
 AIR = (EXAMPLES / "kiln-air.yaml").read_text("utf-8")
 CARRIAGE = (EXAMPLES / "carriage.yaml").read_text("utf-8")
@@ -402,6 +404,51 @@ def test_no_pulses_are_rest_or_a_fault(sheet, tmp_path, missing, verdict):
     clock.wait(5.0)
     report = lw.verify(setup, device, duration_s=2, period_s=0.5, clock=clock.clock)
     assert {c.name: str(c.verdict) for c in report.channels}["motor"] == verdict
+
+
+@pytest.mark.parametrize(
+    ("speed", "period", "width"),
+    [("600", (8.333, 0), (4.167, 0)), ("0", (None, Quality.ABOVE_RANGE), (0.0, 0))],
+)  # 12 pulses for each turn
+def test_the_period_and_the_width_of_pulses(sheet, tmp_path, speed, period, width):
+    clock = SteppedTime()
+    plant = Plant(courses={"motor_shaft": parse_course(f"{speed}; stay 100 s")})
+    logger = Logger(sheet, find_profile("fichte-8-saw"), plant, clock, Disturbances())
+    device = lw.Device(sheet, MemoryLink(logger))
+    for word, (value, quality) in (("period", period), ("pulse width", width)):
+        head = CARRIAGE.partition("constants:")[0]
+        text = f"{head}channels:\n  motor: {{terminal: P1, signal: {word}, expect: 8.3 ± 0.1 ms}}\n"
+        setup = checked(text)
+        lw.upload(setup, device, lw.UploadOptions(tmp_path, PASSWORDS))
+        clock.wait(5.0)
+        (found,) = lw.verify(setup, device, duration_s=1, period_s=0.5, clock=clock.clock).channels
+        assert found.mean == (None if value is None else pytest.approx(value, abs=2e-3))
+        assert ("no pulses" in found.reason) == (speed == "0")
+        assert (quality == 0) == (str(found.verdict) != "no reading")
+        held = adopt(device.read_settings(), device.identify(), "saw", sheet)
+        assert f"signal: {word}\n" in held
+
+
+def test_an_indicator_shows_pulses_in_its_own_unit():
+    """Asked in its own words: span, decimals and what no pulses mean act on what it shows."""
+    now = SteppedTime()
+    one = Indicator(lw.find_datasheet("birke"), find_profile("birke"), now=now)
+    one.answer("KEY=bark")
+    for line in ("P3Q=1", "P3SH=100", "P3VH=3000", "P3D=0", "P3G=0.5", "P3A=2"):
+        assert one.answer(line) == "OK"
+    assert one.answer("PV") == "1440.000,0"
+    one.front.operate("pulses 33.3")  # half a second holds 16 whole ones
+    assert one.answer("PV") == "960.000,0"
+    one.front.operate("pulses 0")
+    now.wait(3.0)
+    assert one.answer("PV") == "0.000,0"
+    one.answer("P3M=1")
+    assert one.answer("PV") == "0.000,3"
+    for line in ("P3Q=2", "P3SH=50", "P3VH=100", "P3D=1"):
+        one.answer(line)
+    one.front.operate("pulses 30")  # high for half of 33.3 ms
+    assert one.answer("PV") == "33.300,0"
+    assert "not a number" in one.front.operate("pulses many")
 
 
 def test_a_counter_that_rolls_over(sheet, tmp_path):

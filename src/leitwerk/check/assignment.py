@@ -36,10 +36,9 @@ from leitwerk.parsing.quantities import Expected, Span
 from leitwerk.parsing.units import Unit, parse_unit
 from leitwerk.setup.fields import CONTACT, COUNTER
 from leitwerk.setup.model import Channel, Pulses, Setup
+from leitwerk.signals.pulse_inputs import PULSED
 from leitwerk.signals.scale import Chain, Labelled
 from leitwerk.signals.states import StateNames
-
-FREQUENCY = "frequency"
 
 
 def assign_channels(
@@ -95,7 +94,7 @@ def _signal(
         return None
     m = body.measurement
     _check_takes(terminal, m.input.quantity, datasheet, ("channels", name), findings)
-    takes_pulses = m.input.quantity == FREQUENCY
+    takes_pulses = m.input.quantity in PULSED
     if not takes_pulses:
         report_useless(channel, ("pulses",), "is for pulses only", ("channels", name), findings)
     return SignalChannel(

@@ -18,6 +18,7 @@ from leitwerk.setup.scales import Factor, Logarithm, Pairs, Root, ScaleText
 from leitwerk.signals.bounds import SignalBounds
 from leitwerk.signals.linear import Linear, TwoPoint
 from leitwerk.signals.loop import LoopBands
+from leitwerk.signals.pulse_inputs import PERIOD, PULSE_WIDTH
 from leitwerk.signals.rtd import lead_error
 from leitwerk.signals.scale import Chain, Labelled, Scale
 from leitwerk.signals.sensors import Sensor
@@ -220,7 +221,8 @@ def _of_signal(
     channel: Channel, datasheet: Datasheet, path: KeyPath, findings: Findings
 ) -> Measurement | None:
     signal = channel.signal if isinstance(channel.signal, Span) else None
-    place = (*path, "signal" if signal else "scale")
+    place = (*path, "signal" if channel.signal else "scale")
+    word = channel.signal if isinstance(channel.signal, str) else ""
     typed = (signal.unit if signal else None) or (
         signal_unit(channel.scale) if channel.scale else None
     )
@@ -235,9 +237,15 @@ def _of_signal(
         findings.error("bad-value", (*path, "shunt"), message, valid="above 0 Ω")
         return None
     dimension = "voltage" if shunt is not None else typed.dimension if typed else ""
-    kind = datasheet.input_for(dimension)
+    kind = datasheet.inputs.get(word) if word else datasheet.input_for(dimension)
+    if kind is not None and not word and kind.quantity in {PERIOD, PULSE_WIDTH}:
+        message = f"a signal in {typed} is the period of pulses, or their width"
+        findings.error(
+            "unknown-signal", place, message, valid="signal: period, signal: pulse width"
+        )
+        return None
     if kind is None:
-        what = f"a signal in {typed}" if typed else "a signal without a unit"
+        what = word or (f"a signal in {typed}" if typed else "a signal without a unit")
         valid = ", ".join(f"{i.quantity} ({i.unit})" for i in datasheet.inputs.values() if i.ranges)
         message = f"{datasheet.model} does not take {what}"
         findings.error("unknown-signal", place, message, valid=valid)
@@ -254,8 +262,8 @@ def _of_signal(
         scale: Scale = build_scale(channel.scale, axis, unit)
         _check_signal_covers(signal, scale, axis, place, findings)
     else:
-        assert signal is not None
-        (low, high), (first, last) = axis.ends(signal), signal.ends_in(unit)
+        shown = signal or Span(kind.ranges[-1].low, kind.ranges[-1].high, kind.unit)
+        (low, high), (first, last) = axis.ends(shown), shown.ends_in(unit)
         scale = TwoPoint(low, high, first, last)
     scales_itself = datasheet.has(SIGNAL_LOW) or bool(kind.ends and datasheet.has(VALUE_LOW))
     return _placed(channel, kind, scale, unit, axis, signal, path, findings, scales_itself)

@@ -15,6 +15,7 @@ from leitwerk.check.channels import CheckedChannel, SignalChannel
 from leitwerk.parsing.units import convert, parse_unit
 from leitwerk.setup.scales import Pairs
 from leitwerk.signals import rtd
+from leitwerk.signals.pulse_inputs import FREQUENCY, PULSE_WIDTH
 from leitwerk.signals.quality import Quality
 from leitwerk.signals.rtd import ResistanceThermometer
 from leitwerk.signals.scale import Chain
@@ -24,6 +25,7 @@ from leitwerk.signals.transformer import RATED_CURRENTS, Transformer
 _SAME_TEMPERATURE_C = 0.15  # a shorted thermocouple reads its junction, but for converter noise
 _EXPLAINS = 0.2  # a mistake explains a deviation when it leaves no more than this part of it
 _LEADS_OHM = (0.05, 20.0)  # what two leads may have; beyond, something else is wrong
+NO_PULSES = "no pulses come: what is measured is at rest, or a wire is off"
 _LIVE_ZERO, _DEAD_ZERO = (4.0, 20.0), (0.0, 20.0)
 
 
@@ -139,6 +141,8 @@ def _of_signal(channel: SignalChannel, right: float) -> Iterator[_Mistake]:
     assert m.axis is not None
     if m.input.quantity in {"voltage", "bridge"} and m.axis.per_typed == 1.0:
         yield _Mistake("the two wires of the signal are swapped", -right)
+    if m.input.quantity in {FREQUENCY, PULSE_WIDTH}:
+        yield _Mistake(NO_PULSES, 0.0)
     if m.axis.per_typed != 1.0:
         yield _Mistake(
             "the shunt is missing: the loop drives its whole supply voltage into the input",

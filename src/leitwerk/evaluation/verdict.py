@@ -15,11 +15,12 @@ from leitwerk.alarms.chatter import cycles_per_hour
 from leitwerk.alarms.states import State
 from leitwerk.check.channels import CheckedChannel, ReadingChannel, SignalChannel
 from leitwerk.datasheet.settings import SettingChange
-from leitwerk.evaluation.diagnosis import Seen, likely_cause
+from leitwerk.evaluation.diagnosis import NO_PULSES, Seen, likely_cause
 from leitwerk.evaluation.resolution import decimals_of
 from leitwerk.parsing.quantities import format_number, format_value
 from leitwerk.parsing.units import convert_difference, parse_unit
 from leitwerk.results import Outcome
+from leitwerk.signals.pulse_inputs import PERIOD, PULSED
 from leitwerk.signals.quality import Quality
 from leitwerk.signals.states import StateNames
 
@@ -316,12 +317,17 @@ def _most_frequent(qualities: NDArray[np.uint8]) -> Quality:
     return Quality(int(np.bincount(qualities).argmax())) if qualities.size else Quality.UNKNOWN
 
 
+_ENDLESS = (PERIOD, Quality.ABOVE_RANGE)  # a period that never ends
+
+
 def _bad_reading(channel: CheckedChannel, worst: Quality, context: Context) -> str:
     if worst is Quality.BAD_INPUT and context.blamed:
         return f"computed from {' and '.join(context.blamed)}, which has no value"
     if isinstance(channel, ReadingChannel) and worst is Quality.OPEN_SENSOR:
         return "the device has no sensor there: what it shows stands in for a missing one"
     kind = channel.kind
+    if kind in PULSED and (worst is Quality.OPEN_SENSOR or (kind, worst) == _ENDLESS):
+        return NO_PULSES
     loop = kind == "current"
     chosen = channel.range if isinstance(channel, SignalChannel) else None
     at = f" ({chosen})" if chosen else ""

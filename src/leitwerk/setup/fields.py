@@ -34,11 +34,13 @@ from leitwerk.setup.scales import (
     ScaleText,
     parse_scale,
 )
+from leitwerk.signals.pulse_inputs import PERIOD, PULSE_WIDTH
 from leitwerk.signals.sensors import SENSORS, Sensor, find_sensor
 from leitwerk.signals.transformer import Transformer
 
 VERSION = 1
 CONTACT, COUNTER = "contact", "counter"
+_SIGNALS = (CONTACT, COUNTER, PERIOD, PULSE_WIDTH)
 
 
 def _version(value: object) -> int:
@@ -70,8 +72,8 @@ def _span(value: object) -> Span:
 
 
 def _signal(value: object) -> Span | str:
-    text = text_of(value, f"a span such as 4..20 mA, {CONTACT} or {COUNTER}").strip()
-    return text if text in {CONTACT, COUNTER} else parse_span(text)
+    text = text_of(value, f"a span such as 4..20 mA, or {', '.join(_SIGNALS)}").strip()
+    return text if text in _SIGNALS else parse_span(text)
 
 
 def _expected(value: object) -> Expected | str:
@@ -126,7 +128,7 @@ RangeField = Annotated[
 SignalField = Annotated[
     Span | str,
     reader(Span, _signal),
-    text_schema("The electrical signal at the terminal", "4..20 mA", "0..1 V", CONTACT, COUNTER),
+    text_schema("The electrical signal at the terminal", "4..20 mA", "0..1 V", *_SIGNALS),
 ]
 ExpectedField = Annotated[
     Expected | str,

@@ -33,6 +33,7 @@ from leitwerk.datasheet.vocabulary import (
     KnownPoint,
 )
 from leitwerk.signals.linear import TwoPoint
+from leitwerk.signals.pulse_inputs import PULSED
 from leitwerk.signals.quality import Quality
 from leitwerk.signals.sensors import SENSORS
 from leitwerk.standins.clock import CLOCK_FORM
@@ -237,7 +238,7 @@ class Logger(Firmware):
         sensor = SENSORS.get(kind)
         quantity = sensor.quantity if sensor else kind
         signal = self._signal(terminal, quantity, now)
-        if quantity in {"frequency", "counter"}:
+        if quantity in {"counter", *PULSED}:
             return self._count(terminal, quantity, slot, now)
         if quantity == "contact":
             return (signal.value if signal else 0.0), Quality.GOOD
@@ -268,13 +269,14 @@ class Logger(Firmware):
         pulses.look(None if signal is None else signal.value, now, settings)
         if quantity == "counter":
             return pulses.count, Quality.GOOD
-        frequency, quality = pulses.frequency(settings)
+        shown, quality = pulses.measured(quantity, settings)
         chosen = self._range(
             self.datasheet.inputs[quantity], str(self.setting(CHANNEL_RANGE, slot))
         )
-        if quality is Quality.GOOD and chosen is not None and frequency > chosen.high:
-            frequency, quality = chosen.high, Quality.ABOVE_RANGE
-        return self._scaled(frequency, slot), quality
+        if chosen is not None and shown > chosen.high:
+            shown = chosen.high
+            quality = Quality.ABOVE_RANGE if quality is Quality.GOOD else quality
+        return self._scaled(shown, slot), quality
 
     def _signal(self, terminal: str, quantity: str, now: float) -> Signal | None:
         """What the input sees when it is switched to a quantity; None for an open input."""

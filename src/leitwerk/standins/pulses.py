@@ -9,6 +9,7 @@ from leitwerk.signals.quality import Quality
 
 _SIZE = 65_536  # behind 65535, the counter is 0 again
 _DUTY = 0.5  # a pulse is high for half of its period
+_STEP_MS = 0.001  # of its clock
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,8 +50,15 @@ class PulseInput:
         """The pulses since it was switched on, as its counter shows them."""
         return float(math.floor(self._pulses) % _SIZE)
 
-    def frequency(self, settings: PulseSettings) -> tuple[float, Quality]:
-        """The frequency in Hz, and what it is worth."""
-        if self._at_s - self._last_pulse_s < settings.missing_after_s:
+    def measured(self, quantity: str, settings: PulseSettings) -> tuple[float, Quality]:
+        """The frequency in Hz, or the period or the width of a pulse in ms, and what it is worth.
+
+        Without pulses the frequency is 0, the period longer than any, and the width 0.
+        """
+        if self._at_s - self._last_pulse_s >= settings.missing_after_s or not self._shown_hz:
+            shown = math.inf if quantity == "period" else 0.0
+            return shown, Quality.OPEN_SENSOR if settings.is_lost else Quality.GOOD
+        if quantity == "frequency":
             return self._shown_hz, Quality.GOOD
-        return 0.0, Quality.OPEN_SENSOR if settings.is_lost else Quality.GOOD
+        period_ms = _STEP_MS * round(1e3 / self._shown_hz / _STEP_MS)
+        return period_ms * (_DUTY if quantity == "pulse width" else 1.0), Quality.GOOD

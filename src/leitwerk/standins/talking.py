@@ -29,24 +29,30 @@ _SPEEDS = {
 
 @dataclass
 class Front:
-    """What the world does to the device: values at its inputs, and its key."""
+    """What the world does to the device: values at its inputs, pulses in Hz, and its key."""
 
     inputs: dict[str, float] = field(default_factory=dict)
+    pulses_hz: float = 0.0
     pressed: list[str] = field(default_factory=list)
 
     def operate(self, line: str) -> str:
-        """Carry out ``key 1`` or ``input 2 57.3``; what happened, in words."""
+        """Carry out ``key 1``, ``input 2 57.3`` or ``pulses 48``; what happened, in words."""
         words = line.split()
         if len(words) == 2 and words[0] == "key":
             self.pressed.append(words[1])
             return f"key {words[1]} pressed"
-        if len(words) == 3 and words[0] == "input" and words[1] in {"1", "2"}:
-            try:
-                self.inputs[f"input.{words[1]}"] = float(words[2])
-            except ValueError:
-                return f"{words[2][:20]!r} is not a number"
+        is_input = len(words) == 3 and words[0] == "input" and words[1] in {"1", "2"}
+        if not is_input and not (len(words) == 2 and words[0] == "pulses"):
+            return "valid: 'key 1', 'input 1 57.3', 'input 2 21.5', 'pulses 48'"
+        try:
+            value = float(words[-1])
+        except ValueError:
+            return f"{words[-1][:20]!r} is not a number"
+        if is_input:
+            self.inputs[f"input.{words[1]}"] = value
             return f"input {words[1]} is {words[2]}"
-        return "valid: 'key 1', 'input 1 57.3', 'input 2 21.5'"
+        self.pulses_hz = max(0.0, value)
+        return f"{words[1]} pulses a second"
 
 
 def exchange_of(settings: Mapping[str, Stored]) -> Exchange | None:

@@ -6,7 +6,6 @@ import json
 import re
 from collections.abc import Collection, Iterator
 
-from leitwerk.check.assignment import FREQUENCY
 from leitwerk.check.compile import check_setup
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point
@@ -49,6 +48,7 @@ from leitwerk.identity import Identity
 from leitwerk.parsing.quantities import format_number
 from leitwerk.project.setups import parse_setup
 from leitwerk.setup.fields import CONTACT, COUNTER
+from leitwerk.signals.pulse_inputs import PERIOD, PULSE_WIDTH, PULSED
 from leitwerk.signals.sensors import SENSORS
 
 # Quantities, ranges and units: nothing in them means something to YAML.
@@ -176,7 +176,8 @@ def _measurement(sensor: str, settings: DeviceSettings, slot: int, sheet: Datash
         ends = kind.ends or [float(settings.get(s, slot) or 0.0) for s in (SIGNAL_LOW, SIGNAL_HIGH)]
         values = [float(settings.get(v, slot) or 0.0) for v in (VALUE_LOW, VALUE_HIGH)]
         low, high, first, last = map(_exact, (*ends, *values))
-        lines = [f"signal: {low}..{high} {symbol}"]
+        named = sensor in {PERIOD, PULSE_WIDTH}
+        lines = [f"signal: {sensor}" if named else f"signal: {low}..{high} {symbol}"]
         first, last = f"{first} {unit}".strip(), f"{last} {unit}".strip()
         lines.append(
             f'scale: {{"{low} {symbol}": {_text(first)}, "{high} {symbol}": {_text(last)}}}'
@@ -186,7 +187,7 @@ def _measurement(sensor: str, settings: DeviceSettings, slot: int, sheet: Datash
         lines.append(f"range: {_text(chosen)}")
     if unit:
         lines.append(f"unit: {_text(unit)}")
-    return [*lines, *(_pulses(settings, slot) if sensor == FREQUENCY else ())]
+    return [*lines, *(_pulses(settings, slot) if sensor in PULSED else ())]
 
 
 def _pulses(settings: DeviceSettings, slot: int) -> list[str]:

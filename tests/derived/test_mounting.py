@@ -13,10 +13,12 @@ from leitwerk.derived.mounting import (
     Mounting,
     parse_mounting,
     parse_rotation,
+    parse_sides,
     table_lines,
     tilt_deg,
 )
 from leitwerk.errors import DomainError, QuantityError
+from leitwerk.evaluation.derived_chain import explain_derived
 from leitwerk.monitoring.spot_readings import read_axes
 from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.logger import Logger
@@ -46,6 +48,31 @@ def test_every_mounting_at_a_right_angle_can_be_said():
     assert len(every) == 24
     for words in every:
         assert str(parse_mounting(", ".join(words.split(", ")[:2]))) == words
+
+
+def test_it_is_chosen_from_a_list_in_words_of_what_is_seen_on_the_sensor(leitwerk, tmp_path):
+    path = tmp_path / "carriage.yaml"
+    sides = "tables:\n  sides: {logo: z, cable: -x}\n"
+    text = CARRIAGE.replace("tables:\n", sides).replace("mounting, 'up')", "'{}', 'up', sides)")
+    path.write_text(text, "utf-8")
+    listed = leitwerk("mounting", str(path), "--list").stdout.splitlines()
+    assert len({*listed}) == 24
+    assert listed[4] == "logo up, cable back"
+    assert str(
+        parse_mounting("logo up, cable to the back", parse_sides([("logo", "z"), ("cable", "-x")]))
+    ) == ("x forward, y left, z up")
+    setup = checked(text.replace("'{}'", "'cable down, logo to the left'"))
+    assert setup.channel("gravity").notes == ("mounted with logo left, cable down",)
+    up = parse_mounting("x up, z left").row("up")
+    for axis, part in zip("xyz", up, strict=True):
+        found = explain_derived(
+            setup, setup.channel("gravity"), {a: float(a == axis) for a in "xyz"}
+        )
+        assert found.value == part
+    without = leitwerk("mounting", str(path), "x", "y", "z")
+    assert (without.exit_code, "--forward are needed" in without.stderr) == (2, True)
+    with pytest.raises(DomainError, match="is not an axis"):
+        parse_sides([("logo", "up")])
 
 
 @pytest.mark.parametrize(

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from leitwerk.calibration.orientation import Orientation
+from leitwerk.calibration.orientation import Orientation, right_angle_rotations
 from leitwerk.errors import DomainError
 
 DIRECTIONS = ("forward", "left", "up")
 _OPPOSITE = {"back": ("forward", -1.0), "right": ("left", -1.0), "down": ("up", -1.0)}
-_AXIS = re.compile(r"([xyz])\s+(\w+)")
+_PART = re.compile(r"\s*(\w+)(?: +to)?(?: +the)? +(\w+)\s*")
+_AXIS = re.compile(r"\s*(-?)([xyz])\s*")
+AXES: Mapping[str, tuple[int, float]] = {"x": (0, 1.0), "y": (1, 1.0), "z": (2, 1.0)}
 _NUMBER = r"[-+]?\d*\.?\d+(?:[eE][-+]?\d+)?"
 _ROW = re.compile(rf"\s*({_NUMBER})[,\s]+({_NUMBER})[,\s]+({_NUMBER})\s*")
 _CLOSE = 2e-3  # how far a rotation may be from one, as its rows are written with some digits
@@ -31,19 +33,58 @@ class Mounting:
         return self.rows[DIRECTIONS.index(direction)]
 
     def __str__(self) -> str:
-        names = Orientation(np.array(self.rows), 0.0, is_right_angle=True).axis_names()
-        words = (_word(name) for name in names)
-        return ", ".join(f"{axis} {word}" for axis, word in zip("xyz", words, strict=True))
+        return self.words(AXES)
+
+    def words(self, sides: Mapping[str, tuple[int, float]]) -> str:
+        """Where each side of the sensor points, as near as one of the six directions can say it."""
+        matrix = np.array(self.rows)
+        found = []
+        for name, (axis, sign) in sides.items():
+            row = int(np.argmax(np.abs(matrix[:, axis])))
+            found.append(f"{name} {_word(DIRECTIONS[row], matrix[row, axis] * sign)}")
+        return ", ".join(found)
 
 
-def _word(name: str) -> str:
-    if not name.startswith("-"):
-        return name
-    return next(word for word, (direction, _) in _OPPOSITE.items() if direction == name[1:])
+def _word(direction: str, sign: float) -> str:
+    if sign > 0.0:
+        return direction
+    return next(word for word, (opposite, _) in _OPPOSITE.items() if opposite == direction)
 
 
-def parse_mounting(text: str) -> Mounting:
-    """A mounting in which every axis lies along one of the machine, by two axes of the sensor.
+def parse_sides(rows: Sequence[tuple[str, str]]) -> dict[str, tuple[int, float]]:
+    """What is to be seen on a sensor, and along which axis it lies: ``logo: z``, ``cable: -x``.
+
+    Raises
+    ------
+    DomainError
+        A side has no axis.
+
+    """
+    sides = {}
+    for name, text in rows:
+        match = _AXIS.fullmatch(text)
+        if match is None:
+            raise DomainError(
+                f"{name[:20]}: {text[:20]!r} is not an axis", remedy="x, -x, y, -y, z, -z"
+            )
+        sides[name] = "xyz".index(match[2]), -1.0 if match[1] else 1.0
+    return sides
+
+
+def right_angles() -> Iterator[Mounting]:
+    """All 24 mountings in which every axis lies along one of the machine."""
+    return (_of(matrix) for matrix in right_angle_rotations())
+
+
+def parse_mounting(text: str, sides: Mapping[str, tuple[int, float]] = AXES) -> Mounting:
+    """A mounting in which every axis lies along one of the machine, by two sides of the sensor.
+
+    Parameters
+    ----------
+    text : str
+        Such as ``x back, z up``, or with the names of sides ``logo up, cable to the back``.
+    sides : mapping from name to the number of an axis and its sign
+        See ``parse_sides``.
 
     Raises
     ------
@@ -57,17 +98,24 @@ def parse_mounting(text: str) -> Mounting:
 
     """
     valid = (
-        "two axes of the sensor, such as 'x forward, z up'; forward, back, left, right, up, down"
+        f"two of {', '.join(list(sides)[:8])}, each with forward, back, left, right, up or down, such as "
+        f"'{next(iter(sides))} forward, …'; 'leitwerk mounting --list' shows all"
     )
-    pairs = _AXIS.findall(text)
-    if len(pairs) != 2 or len({axis for axis, _ in pairs}) != 2 or "," not in text:
+    pairs = [match.groups() for part in text.split(",") if (match := _PART.fullmatch(part))]
+    known = {name: sides[name] for name, _ in pairs if name in sides}
+    if (
+        len(text.split(",")) != 2
+        or len(known) != 2
+        or len({axis for axis, _ in known.values()}) != 2
+    ):
         raise DomainError(f"{text[:40]!r} is not a mounting", remedy=valid)
     matrix = np.zeros((3, 3))
-    for axis, word in pairs:
+    for name, word in pairs:
         direction, sign = _OPPOSITE.get(word, (word, 1.0))
         if direction not in DIRECTIONS:
             raise DomainError(f"{word[:20]!r} is not a direction", remedy=valid)
-        matrix[DIRECTIONS.index(direction), "xyz".index(axis)] = sign
+        axis, along = known[name]
+        matrix[DIRECTIONS.index(direction), axis] = sign * along
     if np.count_nonzero(matrix.any(axis=1)) != 2:
         raise DomainError(f"{text[:40]!r}: two axes cannot lie along the same line", remedy=valid)
     row = int(np.flatnonzero(~matrix.any(axis=1))[0])
@@ -129,9 +177,14 @@ def table_lines(orientation: Orientation, name: str) -> list[str]:
 
 
 def _two(mounting: Mounting) -> str:
-    """The two axes that say the most: those that are not the last one of its words."""
-    parts = str(mounting).split(", ")
-    return ", ".join(parts[:2])
+    """Two of its axes: they say it all."""
+    return ", ".join(str(mounting).split(", ")[:2])
+
+
+def mounting_list(sides: Mapping[str, tuple[int, float]]) -> list[str]:
+    """All mountings at a right angle, in words of the sides: first those that stand upright."""
+    every = [mounting.words(sides) for mounting in right_angles()]
+    return sorted(every, key=lambda words: ("up" not in words, words))
 
 
 def tilt_deg(mounting: Mounting, x: float, y: float, z: float) -> float:

@@ -12,7 +12,14 @@ import numpy as np
 from leitwerk.derived import humid_air, types, water
 from leitwerk.derived.function import Call, Functions
 from leitwerk.derived.functions_of_time import each_of, marked_for_gaps, remembering
-from leitwerk.derived.mounting import DIRECTIONS, Mounting, parse_mounting, parse_rotation
+from leitwerk.derived.mounting import (
+    AXES,
+    DIRECTIONS,
+    Mounting,
+    parse_mounting,
+    parse_rotation,
+    parse_sides,
+)
 from leitwerk.derived.open_channel import (
     PARSHALL,
     Francis,
@@ -388,20 +395,23 @@ _KNOWN_STEP = Momentary("step", work=_without_none, lack=Quality.NO_STEP)
 # ---------------------------------------------------------------------- three axes
 
 
-@READY_MADE.define("x, y, z, mounting, direction")
+@READY_MADE.define("x, y, z, mounting, direction, [sides]")
 def along(call: Call) -> Value:
     """Part of a vector of three axes that points forward, left or up, by how its sensor is mounted."""
     call.numbers("x", "y", "z")
     kind = call.alike("x", "y", "z")
-    text = call["mounting"].text
+    text, sides = call["mounting"].text, dict(AXES)
+    if "sides" in call:
+        named = call.table("sides").rows
+        sides = _made(call, "sides", lambda: parse_sides(named))
     if text is not None:
-        mounting: Mounting = _made(call, "mounting", lambda: parse_mounting(text))
+        mounting: Mounting = _made(call, "mounting", lambda: parse_mounting(text, sides))
     else:
         rows = call.table("mounting").rows
         mounting = _made(call, "mounting", lambda: parse_rotation(rows))
     wanted = call.word("direction", DIRECTIONS)
     parts = mounting.row(wanted)
-    call.remarks.notes.append(f"mounted with {mounting}")
+    call.remarks.notes.append(f"mounted with {mounting.words(sides)}")
     work = partial(_turned, parts)
     operation = Momentary("along", parts, work=work)
     return call.apply(operation, kind, call["x"], call["y"], call["z"])

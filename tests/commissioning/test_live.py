@@ -8,8 +8,12 @@ import struct
 import pytest
 
 import leitwerk as lw
-from conftest import checked, kept, kiln, kiln_text
+from conftest import MemoryLink, SteppedTime, checked, kept, kiln, kiln_text
+from leitwerk.evaluation.course import parse_course
 from leitwerk.standins.faults import Disturbances
+from leitwerk.standins.logger import Logger
+from leitwerk.standins.plant import Plant
+from leitwerk.standins.profile import find_profile
 
 
 def watch(device, logger, setup=None, **more):
@@ -83,6 +87,23 @@ def test_alarms_are_followed_with_their_delays(ready, logger, tmp_path):
         report = watch(ready, logger, setup, duration_s=seconds, period_s=1)
         assert report.channels[0].alarms == {"too_hot": phase}
     assert report.channels[3].alarms == {"too_dry": "normal"}
+
+
+def test_a_transmitter_at_its_upper_limit_trips_its_alarm(sheet, tmp_path):
+    """Between 20.5 and 21 mA the value is off, but it is there: what it says is *very much*."""
+    clock = SteppedTime()
+    plant = Plant(courses={"steam_valve": parse_course("104; stay 100 s")})
+    full = Logger(sheet, find_profile("fichte-8"), plant, clock, Disturbances())
+    one = lw.Device(sheet, MemoryLink(full))
+    scale = "    scale: {4 mA: 0 %, 20 mA: 100 %}\n"
+    assert scale in kiln_text()
+    setup = checked(kiln_text().replace(scale, f"{scale}    alarms: {{full: {{above: 95 %}}}}\n"))
+    lw.upload(setup, one, kept(tmp_path))
+    report = lw.verify(setup, one, duration_s=5, period_s=1, clock=clock.clock)
+    valve = next(c for c in report.channels if c.alarms.keys() == {"full"})
+    assert valve.quality == "transmitter at its upper limit"
+    assert valve.alarms == {"full": "unacknowledged"}
+    assert str(valve.verdict) == "no reading"  # it proves no expectation
 
 
 def test_a_thermometer_is_read_in_another_unit_and_the_device_keeps_its_own(

@@ -201,7 +201,7 @@ class _Watch:
         self.taken += 1
         if self.alarmed:
             values, found = (array[-1] for array in self.values())
-            good = (found == Quality.GOOD) & np.isfinite(values)
+            good = Quality.has_value(found) & np.isfinite(values)
             now = self.clock.now().astimezone(self.zone)
             since_midnight = now.hour * 3600 + now.minute * 60 + now.second
             self.situation.take(time_s, values, good, time_of_day_s=since_midnight)

@@ -77,10 +77,8 @@ class ChannelValues:
         rows, codes = np.empty((len(self._inputs), size)), {}
         for row, (name, column) in enumerate(self._inputs):
             codes[name] = qualities[:, column]
-            has_value = (codes[name] == Quality.GOOD) | (codes[name] >= Quality.UNDER_LIMIT)
-            rows[row] = np.where(
-                has_value, to_si(values[:, column], self.measured[column].unit), np.nan
-            )
+            known = to_si(values[:, column], self.measured[column].unit)
+            rows[row] = np.where(Quality.has_value(codes[name]), known, np.nan)
         for piece, worked in self._runner.pieces(times_s, rows):
             own = {name: quality[piece] for name, quality in codes.items()}
             for number, (column, channel) in enumerate(self._derived):

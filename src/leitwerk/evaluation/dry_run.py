@@ -271,8 +271,8 @@ def _derive(
     found, qualities = worked.derive(times_s, given, codes)
     for column, c in enumerate(channels):
         if isinstance(c, DerivedChannel) and c.name not in courses.values:
-            good = qualities[:, column] == Quality.GOOD
-            values[c.name] = np.where(good, found[:, column], np.nan)
+            known = Quality.has_value(qualities[:, column])
+            values[c.name] = np.where(known, found[:, column], np.nan)
 
 
 def watched(

@@ -233,7 +233,7 @@ class Attendant:
             self.log.add(Event(now, EventKind.LINK, "device", "answers again"))
         at = np.array([self.steady.now()])
         values, found = self.values.take(at, shown[None, :], qualities[None, :])
-        return values[0], (found[0] == Quality.GOOD) & np.isfinite(values[0])
+        return values[0], Quality.has_value(found[0]) & np.isfinite(values[0])
 
     def _happen(self, happening: Happening) -> None:
         with self._lock:

@@ -33,19 +33,27 @@ class Quality(enum.IntEnum):
     NO_STEP = 13
     NOT_YET = 14
     TOO_OLD = 15
+    NO_ANSWER = 16
     # Below this line the value is shown, and may be off.
-    UNDER_LIMIT = 16
-    OVER_LIMIT = 17
-    EXTRAPOLATED = 18
-    OUTSIDE_SIGNAL = 19
-    SUBMERGED = 20
-    INCOMPLETE = 21
+    UNDER_LIMIT = 32
+    OVER_LIMIT = 33
+    EXTRAPOLATED = 34
+    OUTSIDE_SIGNAL = 35
+    SUBMERGED = 36
+    INCOMPLETE = 37
 
     @classmethod
     def describe(cls, codes: ArrayLike) -> NDArray[np.str_]:
         """The reasons that codes stand for, in words: an array of the same shape, or a Series."""
         words: NDArray[np.str_] = np.array(_WORDS)[np.asarray(codes, dtype=np.intp)]
         return like(codes, words)
+
+    @classmethod
+    def has_value(cls, codes: ArrayLike) -> NDArray[np.bool_]:
+        """Where there is a value: a good one, or one that may be off. Alarms see both."""
+        found = np.asarray(codes)
+        known: NDArray[np.bool_] = (found == cls.GOOD) | (found >= cls.UNDER_LIMIT)
+        return known
 
     @property
     def is_good(self) -> bool:
@@ -80,6 +88,7 @@ _REASONS = {
     Quality.NO_STEP: "no step fits",
     Quality.NOT_YET: "not enough samples yet",
     Quality.TOO_OLD: "an input is too old",
+    Quality.NO_ANSWER: "no answer from the device",
     Quality.UNDER_LIMIT: "transmitter at its lower limit",
     Quality.OVER_LIMIT: "transmitter at its upper limit",
     Quality.EXTRAPOLATED: "extrapolated",

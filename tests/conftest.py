@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Sequence
+from datetime import UTC, datetime, timedelta
 from importlib import resources
 from pathlib import Path
 
@@ -67,6 +68,7 @@ class SteppedTime:
 
     def __init__(self) -> None:
         self.now_s = 0.0
+        self._began = datetime.now(UTC)
 
     def __call__(self) -> float:
         return self.now_s
@@ -77,7 +79,8 @@ class SteppedTime:
     @property
     def clock(self) -> lw.Clock:
         """The same as a clock for what waits."""
-        return lw.Clock(monotonic=self, wait=self.wait)
+        began = self._began
+        return lw.Clock(lambda: began + timedelta(seconds=self.now_s), self, self.wait)
 
 
 class MemoryLink:

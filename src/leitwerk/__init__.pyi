@@ -8,7 +8,6 @@ from .commissioning.alarm_proof import prove as prove
 from .commissioning.live_check import LiveProgress as LiveProgress
 from .commissioning.live_check import verify as verify
 from .commissioning.live_report import LiveReport as LiveReport
-from .commissioning.live_report import Silence as Silence
 from .datasheet.model import Datasheet as Datasheet
 from .datasheet.read import parse_datasheet as parse_datasheet
 from .datasheet.settings import DeviceSettings as DeviceSettings
@@ -63,6 +62,7 @@ from .monitoring.events import Event as Event
 from .monitoring.events import EventKind as EventKind
 from .monitoring.samples import Sample as Sample
 from .monitoring.samples import samples as samples
+from .monitoring.silences import Silence as Silence
 from .parsing.address import LinkAddress as LinkAddress
 from .parsing.address import parse_address as parse_address
 from .project.clock import Clock as Clock

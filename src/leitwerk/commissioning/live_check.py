@@ -2,32 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
-from datetime import datetime
-from typing import TYPE_CHECKING
-
-import numpy as np
+from functools import partial
 
 from leitwerk.analysis.series import series_row
-from leitwerk.check.channels import DerivedChannel
 from leitwerk.check.checked import CheckedSetup
-from leitwerk.commissioning.live_report import LiveReport, Silence
-from leitwerk.datasheet.settings import SettingChange, diff_settings
+from leitwerk.commissioning.live_report import LiveReport
 from leitwerk.devices.device import Device
 from leitwerk.errors import LinkError
-from leitwerk.evaluation.channel_values import ChannelValues
-from leitwerk.evaluation.resolution import resolution_of
-from leitwerk.evaluation.situation import Situation
-from leitwerk.evaluation.verdict import ChannelReport, Context, judge
+from leitwerk.evaluation.verdict import ChannelReport
 from leitwerk.monitoring.pacing import paced, sample_count
-from leitwerk.monitoring.poller import Poller
+from leitwerk.monitoring.watching import DeviceWatch, TakenSample
 from leitwerk.project.clock import REAL_TIME, Clock
-from leitwerk.signals.quality import Quality
-
-if TYPE_CHECKING:
-    from numpy.typing import NDArray
 
 
 @dataclass(frozen=True)
@@ -84,166 +72,44 @@ def verify(
 
     """
     count = sample_count(duration_s, period_s)
-    setup.require()
-    identity = device.require(setup.setup.device.model, setup.setup.device.serial)
-    changes = diff_settings(device.read_settings(), setup.settings, device.datasheet)
-    started = clock.now()
-    watch = _Watch(setup, changes, count, clock, started)
-    poller = Poller(device, watch.worked.measured)
-    silence = _Silence()
+    watch = DeviceWatch(setup, device, clock=clock, capacity=count)
     stopped = False
     try:
-        for time_s in paced(range(count), period_s, clock):
-            try:
-                sample = poller.poll()
-            except LinkError as error:
-                if not watch.taken:
-                    raise
-                silence.at(time_s, error)
-                continue
-            silence.over(time_s)
-            watch.add(time_s, *sample)
-            on_sample(LiveProgress(watch.taken, count, watch.reports, watch.row))
+        for _ in paced(range(count), period_s, clock):
+            sample = watch.take()
+            if not sample.error:
+                number = watch.board.taken
+                row = partial(_row, sample)
+                on_sample(LiveProgress(number, count, watch.board.reports, row))
+            elif not watch.board.taken:
+                raise LinkError(sample.error)
     except KeyboardInterrupt:
-        if not watch.taken:
+        if not watch.board.taken:
             raise
         stopped = True
+    return report_of(watch, stopped=stopped)
+
+
+def report_of(watch: DeviceWatch, *, stopped: bool = False) -> LiveReport:
+    """The report on all that was watched, judged by the samples that are kept."""
+    board = watch.board
     with suppress(LinkError):
-        device.identify()  # a swap since the last look at it shows now
-    values, qualities = watch.values()
+        watch.device.identify()  # a swap since the last look at it shows now
     return LiveReport(
-        title=setup.setup.title,
-        identity=identity,
-        address=str(device.address),
-        started=started,
-        channels=watch.reports(),
-        differing=tuple(str(change) for change in changes),
-        times_s=watch.times_s[: watch.taken],
-        silences=silence.spans(),
+        title=watch.setup.setup.title,
+        identity=watch.identity,
+        address=str(watch.device.address),
+        started=watch.started,
+        channels=board.reports(),
+        differing=tuple(str(change) for change in watch.changes),
+        times_s=board.history.times_s - watch.begins_s,
+        silences=watch.silences.spans(),
         stopped=stopped,
-        values=values,
-        qualities=qualities,
+        values=board.history.values,
+        qualities=board.history.qualities,
     )
 
 
-class _Silence:
-    """When no answer came."""
-
-    def __init__(self) -> None:
-        self._spans: list[Silence] = []
-        self._since_s: float | None = None
-        self._last_s = 0.0
-        self._why = ""
-
-    def at(self, time_s: float, error: LinkError) -> None:
-        """No answer at this time."""
-        if self._since_s is None:
-            self._since_s, self._why = time_s, error.message
-        self._last_s = time_s
-
-    def over(self, time_s: float) -> None:
-        """It answers again."""
-        if self._since_s is not None:
-            self._spans.append(Silence(self._since_s, time_s, self._why, ended=True))
-            self._since_s = None
-
-    def spans(self) -> tuple[Silence, ...]:
-        """All of them, the last one perhaps without an end."""
-        if self._since_s is None:
-            return tuple(self._spans)
-        return (*self._spans, Silence(self._since_s, self._last_s, self._why, ended=False))
-
-
-class _Watch:
-    """The samples so far, and where each alarm stands after them."""
-
-    def __init__(
-        self,
-        setup: CheckedSetup,
-        changes: Sequence[SettingChange],
-        count: int,
-        clock: Clock,
-        started: datetime,
-    ) -> None:
-        self.channels = channels = setup.channels
-        self.zone, self.clock, self.started = setup.setup.zone, clock, started
-        self.resolutions = [resolution_of(channel, setup.datasheet) for channel in channels]
-        # What is set otherwise in the device, for each channel.
-        self.changes = [
-            [change for change in changes if channel.owns(change.setting)] for channel in channels
-        ]
-        self.taken = 0
-        self.times_s = np.zeros(count)
-        self.worked = ChannelValues(channels)
-        self.shown = np.zeros((count, len(self.worked.measured)))
-        self.codes = np.zeros((count, len(self.worked.measured)), dtype=np.uint8)
-        # Of these samples so many are worked: what is derived from them remembers what was before.
-        self._done = 0
-        self.blamed: dict[str, list[str]] = {}
-        self._values = np.zeros((count, len(channels)))
-        self._qualities = np.zeros((count, len(channels)), dtype=np.uint8)
-        self.junction: float | None = None
-        self.alarmed = any(a.alarms for a in channels)
-        self.situation = Situation(channels)
-
-    def add(
-        self,
-        time_s: float,
-        shown: NDArray[np.float64],
-        qualities: NDArray[np.uint8],
-        junction: float | None,
-    ) -> None:
-        """Take one sample of all channels, as the device shows it."""
-        self.times_s[self.taken] = time_s
-        self.shown[self.taken] = shown
-        self.codes[self.taken] = qualities
-        self.junction = junction
-        self.taken += 1
-        if self.alarmed:
-            values, found = (array[-1] for array in self.values())
-            good = Quality.has_value(found) & np.isfinite(values)
-            now = self.clock.now().astimezone(self.zone)
-            since_midnight = now.hour * 3600 + now.minute * 60 + now.second
-            self.situation.take(time_s, values, good, time_of_day_s=since_midnight)
-
-    def values(self) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
-        """Values in the channels' units and qualities of the samples so far."""
-        new = slice(self._done, self.taken)
-        if self._done < self.taken:
-            times = self.started.timestamp() + self.times_s[new]
-            found = self.worked.take(times, self.shown[new], self.codes[new])
-            self._values[new], self._qualities[new] = found
-            self._done = self.taken
-            for column, channel in enumerate(self.channels):
-                if (
-                    isinstance(channel, DerivedChannel)
-                    and found[1][-1, column] == Quality.BAD_INPUT
-                ):
-                    self.blamed[channel.name] = self.worked.blamed(channel)
-        return self._values[: self.taken], self._qualities[: self.taken]
-
-    def row(self) -> list[str]:
-        """The last sample as a line of a file."""
-        values, qualities = self.values()
-        time_s = self.started.timestamp() + float(self.times_s[self.taken - 1])
-        return series_row(time_s, values[-1].tolist(), qualities[-1].tolist())
-
-    def reports(self) -> tuple[ChannelReport, ...]:
-        """Every channel, judged by the samples so far."""
-        values, qualities = self.values()
-        return tuple(
-            judge(
-                channel,
-                values[:, column],
-                qualities[:, column],
-                Context(
-                    cold_junction=self.junction,
-                    interval_s=float(self.times_s[self.taken - 1]) / max(1, self.taken - 1),
-                    resolution=self.resolutions[column],
-                    changes=self.changes[column],
-                    alarms=self.situation.alarm_states(channel.name),
-                    blamed=self.blamed.get(channel.name, ()),
-                ),
-            )
-            for column, channel in enumerate(self.channels)
-        )
+def _row(sample: TakenSample) -> list[str]:
+    """A sample as a line of a file."""
+    return series_row(sample.time_s, sample.values.tolist(), sample.qualities.tolist())

@@ -13,6 +13,7 @@ import numpy as np
 from leitwerk.analysis.series import Column, Series, number_text, plain_cell
 from leitwerk.evaluation.verdict import ChannelReport, Verdict
 from leitwerk.identity import Identity
+from leitwerk.monitoring.silences import Silence
 from leitwerk.parsing.frames import dataframe
 from leitwerk.results import Outcome, overall
 from leitwerk.signals.quality import Quality
@@ -25,20 +26,6 @@ _COLUMNS = (
     "name", "label", "unit", "count", "good", "last", "mean", "minimum", "maximum",
     "standard_deviation", "within", "quality", "alarms", "band", "expected", "tolerance", "verdict", "reason",
 )  # fmt: skip
-
-
-@dataclass(frozen=True, slots=True)
-class Silence:
-    """A time in which the device did not answer, in s from the start; ``ended`` when it did again."""
-
-    since_s: float
-    until_s: float
-    reason: str
-    ended: bool
-
-    def __str__(self) -> str:
-        end = f"to {self.until_s:.1f} s" if self.ended else "on"
-        return f"no answer from {self.since_s:.1f} s {end}: {self.reason}"
 
 
 @dataclass(frozen=True)

@@ -101,16 +101,23 @@ class ChannelReport:
 
     def shown(self, value: float | None) -> str:
         """A value of this channel for people: with as many digits as make sense, or its state."""
-        if value is None:
-            return "–"
-        if self.states is not None:
-            return self.states.name(value) if value in self.states.numbers else "changing"
-        # A tenth of the tolerance is what a comparison needs, and the device gives no more than its
-        # resolution; where neither is known, four digits.
-        finest = [decimals_of(self.tolerance / 10.0)] if self.tolerance else []
-        finest += [decimals_of(self.resolution)] if self.resolution else []
-        decimals = min(finest) if finest else decimals_of(abs(value) / 1000.0 or 0.1)
-        return f"{value:z.{decimals}f}"
+        return shown_value(value, self.states, self.tolerance, self.resolution)
+
+
+def shown_value(
+    value: float | None, states: StateNames | None, tolerance: float | None, resolution: float
+) -> str:
+    """A value for people: with as many digits as make sense, or its state."""
+    if value is None:
+        return "–"
+    if states is not None:
+        return states.name(value) if value in states.numbers else "changing"
+    # A tenth of the tolerance is what a comparison needs, and the device gives no more than its
+    # resolution; where neither is known, four digits.
+    finest = [decimals_of(tolerance / 10.0)] if tolerance else []
+    finest += [decimals_of(resolution)] if resolution else []
+    decimals = min(finest) if finest else decimals_of(abs(value) / 1000.0 or 0.1)
+    return f"{value:z.{decimals}f}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -226,9 +233,7 @@ def _verdict(
         worst = _most_frequent(qualities)
         if worst is Quality.AT_REST and channel.expected is None:
             return Verdict.NO_EXPECTATION, "at rest: there is no step to show"
-        cause = likely_cause(channel, Seen(None, worst, context.cold_junction))
-        message = _bad_reading(channel, worst, context) + (f": {cause}" if cause else "")
-        return Verdict.NO_READING, _because(message, context)
+        return Verdict.NO_READING, _because(why_no_value(channel, worst, context), context)
     bad = qualities.size - good.size
     if bad:
         what = _bad_reading(channel, _most_frequent(qualities[qualities != Quality.GOOD]), context)
@@ -318,6 +323,12 @@ def _most_frequent(qualities: NDArray[np.uint8]) -> Quality:
 
 
 _ENDLESS = (PERIOD, Quality.ABOVE_RANGE)  # a period that never ends
+
+
+def why_no_value(channel: CheckedChannel, worst: Quality, context: Context) -> str:
+    """What a bad reading waits for, or what is wrong, in words; where it is known, with its cause."""
+    cause = likely_cause(channel, Seen(None, worst, context.cold_junction))
+    return _bad_reading(channel, worst, context) + (f": {cause}" if cause else "")
 
 
 def _bad_reading(channel: CheckedChannel, worst: Quality, context: Context) -> str:

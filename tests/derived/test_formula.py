@@ -122,6 +122,7 @@ REFUSED = {
     "v if x > 1 else t": (17, "cannot take"),
     "moving_mean(v, 5)": (16, "has to be a time"),
     "moving_mean(v, '0 s')": (16, "more than 0"),
+    "moving_mean(v, '1e-320 min')": (16, "1 ms or more"),
     "moving_mean(v, v / w * '1 s')": (16, "has to be fixed"),
     "total(q, '7 h')": (10, "aligned to the clock"),
     "count(v)": (7, "takes a condition"),

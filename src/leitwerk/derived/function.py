@@ -12,6 +12,8 @@ from leitwerk.derived.types import Form, Type
 from leitwerk.derived.values import Table, Terms, Value, alike, apply, joined
 from leitwerk.errors import FormulaError
 
+LEAST_S = 1e-3
+
 MOST = 50  # arguments, where any number is taken
 _MORE = "…"
 
@@ -195,8 +197,12 @@ class Call:
         return number
 
     def duration(self, parameter: str) -> float:
-        """A fixed time above 0, in s."""
-        return self.above_zero(parameter, types.SECONDS, "s, such as '10 min'")
+        """A fixed time in s, of 1 ms or more: times of today are known to 0.2 µs."""
+        seconds = self.above_zero(parameter, types.SECONDS, "s, such as '10 min'")
+        if seconds < LEAST_S:
+            message = f"{parameter} of {self.name}() is {seconds:g} s"
+            raise self.refusal(parameter, message, "1 ms or more")
+        return seconds
 
     def word(self, parameter: str, known: tuple[str, ...]) -> str:
         """One of some words, the first if it is not given."""

@@ -63,6 +63,9 @@ from .monitoring.events import EventKind as EventKind
 from .monitoring.samples import Sample as Sample
 from .monitoring.samples import samples as samples
 from .monitoring.silences import Silence as Silence
+from .monitoring.watching import DeviceWatch as DeviceWatch
+from .monitoring.watching import TakenSample as TakenSample
+from .monitoring.watching import Watching as Watching
 from .parsing.address import LinkAddress as LinkAddress
 from .parsing.address import parse_address as parse_address
 from .project.clock import Clock as Clock

@@ -5,30 +5,24 @@ from __future__ import annotations
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
-from functools import partial
 
-from leitwerk.analysis.series import series_row
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.commissioning.live_report import LiveReport
 from leitwerk.devices.device import Device
 from leitwerk.errors import LinkError
 from leitwerk.evaluation.verdict import ChannelReport
 from leitwerk.monitoring.pacing import paced, sample_count
-from leitwerk.monitoring.watching import DeviceWatch, TakenSample
+from leitwerk.monitoring.watching import DeviceWatch, Taken
 from leitwerk.project.clock import REAL_TIME, Clock
 
 
 @dataclass(frozen=True)
 class LiveProgress:
-    """A live check after a sample. ``channels`` judges all samples up to now.
-
-    ``row`` is the sample as a line of ``samples_csv``.
-    """
+    """A live check after a sample. ``channels`` judges all samples up to now."""
 
     number: int
     total: int
     channels: Callable[[], tuple[ChannelReport, ...]]
-    row: Callable[[], list[str]]
 
 
 def verify(
@@ -38,6 +32,7 @@ def verify(
     duration_s: float = 5.0,
     period_s: float = 0.5,
     on_sample: Callable[[LiveProgress], None] = lambda sample: None,
+    on_taken: Taken = lambda watch, sample: None,
     clock: Clock = REAL_TIME,
 ) -> LiveReport:
     """Poll a device and hold its readings against the setup's expectations.
@@ -55,7 +50,9 @@ def verify(
         The time from poll to poll. A device that answers more slowly is polled as fast as it can; the
         samples carry their true times.
     on_sample : callable
-        Called after every poll.
+        Called after every answer.
+    on_taken : callable
+        Called with the watch and every look at the device, also where it did not answer.
     clock : Clock
         Where the time comes from.
 
@@ -77,10 +74,11 @@ def verify(
     try:
         for _ in paced(range(count), period_s, clock):
             sample = watch.take()
+            if watch.board.taken:
+                on_taken(watch, sample)
             if not sample.error:
                 number = watch.board.taken
-                row = partial(_row, sample)
-                on_sample(LiveProgress(number, count, watch.board.reports, row))
+                on_sample(LiveProgress(number, count, watch.board.reports))
             elif not watch.board.taken:
                 raise LinkError(sample.error)
     except KeyboardInterrupt:
@@ -108,8 +106,3 @@ def report_of(watch: DeviceWatch, *, stopped: bool = False) -> LiveReport:
         values=board.history.values,
         qualities=board.history.qualities,
     )
-
-
-def _row(sample: TakenSample) -> list[str]:
-    """A sample as a line of a file."""
-    return series_row(sample.time_s, sample.values.tolist(), sample.qualities.tolist())

@@ -141,6 +141,13 @@ class LiveBoard:
 
     # ------------------------------------------------------------------ what is shown
 
+    def in_unit(self, column: int, values: Values, unit: Unit | None) -> Values:
+        """Values of a channel in a unit; in its own, if none is given."""
+        found: Values = (
+            values if unit is None else convert(values, self.channels[column].unit, unit)
+        )
+        return found
+
     def reports(self) -> tuple[ChannelReport, ...]:
         """Every channel, judged by the samples that are kept."""
         return tuple(self.report(column) for column in range(len(self.channels)))
@@ -176,6 +183,7 @@ class LiveBoard:
         unit: Unit | None = None,
         back: int = 0,
         stale_s: float = 3.0,
+        statistics: RunningStatistics | None = None,
     ) -> LiveRow:
         """One channel for people.
 
@@ -189,11 +197,13 @@ class LiveBoard:
             So many samples before the newest.
         stale_s : float, in s
             From which age on a value is stale.
+        statistics : RunningStatistics, optional
+            Those of an earlier moment, to be shown in place of those of now.
 
         """
         channel = self.channels[column]
         figures = _Figures(channel, unit or channel.unit, self._resolution(column))
-        history, statistics = self.history, self.statistics
+        history, statistics = self.history, statistics or self.statistics
         place = len(history) - 1 - back
         value, quality = math.nan, Quality.NO_ANSWER
         if place >= 0:

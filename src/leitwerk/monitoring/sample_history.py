@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from leitwerk.signals.quality import Quality
+
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
@@ -67,6 +69,10 @@ class SampleHistory:
     def values(self) -> NDArray[np.float64]:
         """Shape (n, n_channels)."""
         return self._values[self._view()]
+
+    def good(self) -> NDArray[np.float64]:
+        """The values, NaN where there is none; shape (n, n_channels)."""
+        return np.where(Quality.has_value(self.qualities), self.values, np.nan)
 
     @property
     def qualities(self) -> NDArray[np.uint8]:

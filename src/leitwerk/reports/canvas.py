@@ -23,7 +23,7 @@ def new_figure() -> Figure:
 
 
 def save(figure: Figure, path: str | Path) -> None:
-    """Write a figure as PNG.
+    """Write a figure as PNG, or as SVG where the name ends with .svg.
 
     Raises
     ------
@@ -32,7 +32,7 @@ def save(figure: Figure, path: str | Path) -> None:
 
     """
     try:
-        figure.savefig(path, format="png")
+        figure.savefig(path, format="svg" if Path(path).suffix == ".svg" else "png")
     except OSError as error:
         reason = error.strerror or type(error).__name__
         raise FileProblem(

@@ -1,0 +1,190 @@
+"""Figures of channels over time: with expectation, alarm lines, gaps and events; also on axes of your own."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+from matplotlib import dates
+
+from leitwerk.alarms.definition import AlarmDefinition, Watch
+from leitwerk.analysis.reduction import reduced
+from leitwerk.check.channels import CheckedChannel
+from leitwerk.errors import QuantityError
+from leitwerk.parsing.units import Unit, convert
+from leitwerk.reports.canvas import BLUE, GREEN, GREY, ORANGE, VERMILION, new_figure, save
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from numpy.typing import NDArray
+
+    Array = NDArray[np.float64]
+
+Events = Sequence[tuple[float, str]]
+COLUMNS = 1280  # a line has no more points than that can show
+_COLOURS = (BLUE, VERMILION, GREEN, ORANGE, GREY)
+_PANELS, _SHARED = 2, 6  # panels of a figure, and channels in each
+_GAP_INTERVALS = 5.0
+_UTC = ZoneInfo("UTC")
+
+
+def plot_channel(
+    axes: Axes,
+    channel: CheckedChannel,
+    times_s: Array,
+    values: Array,
+    *,
+    unit: Unit | None = None,
+    colour: str = BLUE,
+    zone: ZoneInfo = _UTC,
+) -> None:
+    """Draw one channel over time: its line, its expectation, the limits of its alarms.
+
+    Any number of samples is reduced to what can be seen; every extreme stays. Samples further apart than five
+    intervals are not joined.
+
+    Parameters
+    ----------
+    axes : matplotlib.axes.Axes
+    channel : CheckedChannel
+    times_s : array of shape (n,), in s since 1970-01-01 UTC
+    values : array of shape (n,), in the channel's unit
+        NaN where there is no value.
+    unit : Unit, optional
+        In which it is drawn; its own, if not given.
+    colour : str
+        Of the line.
+    zone : ZoneInfo
+        Of the times at the axis.
+
+    """
+    shown = unit or channel.unit
+
+    def to_shown(numbers: Array) -> Array:
+        found: Array = np.asarray(convert(numbers, channel.unit, shown), np.float64)
+        return found
+
+    intervals = np.diff(times_s)
+    gap_s = _GAP_INTERVALS * float(np.median(intervals)) if intervals.size else math.inf
+    t, x = reduced(times_s, values, COLUMNS, gap_s=gap_s)
+    axes.plot(_moments(t), to_shown(x), color=colour, linewidth=1.1, label=channel.name)
+    if channel.expected is not None:
+        expected, tolerance = channel.expected
+        low, middle, high = to_shown(
+            np.array([expected - tolerance, expected, expected + tolerance])
+        ).tolist()
+        axes.axhspan(low, high, color=GREEN, alpha=0.15, linewidth=0)
+        axes.axhline(middle, color=GREEN, linewidth=1, alpha=0.7)
+    for alarm in channel.alarms:
+        for limit in to_shown(np.array(_limits(alarm))).tolist():
+            axes.axhline(limit, color=VERMILION, linewidth=1, linestyle="--")
+            axes.annotate(
+                alarm.name, (1.0, limit), xycoords=("axes fraction", "data"), ha="right", va="bottom",
+                fontsize=9, color=VERMILION,
+            )  # fmt: skip
+    if channel.states is not None:
+        axes.set_yticks(channel.states.numbers, channel.states.names)
+    else:
+        axes.set_ylabel(str(shown))
+    axes.xaxis_date(tz=zone)
+    axes.xaxis.set_major_formatter(dates.ConciseDateFormatter(dates.AutoDateLocator(), tz=zone))  # type: ignore[no-untyped-call]
+    axes.grid(visible=True, alpha=0.3)
+
+
+def _moments(times_s: Array) -> Any:
+    """Times as Matplotlib takes them."""
+    return np.round(times_s * 1000.0).astype("datetime64[ms]")
+
+
+def _limits(alarm: AlarmDefinition) -> list[float]:
+    """The values at which an alarm on the value itself trips."""
+    if alarm.watch is not Watch.VALUE:
+        return []
+    return [end for end in alarm.trip if math.isfinite(end)]
+
+
+def draw_channels(
+    channels: Sequence[CheckedChannel],
+    times_s: Array,
+    values: Array,
+    path: str | Path,
+    *,
+    title: str = "",
+    panels: Sequence[Sequence[str]] = (),
+    units: dict[str, Unit] | None = None,
+    events: Events = (),
+    zone: ZoneInfo = _UTC,
+) -> None:
+    """Draw channels over time into a PNG or SVG file, in one or two panels.
+
+    Parameters
+    ----------
+    channels : sequence of CheckedChannel
+    times_s : array of shape (n,), in s since 1970-01-01 UTC
+    values : array of shape (n, n_channels)
+        In the channels' units, NaN where there is no value.
+    path : str or Path
+    title : str
+    panels : sequence of sequences of names
+        Which channels stand together, in one or two panels; those of one unit, if not given.
+    units : dict from name to Unit, optional
+        In which channels are drawn.
+    events : sequence of (time in s, text)
+        Each is marked by an upright line.
+    zone : ZoneInfo
+
+    Raises
+    ------
+    QuantityError
+        A panel names no channel, or too many.
+    FileProblem
+        The file cannot be written.
+
+    """
+    place = {channel.name: k for k, channel in enumerate(channels)}
+    wanted = [list(panel) for panel in panels if panel] or _usual_panels(channels)
+    for name in (name for panel in wanted for name in panel):
+        if name not in place:
+            raise QuantityError(f"there is no channel {name!r}", valid=", ".join(place))
+    if len(wanted) > _PANELS or any(len(panel) > _SHARED for panel in wanted):
+        raise QuantityError(
+            "a figure has one or two panels, each of six channels at most",
+            valid="fewer channels, or another figure",
+        )
+    figure = new_figure()
+    grid = figure.subplots(len(wanted), 1, squeeze=False, sharex=True)[:, 0]
+    for axes, panel in zip(grid, wanted, strict=True):
+        for number, name in enumerate(panel):
+            k = place[name]
+            plot_channel(
+                axes, channels[k], times_s, values[:, k], unit=(units or {}).get(name),
+                colour=_COLOURS[number % len(_COLOURS)], zone=zone,
+            )  # fmt: skip
+        axes.legend(loc="upper left", fontsize=10, framealpha=0.8)
+        for at, text in events:
+            (day,) = _moments(np.array([at]))
+            axes.axvline(day, color=GREY, linewidth=1, linestyle=":")
+            axes.annotate(
+                text,
+                (day, 1.0),
+                xycoords=("data", "axes fraction"),
+                fontsize=9,
+                rotation=90,
+                va="top",
+            )
+    figure.suptitle(title, fontsize=13)
+    figure.tight_layout()
+    save(figure, path)
+
+
+def _usual_panels(channels: Sequence[CheckedChannel]) -> list[list[str]]:
+    """Channels of the first unit in one panel, and those of the next in another."""
+    by_unit: dict[str, list[str]] = {}
+    for channel in channels:
+        key = channel.name if channel.states is not None else channel.symbol
+        by_unit.setdefault(key, []).append(channel.name)
+    return [names[:_SHARED] for names in list(by_unit.values())[:_PANELS]]

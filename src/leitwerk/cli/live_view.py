@@ -110,7 +110,8 @@ class LiveView:
         """All lines of the screen."""
         if width < SMALLEST[0] or height < SMALLEST[1]:
             text = f"This window is too small: at least {SMALLEST[0]} x {SMALLEST[1]}."
-            return [[("bad", text[:width])], [("", "q ends."[:width])]][:height]
+            said: list[Line] = [[("bad", text[:width])], [("", "q ends."[:width])]]
+            return (said + [[] for _ in range(height)])[:height]
         keys = self._key_lines(width)
         space = height - 1 - len(keys)
         body = {
@@ -188,11 +189,11 @@ class LiveView:
 
     def _details(self, row: LiveRow, width: int) -> list[Line]:
         """What is to be said of the selected channel beside its line."""
-        parts = [row.label] if row.label != row.channel else []
+        parts = [f"value is {age_cell(row)} old"] if row.is_stale and row.age_s is not None else []
+        parts += [row.label] if row.label != row.channel else []
         parts += [f"signal {row.signal}"] if row.signal else []
         parts += [f"expected {row.expected} {row.unit}".rstrip()] if row.expected != "–" else []
         parts += [f"alarm {name}: {state}" for name, state in row.alarms]
-        parts += [f"value is {age_cell(row)} old"] if row.is_stale and row.age_s is not None else []
         lines: list[Line] = [[("dim", "─" * width)], [("", "   ".join(parts)[:width])]]
         lines.append([("bad" if row.is_stale else "warn", row.why[:width])])
         trouble = self.trouble()
@@ -227,9 +228,8 @@ class LiveView:
 
     def _choice(self, width: int, height: int) -> list[Line]:
         """The columns, to switch on and off."""
-        lines: list[Line] = [
-            [("head", "Columns: Space switches one on or off, [ ] moves it, c closes")]
-        ]
+        head = "Columns: Space switches one on or off, [ ] moves it, c closes"
+        lines: list[Line] = [[("head", head[:width])]]
         for number, key in enumerate(self._every_column()):
             marker = ">" if number == self._chosen_column else " "
             mark = "x" if key in self.columns else " "

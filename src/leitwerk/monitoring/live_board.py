@@ -239,7 +239,7 @@ class LiveBoard:
 
     def _why(self, column: int, quality: Quality, place: int) -> str:
         if self.silent:
-            return self.silent
+            return f"no answer: {self.silent.removeprefix('no answer: ')}"
         if place < 0:
             return "no sample yet"
         if quality is Quality.GOOD:

@@ -21,6 +21,7 @@ from functools import partial
 from importlib import resources
 from pathlib import Path
 from statistics import median
+from types import SimpleNamespace
 
 import numpy as np
 import pandas as pd
@@ -32,9 +33,11 @@ from leitwerk.alarms.board import AlarmTracker, ChannelAlarm
 from leitwerk.alarms.definition import AlarmDefinition
 from leitwerk.alarms.states import State
 from leitwerk.alarms.timeline import alarm_timeline
+from leitwerk.analysis.reduction import reduced
 from leitwerk.check.channels import measured
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.compile import check_setup
+from leitwerk.cli.live_view import LiveView
 from leitwerk.datasheet.model import Datasheet, DeviceLimits, ScanTiming, Terminal
 from leitwerk.datasheet.register_points import RegisterPoint, registers
 from leitwerk.derived.formula import Formula
@@ -50,13 +53,17 @@ from leitwerk.exchange.hearing import Listener
 from leitwerk.exchange.saying import packed, speaker
 from leitwerk.exchange.terms import Kind
 from leitwerk.findings import Findings
+from leitwerk.monitoring.live_board import LiveBoard
 from leitwerk.monitoring.poller import Poller
+from leitwerk.monitoring.watching import Watching
+from leitwerk.parsing.address import parse_address
 from leitwerk.parsing.yaml_text import parse_yaml
 from leitwerk.project.files import write_atomic
 from leitwerk.project.library import find_datasheet
 from leitwerk.project.setups import check_file, parse_setup
 from leitwerk.protocols.board_image import from_c
 from leitwerk.protocols.modbus import ReadPlan
+from leitwerk.reports.canvas import new_figure, save
 from leitwerk.signals import rtd, thermocouple
 from leitwerk.signals.linear import Linear
 from leitwerk.signals.thermocouple_curves import CURVES
@@ -101,25 +108,28 @@ def checked_setup(text: str) -> CheckedSetup:
     return check_setup(setup, find_datasheet(setup.device.model)).require()
 
 
-def large_datasheet() -> Datasheet:
-    """The logger's datasheet with 10,000 terminals; no device has so many registers."""
+def large_datasheet(count: int = CHANNELS) -> Datasheet:
+    """The logger's datasheet with so many terminals; no device has registers for 10,000."""
     sheet = find_datasheet("fichte-8")
     takes = sheet.terminals["1"].takes
-    settings = {
-        name: replace(family, own_indices=range(1, CHANNELS + 3)) if family.indices else family
-        for name, family in sheet.groups["settings"].items()
+    groups = {
+        group: {
+            name: replace(family, own_indices=range(1, count + 3)) if family.indices else family
+            for name, family in sheet.groups[group].items()
+        }
+        for group in ("settings", "readings")
     }
     return replace(
         sheet,
-        terminals={str(n): Terminal(str(n), n, takes) for n in range(1, CHANNELS + 1)},
-        limits=DeviceLimits(sheet.limits.interval_s, CHANNELS, CHANNELS),
+        terminals={str(n): Terminal(str(n), n, takes) for n in range(1, count + 1)},
+        limits=DeviceLimits(sheet.limits.interval_s, count, count),
         timing=ScanTiming(),
-        groups={**sheet.groups, "settings": settings},
+        groups={**sheet.groups, **groups},
     )
 
 
-def large_setup() -> str:
-    """10,000 channels of the kinds of the kiln, all with an expectation, half with an alarm."""
+def large_setup(count: int = CHANNELS) -> str:
+    """So many channels of the kinds of the kiln, all with an expectation, half with an alarm."""
     probe = """sensor: Pt100, 4-wire
     range: 0..400 Ω
     unit: °C
@@ -139,7 +149,7 @@ def large_setup() -> str:
     )
     return head + "".join(
         f"  channel_{n}:\n    label: Channel {n}\n    terminal: {n}\n    {kinds[n % 2]}"
-        for n in range(1, CHANNELS + 1)
+        for n in range(1, count + 1)
     )
 
 
@@ -234,6 +244,70 @@ def many_registers() -> None:
     each = first / POLLS_EACH
     print(f"64 channels planned, against one register at a time\n    {each * 1e3:.1f} ms against "
           f"{second * 1e3:.1f} ms: {POLLS_EACH / ratio:.0f} times as fast (goal: at least 20)")  # fmt: skip
+
+
+WATCHED = 1000
+ANSWERING = """
+import socket, struct
+server = socket.create_server(("127.0.0.1", 0))
+print(server.getsockname()[1], flush=True)
+one, _ = server.accept()
+one.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+words = [(0x41AC, 0, 0)[(a - 101) % 3] for a in range(4000)]
+while head := one.recv(12):
+    number, unit, function, start, count = struct.unpack(">HxxxxBBHH", head)
+    data = struct.pack(f">{count}H", *words[start : start + count])
+    one.sendall(struct.pack(">HHHBBB", number, 0, 3 + len(data), unit, function, len(data)) + data)
+"""
+
+
+def watching() -> None:
+    """1,000 channels once a second: the bare reads, and what the interactive view does beside them."""
+    sheet = large_datasheet(WATCHED)
+    setup = check_setup(parse_setup(large_setup(WATCHED)), sheet).require()
+    with subprocess.Popen([sys.executable, "-c", ANSWERING], stdout=subprocess.PIPE) as server:
+        assert server.stdout is not None
+        address = parse_address(f"modbus+tcp://127.0.0.1:{int(server.stdout.readline())}?unit=1")
+        with open_device(sheet, address) as device:
+            board = LiveBoard(setup)
+            poller = Poller(device, board.worked.measured)
+            watch = SimpleNamespace(board=board)
+            view = LiveView(Watching([watch], 1.0), ["many"])  # type: ignore[list-item]
+            spent = []
+            for second in range(60):
+                begin = time.process_time()
+                shown, codes, junction = poller.poll()
+                read = time.process_time()
+                board.take(float(second), shown, codes, junction)
+                taken = time.process_time()
+                view.lines(120, 40)
+                drawn = time.process_time()
+                spent.append((read - begin, taken - begin, drawn - begin))
+        server.kill()
+    bare, watched, viewed = (median(side) for side in zip(*spent[10:], strict=True))
+    print(f"watching {WATCHED:,} channels once a second, against the bare reads\n    {watched * 1e3:.1f} ms of "
+          f"processor time a second against {bare * 1e3:.1f} ms: {watched / bare:.2f} times (goal: at most "
+          f"1.5); with its view {viewed * 1e3:.1f} ms: {viewed / bare:.2f} times, {viewed:.1%} of a core "
+          "(goal: under 10 %)")  # fmt: skip
+
+
+def figures() -> None:
+    """A figure of 10 million points, reduced to what can be seen, against all of them."""
+    rng = np.random.default_rng(15)
+    times = np.arange(float(SAMPLES))
+    values = np.cumsum(rng.standard_normal(SAMPLES))
+
+    def drawn(t: NDArray[np.float64], x: NDArray[np.float64]) -> None:
+        figure = new_figure()
+        figure.subplots().plot(t, x)
+        with tempfile.TemporaryDirectory() as folder:
+            save(figure, f"{folder}/one.png")
+
+    few = seconds(lambda: drawn(*reduced(times, values, 1280)))
+    few = min(few, seconds(lambda: drawn(*reduced(times, values, 1280))))
+    every = seconds(lambda: drawn(times, values))
+    print(f"a figure of {SAMPLES:,} points, reduced\n    {few:.2f} s, all of them {every:.2f} s: "
+          f"{every / few:.0f} times as fast (goal: at least 10)")  # fmt: skip
 
 
 DEVICES = 200
@@ -642,6 +716,8 @@ if __name__ == "__main__":
     many_devices()
     batch()
     check_large_setup()
+    watching()
+    figures()
     formulas()
     thousand_channels()
     thermocouples()

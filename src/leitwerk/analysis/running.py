@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
@@ -60,6 +61,11 @@ class RunningStatistics:
         several = self.count > 1
         found[several] = np.sqrt(self._squares[several] / (self.count[several] - 1))
         return found
+
+    def deviation_of(self, channel: int) -> float:
+        """The standard deviation of one channel."""
+        count = int(self.count[channel])
+        return math.sqrt(float(self._squares[channel]) / (count - 1)) if count > 1 else math.nan
 
     @property
     def change(self) -> Array:

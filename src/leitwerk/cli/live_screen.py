@@ -26,7 +26,7 @@ _KEYS = {
     "c-c": "q",
     **{key: key for key in "mrRu+-[]hHcfq"},
 }  # fmt: skip
-_SHORTEST_S, _LONGEST_S = 0.1, 0.5
+_SHORTEST_S, _LONGEST_S = 0.1, 1.0
 
 
 def run_screen(view: LiveView) -> None:

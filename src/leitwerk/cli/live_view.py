@@ -70,6 +70,7 @@ class LiveView:
     _paused: dict[int, tuple[int, RunningStatistics]] = field(default_factory=dict)
     _back: int = 0
     _chosen_column: int = 0
+    _now_s: float = 0.0
 
     def __post_init__(self) -> None:
         self.entries = self.entries or self.all_entries()
@@ -91,7 +92,7 @@ class LiveView:
 
     # ------------------------------------------------------------------ rows
 
-    def row(self, entry: Entry) -> LiveRow:
+    def row(self, entry: Entry, *, with_signal: bool = False) -> LiveRow:
         """A channel as it is shown now, or was when it was paused."""
         device, column = entry
         board, back, statistics = self.boards[device], 0, None
@@ -100,14 +101,15 @@ class LiveView:
             back = min(board.taken - taken + self._back, max(0, len(board.history) - 1))
         stale_s = _STALE_PERIODS * self.watching.period_s + _STALE_S
         return board.row(
-            column, self.now().timestamp(), unit=self.units.get(entry), back=back, stale_s=stale_s,
-            statistics=statistics,
+            column, self._now_s, unit=self.units.get(entry), back=back, stale_s=stale_s,
+            statistics=statistics, with_signal=with_signal or "signal" in self.columns,
         )  # fmt: skip
 
     # ------------------------------------------------------------------ lines
 
     def lines(self, width: int, height: int) -> list[Line]:
         """All lines of the screen."""
+        self._now_s = self.now().timestamp()
         if width < SMALLEST[0] or height < SMALLEST[1]:
             text = f"This window is too small: at least {SMALLEST[0]} x {SMALLEST[1]}."
             said: list[Line] = [[("bad", text[:width])], [("", "q ends."[:width])]]
@@ -149,7 +151,7 @@ class LiveView:
         if not self.entries:
             return [[("warn", "All channels are hidden: H shows them again.")]]
         self.selected = min(self.selected, len(self.entries) - 1)
-        below = self._details(self.row(self.entries[self.selected]), width)
+        below = self._details(self.row(self.entries[self.selected], with_signal=True), width)
         space = max(1, height - 1 - len(below))
         self.top = max(0, min(self.top, self.selected, len(self.entries) - space))
         self.top = max(self.top, self.selected - space + 1)

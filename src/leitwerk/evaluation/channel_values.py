@@ -10,7 +10,7 @@ import numpy as np
 from leitwerk.check.channels import CheckedChannel, DerivedChannel, measured
 from leitwerk.derived.formula import from_si, to_si
 from leitwerk.derived.runner import Runner
-from leitwerk.evaluation.host_values import to_values
+from leitwerk.evaluation.host_values import HostValues
 from leitwerk.signals.quality import Quality
 
 if TYPE_CHECKING:
@@ -33,6 +33,7 @@ class ChannelValues:
     def __init__(self, channels: Sequence[CheckedChannel]) -> None:
         self.channels = tuple(channels)
         self.measured = measured(channels)
+        self._host = HostValues(self.measured)
         self._columns = [k for k, c in enumerate(channels) if not isinstance(c, DerivedChannel)]
         self._derived = [(k, c) for k, c in enumerate(channels) if isinstance(c, DerivedChannel)]
         self._runner: Runner | None = None
@@ -59,7 +60,7 @@ class ChannelValues:
             In the units of the channels.
 
         """
-        values, found = to_values(self.measured, shown, qualities)
+        values, found = self._host.work(shown, qualities)
         if self._runner is None:
             return values, found
         return self.derive(times_s, values, found)

@@ -2,40 +2,61 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Hashable, Sequence
 from typing import TYPE_CHECKING
+
+import numpy as np
 
 from leitwerk.check.channels import MeasuredChannel
 
 if TYPE_CHECKING:
-    import numpy as np
     from numpy.typing import NDArray
 
 
-def to_values(
-    channels: Sequence[MeasuredChannel], shown: NDArray[np.float64], qualities: NDArray[np.uint8]
-) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
-    """What devices show, turned into the channels' values by the links that Leitwerk works itself.
+class HostValues:
+    """Turns what devices show into the channels' values by the links that Leitwerk works itself.
 
-    A whole column at a time: for many samples that costs next to nothing, for one after the other
-    it would be the larger part of a poll.
-
-    Parameters
-    ----------
-    shown : array of shape (n_samples, n_channels), as the device shows it
-    qualities : array of the same shape
-
-    Returns
-    -------
-    values, qualities : arrays of the same shape
-        The values in the channels' units.
-
+    Channels that have the same links are worked together, so that one sample of many channels costs
+    little; and so do many samples.
     """
-    values, found = shown.copy(), qualities.copy()
-    for column, channel in enumerate(channels):
-        host = channel.host
-        if host.stages:
-            values[:, column], found[:, column] = host.convert(
-                shown[:, column], qualities[:, column]
+
+    def __init__(self, channels: Sequence[MeasuredChannel]) -> None:
+        groups: dict[Hashable, list[int]] = {}
+        for column, channel in enumerate(channels):
+            if channel.host.stages:
+                groups.setdefault(_key(channel), []).append(column)
+        self._groups = [
+            (channels[columns[0]].host, np.array(columns, np.intp)) for columns in groups.values()
+        ]
+
+    def work(
+        self, shown: NDArray[np.float64], qualities: NDArray[np.uint8]
+    ) -> tuple[NDArray[np.float64], NDArray[np.uint8]]:
+        """The values of some samples.
+
+        Parameters
+        ----------
+        shown : array of shape (n_samples, n_channels), as the device shows it
+        qualities : array of the same shape
+
+        Returns
+        -------
+        values, qualities : arrays of the same shape
+            The values in the channels' units.
+
+        """
+        values, found = shown.copy(), qualities.copy()
+        for host, columns in self._groups:
+            values[:, columns], found[:, columns] = host.convert(
+                shown[:, columns], qualities[:, columns]
             )
-    return values, found
+        return values, found
+
+
+def _key(channel: MeasuredChannel) -> Hashable:
+    """Equal for channels with equal links."""
+    try:
+        hash(channel.host)
+    except TypeError:  # a table of many points is compared by its identity
+        return id(channel.host)
+    return channel.host

@@ -39,6 +39,9 @@ class Situation:
         self.outputs: dict[str, str] = {}
         self._column = {c.name: k for k, c in enumerate(channels)}
         self._number = {w.name: k for k, w in enumerate(watched)}
+        self._of_channel: dict[str, list[tuple[str, int]]] = {}
+        for k, w in enumerate(watched):
+            self._of_channel.setdefault(w.channel, []).append((w.alarm.name, k))
         self._conditions = [
             (k, w.alarm.only_while) for k, w in enumerate(watched) if w.alarm.only_while is not None
         ]
@@ -101,8 +104,4 @@ class Situation:
 
     def alarm_states(self, channel: str) -> dict[str, State]:
         """The states of a channel's alarms, by their names."""
-        return {
-            w.alarm.name: self.state(k)
-            for k, w in enumerate(self.board.watched)
-            if w.channel == channel
-        }
+        return {name: self.state(k) for name, k in self._of_channel.get(channel, ())}

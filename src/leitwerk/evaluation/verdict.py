@@ -101,22 +101,27 @@ class ChannelReport:
 
     def shown(self, value: float | None) -> str:
         """A value of this channel for people: with as many digits as make sense, or its state."""
-        return shown_value(value, self.states, self.tolerance, self.resolution)
+        return shown_value(value, self.states, shown_decimals(self.tolerance, self.resolution))
 
 
-def shown_value(
-    value: float | None, states: StateNames | None, tolerance: float | None, resolution: float
-) -> str:
-    """A value for people: with as many digits as make sense, or its state."""
+def shown_decimals(tolerance: float | None, resolution: float) -> int | None:
+    """With how many decimals a value makes sense; None where neither is known.
+
+    A tenth of the tolerance is what a comparison needs, and the device gives no more than its resolution.
+    """
+    finest = [decimals_of(tolerance / 10.0)] if tolerance else []
+    finest += [decimals_of(resolution)] if resolution else []
+    return min(finest) if finest else None
+
+
+def shown_value(value: float | None, states: StateNames | None, decimals: int | None) -> str:
+    """A value for people: with so many decimals, with four digits if they are not known, or its state."""
     if value is None:
         return "–"
     if states is not None:
         return states.name(value) if value in states.numbers else "changing"
-    # A tenth of the tolerance is what a comparison needs, and the device gives no more than its
-    # resolution; where neither is known, four digits.
-    finest = [decimals_of(tolerance / 10.0)] if tolerance else []
-    finest += [decimals_of(resolution)] if resolution else []
-    decimals = min(finest) if finest else decimals_of(abs(value) / 1000.0 or 0.1)
+    if decimals is None:
+        decimals = decimals_of(abs(value) / 1000.0 or 0.1)
     return f"{value:z.{decimals}f}"
 
 

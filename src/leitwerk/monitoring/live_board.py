@@ -17,7 +17,14 @@ from leitwerk.evaluation.channel_values import ChannelValues
 from leitwerk.evaluation.display_units import step_in
 from leitwerk.evaluation.resolution import resolution_of
 from leitwerk.evaluation.situation import Situation
-from leitwerk.evaluation.verdict import ChannelReport, Context, judge, shown_value, why_no_value
+from leitwerk.evaluation.verdict import (
+    ChannelReport,
+    Context,
+    judge,
+    shown_decimals,
+    shown_value,
+    why_no_value,
+)
 from leitwerk.monitoring.sample_history import SampleHistory
 from leitwerk.parsing.quantities import format_number
 from leitwerk.parsing.units import Unit, convert, convert_difference
@@ -86,12 +93,17 @@ class LiveBoard:
         self.taken = 0
         self._changes = [[x for x in changes if c.owns(x.setting)] for c in self.channels]
         self._resolutions: dict[int, float] = {}
+        self._figures: dict[tuple[int, Unit | None], _Figures] = {}
+        self._derived = [
+            (k, c) for k, c in enumerate(self.channels) if isinstance(c, DerivedChannel)
+        ]
         self._alarmed = any(c.alarms for c in self.channels)
         self._blamed: dict[str, list[str]] = {}
         self._junction: float | None = None
         self._shown = np.full(len(self.worked.measured), np.nan)
         self._place = {c.name: k for k, c in enumerate(self.worked.measured)}
         self._last_s = np.full(len(self.channels), np.nan)
+        self._newest = self._last_s, np.full(len(self.channels), np.uint8(Quality.NO_ANSWER))
 
     def take(
         self,
@@ -124,10 +136,11 @@ class LiveBoard:
         self._last_s[has_value] = time_s
         if self._alarmed:
             self.situation.take(time_s, values, has_value, time_of_day_s=time_of_day_s)
-        for column, c in enumerate(self.channels):
-            if isinstance(c, DerivedChannel) and qualities[column] == Quality.BAD_INPUT:
+        for column, c in self._derived:
+            if qualities[column] == Quality.BAD_INPUT:
                 self._blamed[c.name] = self.worked.blamed(c)
         self.history.add(time_s, values, qualities)
+        self._newest = values, qualities
         self.taken += 1
         return values, qualities
 
@@ -184,6 +197,7 @@ class LiveBoard:
         back: int = 0,
         stale_s: float = 3.0,
         statistics: RunningStatistics | None = None,
+        with_signal: bool = False,
     ) -> LiveRow:
         """One channel for people.
 
@@ -199,17 +213,24 @@ class LiveBoard:
             From which age on a value is stale.
         statistics : RunningStatistics, optional
             Those of an earlier moment, to be shown in place of those of now.
+        with_signal : bool
+            Whether the signal behind the value is wanted, too.
 
         """
         channel = self.channels[column]
-        figures = _Figures(channel, unit or channel.unit, self._resolution(column))
+        figures = self._figures.get((column, unit))
+        if figures is None:
+            figures = _Figures(channel, unit or channel.unit, self._resolution(column))
+            self._figures[column, unit] = figures
         history, statistics = self.history, statistics or self.statistics
         place = len(history) - 1 - back
         value, quality = math.nan, Quality.NO_ANSWER
         if place >= 0:
-            value = float(history.values[place, column])
-            quality = Quality(int(history.qualities[place, column]))
-        has_value = bool(Quality.has_value(quality)) and math.isfinite(value)
+            values, codes = (
+                self._newest if back == 0 else (history.values[place], history.qualities[place])
+            )
+            value, quality = float(values[column]), Quality(int(codes[column]))
+        has_value = (quality.is_good or quality.is_uncertain) and math.isfinite(value)
         age = now_s - float(self._last_s[column])
         if not has_value and back == 0:
             value = float(statistics.last[column])
@@ -226,15 +247,15 @@ class LiveBoard:
             minimum=figures.value(float(statistics.minimum[column])),
             maximum=figures.value(float(statistics.maximum[column])),
             mean=figures.value(float(statistics.mean[column])),
-            deviation=figures.difference(float(statistics.deviation[column]), digits=2),
-            change=figures.difference(float(statistics.change[column])),
+            deviation=figures.difference(statistics.deviation_of(column), digits=2),
+            change=figures.difference(float(statistics.last[column] - statistics.first[column])),
             count=int(statistics.count[column]),
             alarms=tuple(
                 (name, s.words) for name, s in self.situation.alarm_states(channel.name).items()
             ),
             band=self._band(channel, value),
-            expected=figures.expected(),
-            signal=self._signal(channel),
+            expected=figures.expected,
+            signal=self._signal(channel) if with_signal else "",
         )
 
     def _why(self, column: int, quality: Quality, place: int) -> str:
@@ -273,32 +294,34 @@ class _Figures:
 
     def __init__(self, channel: CheckedChannel, unit: Unit, resolution: float) -> None:
         self._channel, self.unit = channel, unit
-        self._tolerance = None if channel.expected is None else self._step(channel.expected[1])
-        self._resolution = self._step(resolution)
+        self._states = channel.states
+        self._is_own = unit == channel.unit
+        tolerance = None if channel.expected is None else self._step(channel.expected[1])
+        self._decimals = shown_decimals(tolerance, self._step(resolution))
+        self.expected = self._expected()
 
     def _step(self, number: float) -> float:
         return step_in(number, self._channel.unit, self.unit)
 
     def value(self, value: float) -> str:
         """A value, in as many digits as make sense."""
-        if math.isnan(value):
+        if value != value:
             return "–"
-        shown = (
-            value
-            if self.unit == self._channel.unit
-            else float(convert(value, self._channel.unit, self.unit))
-        )
-        return shown_value(shown, self._channel.states, self._tolerance, self._resolution)
+        if not self._is_own:
+            value = float(convert(value, self._channel.unit, self.unit))
+        return shown_value(value, self._states, self._decimals)
 
     def difference(self, value: float, digits: int = 3) -> str:
         """A difference of two values."""
-        if math.isnan(value) or self._channel.states is not None:
+        if math.isnan(value) or self._states is not None:
             return "–"
+        if self._is_own:
+            return format_number(value, digits)
         return format_number(
             float(convert_difference(value, self._channel.unit, self.unit)), digits
         )
 
-    def expected(self) -> str:
+    def _expected(self) -> str:
         """The expectation with its tolerance."""
         if self._channel.expected is None:
             return "–"

@@ -20,7 +20,7 @@ from leitwerk.datasheet.vocabulary import CHANNEL_VALUE, WINDOW_VALUE
 from leitwerk.devices.device import Device
 from leitwerk.devices.recordings import Recording, fetch_recording, list_recordings
 from leitwerk.evaluation.channel_values import ChannelValues
-from leitwerk.evaluation.host_values import to_values
+from leitwerk.evaluation.host_values import HostValues
 from leitwerk.project.files import write_atomic
 
 AS_STORED = "as stored"
@@ -61,7 +61,7 @@ class RecordedWith:
                 columns.append(Column(f"{label} {AS_STORED}", unit))
             else:
                 columns.append(Column(channel.name, channel.symbol))
-                one = to_values([channel], values[:, None], quality[:, None])
+                one = HostValues([channel]).work(values[:, None], quality[:, None])
                 values, quality = one[0][:, 0], one[1][:, 0]
             shown.append(values)
             qualities.append(quality)

@@ -285,7 +285,7 @@ def watching() -> None:
                 spent.append((read - begin, taken - begin, drawn - begin))
         server.kill()
     bare, watched, viewed = (median(side) for side in zip(*spent[10:], strict=True))
-    print(f"watching {WATCHED:,} channels once a second, against the bare reads\n    {watched * 1e3:.1f} ms of "
+    print(f"watching {WATCHED:,} channels once a second, against bare reads\n    {watched * 1e3:.1f} ms of "
           f"processor time a second against {bare * 1e3:.1f} ms: {watched / bare:.2f} times (goal: at most "
           f"1.5); with its view {viewed * 1e3:.1f} ms: {viewed / bare:.2f} times, {viewed:.1%} of a core "
           "(goal: under 10 %)")  # fmt: skip

@@ -77,6 +77,10 @@ from .project.setups import check_file as check_file
 from .project.setups import load_setup as load_setup
 from .project.setups import parse_setup as parse_setup
 from .project.setups import read_setup as read_setup
+from .reports.time_figure import Curve as Curve
+from .reports.time_figure import Drawable as Drawable
+from .reports.time_figure import draw_channels as draw_channels
+from .reports.time_figure import plot_channel as plot_channel
 from .results import Outcome as Outcome
 from .results import Result as Result
 from .rules.schedule import PlannedRun as PlannedRun

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -13,18 +14,56 @@ from matplotlib import dates
 
 from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.analysis.reduction import reduced
-from leitwerk.check.channels import CheckedChannel
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.units import Unit, convert
 from leitwerk.reports.canvas import BLUE, GREEN, GREY, ORANGE, VERMILION, new_figure, save
+from leitwerk.signals.states import StateNames
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
     from numpy.typing import NDArray
 
     Array = NDArray[np.float64]
 
 Events = Sequence[tuple[float, str]]
+
+
+class Drawable(Protocol):
+    """What is drawn: a channel of a setup, or a bare ``Curve``."""
+
+    @property
+    def name(self) -> str:
+        """Its name."""
+
+    @property
+    def unit(self) -> Unit:
+        """Of its values."""
+
+    @property
+    def expected(self) -> tuple[float, float] | None:
+        """Its expectation and the tolerance of it."""
+
+    @property
+    def alarms(self) -> Sequence[AlarmDefinition]:
+        """Its alarms."""
+
+    @property
+    def states(self) -> StateNames | None:
+        """The names of its values, if they are states."""
+
+
+@dataclass(frozen=True, slots=True)
+class Curve:
+    """Values of which only name and unit are known."""
+
+    name: str
+    unit: Unit
+    expected: tuple[float, float] | None = None
+    alarms: Sequence[AlarmDefinition] = ()
+    states: StateNames | None = None
+
+
 COLUMNS = 1280  # a line has no more points than that can show
 _COLOURS = (BLUE, VERMILION, GREEN, ORANGE, GREY)
 _PANELS, _SHARED = 2, 6  # panels of a figure, and channels in each
@@ -34,7 +73,7 @@ _UTC = ZoneInfo("UTC")
 
 def plot_channel(
     axes: Axes,
-    channel: CheckedChannel,
+    channel: Drawable,
     times_s: Array,
     values: Array,
     *,
@@ -50,7 +89,7 @@ def plot_channel(
     Parameters
     ----------
     axes : matplotlib.axes.Axes
-    channel : CheckedChannel
+    channel : CheckedChannel or Curve
     times_s : array of shape (n,), in s since 1970-01-01 UTC
     values : array of shape (n,), in the channel's unit
         NaN where there is no value.
@@ -68,6 +107,9 @@ def plot_channel(
         found: Array = np.asarray(convert(numbers, channel.unit, shown), np.float64)
         return found
 
+    if np.any(np.diff(times_s) < 0.0):  # a clock was set back
+        order = np.argsort(times_s, kind="stable")
+        times_s, values = times_s[order], values[order]
     intervals = np.diff(times_s)
     gap_s = _GAP_INTERVALS * float(np.median(intervals)) if intervals.size else math.inf
     t, x = reduced(times_s, values, COLUMNS, gap_s=gap_s)
@@ -90,8 +132,9 @@ def plot_channel(
         axes.set_yticks(channel.states.numbers, channel.states.names)
     else:
         axes.set_ylabel(str(shown))
-    axes.xaxis_date(tz=zone)
-    axes.xaxis.set_major_formatter(dates.ConciseDateFormatter(dates.AutoDateLocator(), tz=zone))  # type: ignore[no-untyped-call]
+    locator = dates.AutoDateLocator(tz=zone)  # type: ignore[no-untyped-call]
+    axes.xaxis.set_major_locator(locator)
+    axes.xaxis.set_major_formatter(dates.ConciseDateFormatter(locator, tz=zone))  # type: ignore[no-untyped-call]
     axes.grid(visible=True, alpha=0.3)
 
 
@@ -108,7 +151,7 @@ def _limits(alarm: AlarmDefinition) -> list[float]:
 
 
 def draw_channels(
-    channels: Sequence[CheckedChannel],
+    channels: Sequence[Drawable],
     times_s: Array,
     values: Array,
     path: str | Path,
@@ -118,12 +161,12 @@ def draw_channels(
     units: dict[str, Unit] | None = None,
     events: Events = (),
     zone: ZoneInfo = _UTC,
-) -> None:
+) -> Figure:
     """Draw channels over time into a PNG or SVG file, in one or two panels.
 
     Parameters
     ----------
-    channels : sequence of CheckedChannel
+    channels : sequence of CheckedChannel or Curve
     times_s : array of shape (n,), in s since 1970-01-01 UTC
     values : array of shape (n, n_channels)
         In the channels' units, NaN where there is no value.
@@ -176,15 +219,17 @@ def draw_channels(
                 rotation=90,
                 va="top",
             )
+    grid[-1].set_xlabel(f"time, {zone.key}")
     figure.suptitle(title, fontsize=13)
     figure.tight_layout()
     save(figure, path)
+    return figure
 
 
-def _usual_panels(channels: Sequence[CheckedChannel]) -> list[list[str]]:
+def _usual_panels(channels: Sequence[Drawable]) -> list[list[str]]:
     """Channels of the first unit in one panel, and those of the next in another."""
     by_unit: dict[str, list[str]] = {}
     for channel in channels:
-        key = channel.name if channel.states is not None else channel.symbol
+        key = channel.name if channel.states is not None else str(channel.unit)
         by_unit.setdefault(key, []).append(channel.name)
     return [names[:_SHARED] for names in list(by_unit.values())[:_PANELS]]

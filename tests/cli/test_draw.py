@@ -1,0 +1,93 @@
+"""Figures of samples: panels, limits, gaps and marks; on axes of one's own; and what cannot be drawn."""
+
+import numpy as np
+import pytest
+from matplotlib.figure import Figure
+from PIL import Image
+
+import leitwerk as lw
+from conftest import EXAMPLES, checked
+from leitwerk.analysis.series import Column, Series
+from leitwerk.parsing.units import parse_unit
+
+KILN = (
+    (EXAMPLES / "kiln.yaml").read_text("utf-8").replace("title:", "zone: Europe/Vienna\ntitle:", 1)
+)
+BEGIN = 1_772_438_400.0  # 2026-03-02T08:00Z
+
+
+@pytest.fixture
+def run(tmp_path):
+    """A quarter of an hour with a spike, a gap, and a sensor that is open for a while."""
+    times = BEGIN + np.arange(9000) * 0.1
+    times[5000:] += 300
+    values = np.column_stack([60 + np.sin(times / 300), np.full(9000, 55.0)])
+    values[3000, 0] = 90.0
+    qualities = np.zeros((9000, 2), np.uint8)
+    qualities[1000:1500, 1] = 3
+    series = Series((Column("air_top", "°C"), Column("humidity", "%")), times, values, qualities)
+    path = tmp_path / "run.csv"
+    path.write_text(series.csv(), "utf-8")
+    (tmp_path / "kiln.yaml").write_text(KILN, "utf-8")
+    return path
+
+
+def test_with_the_channels_of_a_setup(run, leitwerk, tmp_path):
+    words = ["--setup", str(tmp_path / "kiln.yaml"), "--panel", "air_top", "--panel", "humidity"]
+    words += ["--from", "2026-03-02 09:01", "--mark", "2026-03-02 09:05=door"]
+    drawn = leitwerk("draw", str(run), *words)
+    assert drawn.exit_code == 0, drawn.output
+    assert "8,400 samples" in drawn.stdout
+    with Image.open(run.with_suffix(".png")) as picture:
+        assert picture.size == (1280, 800)
+    svg = leitwerk("draw", str(run), *words, "--to", str(tmp_path / "run.svg"))
+    assert svg.exit_code == 0
+    assert (tmp_path / "run.svg").read_text("utf-8").startswith("<?xml")
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (["--panel", "air_topp"], "there is no channel 'air_topp'"),
+        (["--panel", "air_top", "--panel", "humidity", "--panel", "air_top"], "one or two panels"),
+        (["--from", "2027-01-01 00:00"], "no sample in this time"),
+        (["--from", "yesterday"], "is not a"),
+        (["--mark", "noon=sun"], "is not a"),
+        (["--to", "/nowhere/at/all.png"], "cannot write"),
+    ],
+)
+def test_what_cannot_be_drawn(run, leitwerk, words, says):
+    result = leitwerk("draw", str(run), *words)
+    assert result.exit_code == 2
+    assert says in result.stderr
+
+
+def test_files_that_are_no_samples(leitwerk, tmp_path):
+    path = tmp_path / "a.csv"
+    for content, says in (
+        (b"\xff\xfe", "no text in UTF-8"),
+        (b"time [s],a\n0,1\n", "without a date"),
+    ):
+        path.write_bytes(content)
+        assert says in leitwerk("draw", str(path)).stderr
+    assert "cannot read" in leitwerk("draw", str(tmp_path / "none.parquet")).stderr
+
+
+def test_on_axes_of_ones_own():
+    channel = checked(KILN).channel("air_top")
+    axes = Figure().subplots()
+    times = BEGIN + np.arange(200_000.0)
+    values = 20.0 + np.random.default_rng(1).standard_normal(200_000)
+    values[70_000] = 77.0
+    lw.plot_channel(axes, channel, times, values, unit=parse_unit("°F"))
+    (line,) = [line for line in axes.lines if line.get_label() == "air_top"]
+    assert len(line.get_xdata()) < 6000
+    assert np.nanmax(line.get_ydata()) == pytest.approx(77.0 * 1.8 + 32.0)
+    limits = {round(float(x.get_ydata()[0]), 1) for x in axes.lines if x is not line}
+    assert limits == {70.7, 172.4}  # what is expected, and the limit of its alarm
+    assert axes.get_ylabel() == "°F"
+    # A clock that was set back is no line across the picture.
+    back = np.concatenate([times[:100], times[50:150]])
+    other = Figure().subplots()
+    lw.plot_channel(other, lw.Curve("x", parse_unit("V")), back, np.ones(200))
+    assert np.all(np.diff(other.lines[0].get_xdata().astype(float)) >= 0.0)

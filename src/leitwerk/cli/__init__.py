@@ -69,6 +69,8 @@ _SECTIONS = {
     },
     "Look up": {
         "device": ("devices", "Show one device: identity, clock, status, receipts."),
+        "visits": ("visits", "List the visits to a device, and what changed between them."),
+        "bundle": ("visits", "Pack what somebody needs who is to help with a device."),
         "devices": ("devices", "List the devices that were seen; names stand for addresses."),
         "limits": ("limits", "List limit sets, and show the limits of one."),
         "datasheet": ("datasheet", "Find the mistakes in a datasheet, or try it on a device."),

@@ -97,6 +97,7 @@ def device(
 
     from leitwerk.cli.options import user
     from leitwerk.cli.printing import echo_json, print_rows
+    from leitwerk.cli.visits import note_visit
     from leitwerk.project.files import names_file
     from leitwerk.reports.device_page import read_page
     from leitwerk.transfer.pending import note_restart
@@ -109,10 +110,13 @@ def device(
         if restarted:
             note_restart(kept, one.identify().serial, datetime.now(UTC), user())
         page = read_page(one, folder=kept, recordings=recordings)
+        changed = note_visit(one, kept, "device", page)
     remember(page.identity, address)
     if as_json:
         echo_json(page.to_dict())
         return FINE
+    if changed:
+        click.echo(changed)
     count = f"{len(page.settings.values)}" + ("" if settings else ", shown by --settings")
     print_rows([*page.rows(), ("settings", count)])
     if settings:

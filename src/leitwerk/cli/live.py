@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Self
 import click
 
 from leitwerk.cli.exit_codes import FINE, result_code
-from leitwerk.cli.options import every_option, for_option, link_options
+from leitwerk.cli.options import every_option, for_option, kept_folder, link_options
 
 if TYPE_CHECKING:
     from leitwerk.check.checked import CheckedSetup
@@ -97,6 +97,7 @@ def live(
         return _check(every[0], seconds, period_s, form, _Kept(samples, limit), figure, link)
     with ExitStack() as stack:
         watches = [stack.enter_context(_watched(setup, link)) for setup in every]
+        changed = [_visited(watch) for watch in watches]
         titles = [every[0].setup.title] if len(every) == 1 else _titles(setups)
         kept = stack.enter_context(_Kept(samples, limit))
         watching = _begun(watches, titles, period_s, stream, kept)
@@ -105,6 +106,7 @@ def live(
             from leitwerk.cli.live_screen import run_screen
 
             view = _view(watching, titles, kept, columns, chosen, units)
+            view.message = "; ".join(text for text in changed if text)
             path = _kept_view(setups)
             if columns is None and not chosen and not units:
                 view.load(path)
@@ -132,6 +134,13 @@ def _watched(setup: CheckedSetup, link: LinkOptions) -> Iterator[DeviceWatch]:
         watch = DeviceWatch(setup, device)
         remember(watch.identity, device.address)
         yield watch
+
+
+def _visited(watch: DeviceWatch) -> str:
+    """Keep the visit; what has changed since the last one."""
+    from leitwerk.cli.visits import note_visit
+
+    return note_visit(watch.device, kept_folder(watch.setup.setup.source.file, None), "live")
 
 
 def _titles(setups: Sequence[str]) -> list[str]:
@@ -257,6 +266,7 @@ def _check(
     link: LinkOptions,
 ) -> int:
     from leitwerk.cli.devices import remember
+    from leitwerk.cli.visits import note_visit
     from leitwerk.commissioning.live_check import verify
     from leitwerk.devices.device import connect
 
@@ -275,12 +285,15 @@ def _check(
             on_sample=show,
             on_taken=kept.take,
         )
+        changed = note_visit(device, kept_folder(checked.setup.source.file, None), "live")
     remember(report.identity, device.address)
     if figure:
         from leitwerk.reports.live_figure import draw_report
 
         draw_report(report, figure)
     _print(report, form, shown_already=view is not None)
+    if changed and form is None:
+        click.echo(changed)
     return result_code(report)
 
 

@@ -54,13 +54,16 @@ def prove(
     Exit code 0: passed. 1: not passed, or unknown. 2: usage. 3: device not reached.
     """
     from leitwerk.cli.printing import echo_json
+    from leitwerk.cli.visits import note_visit
     from leitwerk.commissioning.alarm_proof import prove as watch
     from leitwerk.devices.device import connect
     from leitwerk.project.setups import read_setup
 
     def run(checked: CheckedSetup, options: AttendOptions) -> Proof:
         with connect(checked, link=link) as device:
-            return watch(checked, device, options, alarm, duration_s=duration_s, period_s=period_s)
+            proof = watch(checked, device, options, alarm, duration_s=duration_s, period_s=period_s)
+            note_visit(device, kept_folder(setup, folder), f"prove {alarm}")
+        return proof
 
     checked = read_setup(setup)
     if simulated:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -33,6 +34,7 @@ def upload(setup: str, *, plan: bool, writing: Writing, link: LinkOptions, as_js
     from leitwerk.cli.password import passwords_of, secrets_of
     from leitwerk.cli.printing import print_findings, print_result
     from leitwerk.cli.progress import StepView
+    from leitwerk.cli.visits import note_visit
     from leitwerk.devices.device import connect
     from leitwerk.findings import Severity
     from leitwerk.project.setups import read_setup
@@ -55,6 +57,7 @@ def upload(setup: str, *, plan: bool, writing: Writing, link: LinkOptions, as_js
         secrets = secrets_of(wanted.model, wanted.serial, steps)
         options = writing.options(setup, passwords, steps.show, secrets)
         receipt = carry(checked, device, options)
+        note_visit(device, Path(options.folder), "upload")
     remember(receipt.identity, device.address, receipts=options.folder)
     print_result(receipt, as_json=as_json)
     return FINE

@@ -71,6 +71,12 @@ class Series:
             return self.values
         return np.where(self.qualities == Quality.GOOD, self.values, np.nan)
 
+    def known(self) -> NDArray[np.float64]:
+        """The values, NaN where there is none; those that may be off are among them."""
+        if self.qualities is None:
+            return self.values
+        return np.where(Quality.has_value(self.qualities), self.values, np.nan)
+
     def csv(self) -> str:
         """The series as the text of a file."""
         with_quality = self.qualities is not None

@@ -54,6 +54,7 @@ _SECTIONS = {
         "release": ("outputs", "Release outputs that a killed program left driven."),
         "watchdog": ("watchdog", "Stay silent, and test that a device's watchdog acts."),
         "attend": ("attend", "Follow alarms and rules, and carry out their actions."),
+        "test-run": ("short_run", "Record for seconds at full rate, fetch it, and draw it."),
         "record": ("recordings", "Start or stop the recording of a device."),
         "acknowledge": ("attend", "Acknowledge, reset or shelve an alarm."),
     },

@@ -69,7 +69,6 @@ def draw(
 
     from leitwerk.project.setups import read_setup
     from leitwerk.reports.time_figure import draw_channels
-    from leitwerk.signals.quality import Quality
 
     checked = None if setup is None else read_setup(setup)
     zone = ZoneInfo("UTC") if checked is None else checked.setup.zone
@@ -81,9 +80,7 @@ def draw(
         chosen &= series.times_s <= _moment(end, zone)
     if not chosen.any():
         raise QuantityError("there is no sample in this time", valid=_span(series))
-    values = series.values
-    if series.qualities is not None:
-        values = np.where(Quality.has_value(series.qualities), values, np.nan)
+    values = series.known()
     events = [(_moment(at, zone), text) for at, _, text in (mark.partition("=") for mark in marks)]
     path = Path(target) if target else Path(samples).with_suffix(".png")
     figure = draw_channels(

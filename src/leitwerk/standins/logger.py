@@ -44,6 +44,7 @@ from leitwerk.standins.plant import TERMINALS_C, Plant, Signal
 from leitwerk.standins.pulses import PulseInput, PulseSettings
 
 _SCAN_S = 0.05  # from one scan of the converter to the next
+_CATCH_UP = 600  # rows that are measured each at its own time
 _MEMORY_ROWS = 100_000
 _WINDOW = 100  # values of a recording that can be read at once
 # A Pt100 that is not there, or a loop without supply, is seen by these.
@@ -127,10 +128,18 @@ class Logger(Firmware):
         free = _MEMORY_ROWS - sum(len(r.rows) for r in self.recordings[:-1])
         ring = self.setting(WHEN_FULL) == "overwrite"
         while recording.taken < (due if ring else min(due, free)):
-            recording.rows.append([value for value, _ in self._readings()])
+            recording.rows.append(self._row(recording))
             recording.taken += 1
             if len(recording.rows) > free:
                 del recording.rows[0]  # the memory goes round: the oldest row makes room
+
+    def _row(self, recording: StoredRows) -> list[float]:
+        """The next row of a recording, measured at its own time unless very many are due."""
+        assert self.recording_since_s is not None
+        at_s = self.recording_since_s + recording.taken * recording.interval_s
+        if self.clock() - at_s < _SCAN_S or self.clock() - at_s > _CATCH_UP * recording.interval_s:
+            return [value for value, _ in self._readings()]
+        return [value for value, _ in self._inputs(at_s)]
 
     def record(self, rows: int = 0) -> None:
         """Begin a recording, as if ``rows`` rows had been taken already."""

@@ -30,6 +30,7 @@ TALKS = "/dev/ttyUSB1"  # on the pages
 # What a page takes for granted: another page has led there.
 BEFORE = {
     ("links", "device"): ["upload kiln.yaml --by Ida"],
+    ("live", "live"): ["upload kiln.yaml --by Ida"],
     ("links", "devices"): ["device station.yaml"],
     ("upload", "compare"): ["upload station.yaml"],
     ("upload", "adopt"): ["device station.yaml", "devices --rename linde valley"],
@@ -68,6 +69,7 @@ def workshop(tmp_path, monkeypatch):
     """A folder with the examples; the devices of some are simulated, and known by name."""
     monkeypatch.chdir(tmp_path)
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
+    monkeypatch.setenv("LOGNAME", "Ida")
     Path("recording-1.csv").write_text(RECORDING, "utf-8")
     Path("datasheets").mkdir()
     own = re.findall(

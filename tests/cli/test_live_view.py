@@ -84,6 +84,7 @@ def test_all_channels_of_all_devices_with_words_for_what_is_wrong(watched):
     assert "at rest" in watched.line("carriage.gear")
     assert any("signal 108.3" in line and "expected 21.50 ± 0.5 °C" in line for line in text)
     watched.press("down")
+    assert not any("signal" in line for line in watched.text())  # there is none behind a bad value
     assert any("a wire is off" in line for line in watched.text())  # in full, for the selected one
 
 

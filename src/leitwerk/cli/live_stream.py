@@ -11,7 +11,7 @@ from typing import Any
 
 import click
 
-from leitwerk.analysis.series import Column, series_heading, series_row, utc_text
+from leitwerk.analysis.series import Column, number_text, series_heading, series_row, utc_text
 from leitwerk.monitoring.watching import DeviceWatch, TakenSample
 from leitwerk.signals.quality import Quality
 
@@ -64,8 +64,9 @@ class Stream:
         ):
             quality = Quality(code)
             known = value if quality.is_good or quality.is_uncertain else None
-            if known is not None and channel.states is not None:
-                known = channel.states.name(known)
+            if known is not None:
+                named = channel.states
+                known = float(number_text(known)) if named is None else named.name(known)
             entry = {"value": known, "unit": channel.symbol, "quality": quality.reason}
             channels[channel.name] = entry
         line = {

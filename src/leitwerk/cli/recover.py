@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -40,6 +41,7 @@ def recover(
     from leitwerk.cli.password import passwords_of, secrets_of
     from leitwerk.cli.printing import print_result
     from leitwerk.cli.progress import StepView
+    from leitwerk.cli.visits import note_visit
     from leitwerk.devices.device import open_device
     from leitwerk.project.inventory import resolve_address
     from leitwerk.project.setups import datasheet_of, load_setup
@@ -67,6 +69,7 @@ def recover(
         secrets = secrets_of(journal.identity.model, journal.identity.serial, steps)
         options = writing.options(setup, passwords, steps.show, secrets)
         receipt = settle(journal, device, options, undo=undo)
+        note_visit(device, Path(options.folder), "recover", by=options.by)
     remember(receipt.identity, device.address, receipts=options.folder)
     print_result(receipt, as_json=as_json)
     return FINE
@@ -97,6 +100,7 @@ def restore(
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.printing import print_result
     from leitwerk.cli.progress import StepView
+    from leitwerk.cli.visits import note_visit
     from leitwerk.transfer.receipt import read_backup
     from leitwerk.transfer.restore import restore as give_back
 
@@ -108,6 +112,7 @@ def restore(
         passwords = passwords_of(identity.model, identity.serial, steps)
         options = writing.options("here", passwords, steps.show)
         receipt = give_back(backup, device, options)
+        note_visit(device, Path(options.folder), "restore", by=options.by)
     remember(receipt.identity, device.address, receipts=options.folder)
     print_result(receipt, as_json=as_json)
     return FINE

@@ -38,6 +38,7 @@ def test_run(
     """
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.progress import StepView
+    from leitwerk.cli.visits import note_visit
     from leitwerk.commissioning.test_run import record_short_run
     from leitwerk.devices.device import connect
     from leitwerk.project.files import write_atomic
@@ -52,6 +53,7 @@ def test_run(
             checked, device, options, duration_s=duration_s,
             on_wait=lambda seconds: steps.show(f"record for {seconds:g} s", 0, 1),
         )  # fmt: skip
+        note_visit(device, Path(options.folder), "test-run", by=options.by)
     path = Path(target or f"{named.serial}-test-run.csv")
     write_atomic(path, run.series.csv())
     click.echo(f"{path}: {run.series.times_s.size} rows, one every {run.interval_s:g} s")

@@ -57,7 +57,7 @@ def upload(setup: str, *, plan: bool, writing: Writing, link: LinkOptions, as_js
         secrets = secrets_of(wanted.model, wanted.serial, steps)
         options = writing.options(setup, passwords, steps.show, secrets)
         receipt = carry(checked, device, options)
-        note_visit(device, Path(options.folder), "upload")
+        note_visit(device, Path(options.folder), "upload", by=options.by)
     remember(receipt.identity, device.address, receipts=options.folder)
     print_result(receipt, as_json=as_json)
     return FINE

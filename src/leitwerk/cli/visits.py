@@ -91,7 +91,9 @@ def _serial_of(where: str, folder: str | None) -> tuple[str, Path]:
     return (known[0].identity.serial if known else where), kept_folder("here", folder)
 
 
-def note_visit(device: Device, kept: Path, why: str, page: DevicePage | None = None) -> str:
+def note_visit(
+    device: Device, kept: Path, why: str, page: DevicePage | None = None, by: str = ""
+) -> str:
     """Keep a visit, and say what has changed since the one before; a failure stops nothing."""
     from leitwerk.errors import LeitwerkError
     from leitwerk.reports.device_page import read_page
@@ -99,7 +101,7 @@ def note_visit(device: Device, kept: Path, why: str, page: DevicePage | None = N
 
     try:
         page = page or read_page(device, folder=kept)
-        visit = read_visit(device, page, why=why, by=user())
+        visit = read_visit(device, page, why=why, by=by or user())
         changes = changes_since(visit, kept)
         keep_visit(visit, kept)
     except LeitwerkError as error:

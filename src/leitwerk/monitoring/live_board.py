@@ -255,7 +255,7 @@ class LiveBoard:
             ),
             band=self._band(channel, value),
             expected=figures.expected,
-            signal=self._signal(channel) if with_signal else "",
+            signal=self._signal(channel) if with_signal and has_value else "",
         )
 
     def _why(self, column: int, quality: Quality, place: int) -> str:

@@ -6,20 +6,29 @@ a PNG of about 1280 x 800.
 
 from __future__ import annotations
 
+import copy
+import fcntl
 import os
 import pty
+import select
 import shlex
 import shutil
+import struct
 import subprocess
 import sys
 import tempfile
+import termios
+import time
 from importlib import resources
 from pathlib import Path
 
+import numpy as np
 import pyte
 from matplotlib import get_data_path
 from PIL import Image, ImageDraw, ImageFont
 
+from leitwerk.analysis.series import Column, Series
+from leitwerk.signals.quality import Quality
 from leitwerk.standins.process import start_standin
 
 PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
@@ -69,6 +78,46 @@ def run_in_terminal(
     return screen
 
 
+def view_in_terminal(words: list[str], folder: Path, *keys: str) -> pyte.Screen:
+    """The screen of the interactive view, some seconds after the last key."""
+    screen = pyte.Screen(COLUMNS, ROWS)
+    stream = pyte.ByteStream(screen)
+    near, far = pty.openpty()
+    fcntl.ioctl(near, termios.TIOCSWINSZ, struct.pack("HHHH", ROWS, COLUMNS, 0, 0))
+    environment = {
+        **os.environ, "TERM": "xterm-256color", "XDG_DATA_HOME": str(folder / "data"), "LOGNAME": "Ida",
+    }  # fmt: skip
+    environment.pop("NO_COLOR", None)
+    with subprocess.Popen(
+        [sys.executable, "-m", "leitwerk", *words],
+        cwd=folder, stdin=far, stdout=far, stderr=far, env=environment, start_new_session=True,
+    ) as process:  # fmt: skip
+        os.close(far)
+        for key in (*keys, ""):
+            _read_for(8.0 if key == keys[0] else 4.0, near, stream)
+            os.write(near, key.encode())
+        shown = copy.deepcopy(screen)
+        os.write(near, b"q")
+        _read_for(5.0, near, stream)
+        process.terminate()
+    os.close(near)
+    return shown
+
+
+def _read_for(seconds: float, near: int, stream: pyte.ByteStream) -> None:
+    end = time.monotonic() + seconds
+    while time.monotonic() < end:
+        if not select.select([near], [], [], 0.1)[0]:
+            continue
+        try:
+            data = os.read(near, 65536)
+        except OSError:
+            return
+        if b"\x1b[6n" in data:  # where is the cursor?
+            os.write(near, b"\x1b[1;1R")
+        stream.feed(data)
+
+
 def paint(screen: pyte.Screen, path: Path) -> None:
     """The screen as a picture."""
     fonts = {
@@ -85,14 +134,31 @@ def paint(screen: pyte.Screen, path: Path) -> None:
     for y in range(screen.lines):
         for x in range(COLUMNS):
             cell = screen.buffer[y][x]
-            if cell.data.strip():
-                draw.text(
-                    (MARGIN + x * wide, MARGIN + y * high),
-                    cell.data,
-                    font=fonts[cell.bold],
-                    fill=INKS.get(cell.fg, INK),
-                )
+            left, top = MARGIN + x * wide, MARGIN + y * high
+            ink = INKS.get(cell.fg, INK)
+            if cell.reverse:
+                draw.rectangle((left, top, left + wide, top + high), fill=ink)
+                ink = PAPER
+            if 0x2800 < ord(cell.data[:1] or " ") < 0x2900:  # Braille, which the font does not have
+                paint_dots(draw, ord(cell.data) - 0x2800, (left, top), (wide / 2, high / 4), ink)
+            elif cell.data.strip():
+                draw.text((left, top), cell.data, font=fonts[cell.bold], fill=ink)
     picture.save(path, optimize=True)
+
+
+def paint_dots(
+    draw: ImageDraw.ImageDraw,
+    dots: int,
+    at: tuple[float, float],
+    step: tuple[float, float],
+    ink: str,
+) -> None:
+    """The dots of a Braille character: two columns of four."""
+    for row, bits in enumerate(((0x01, 0x08), (0x02, 0x10), (0x04, 0x20), (0x40, 0x80))):
+        for column, bit in enumerate(bits):
+            if dots & bit:
+                x, y = at[0] + (column + 0.5) * step[0], at[1] + (row + 0.5) * step[1]
+                draw.ellipse((x - 1.6, y - 1.6, x + 1.6, y + 1.6), fill=ink)
 
 
 def setup_file(folder: Path, address: object, changes: dict[str, str]) -> str:
@@ -114,6 +180,43 @@ MISTAKES = {
     "below: 25 %, clear: 28 %": "below: 25 bar, clear: 28 %",
     "label: Kiln door": "label: Door of the kiln number 2",
 }
+
+
+def draw_samples(folder: Path) -> None:
+    """An hour of the kiln, with a spike, a gap, and a sensor that is open for a while."""
+    count = 36_000
+    rng, at = np.random.default_rng(1), np.arange(count, dtype=np.float64)
+    times = 1_772_438_400.0 + at * 0.1  # 2026-03-02, 8:00 UTC
+    times[20_000:] += 300.0
+    top = 60 + 20 * np.sin(at / 9000) + rng.normal(0, 0.2, count)
+    top[5000] = 90.0
+    values = np.array([top, top - 6 + rng.normal(0, 0.2, count), 115 - top], np.float64).T
+    qualities = np.zeros((count, 3), np.uint8)
+    qualities[9000:9400, 1] = Quality.OPEN_SENSOR
+    columns = (Column("air_top", "°C"), Column("air_bottom", "°C"), Column("humidity", "%"))
+    text = Series(columns, times, values, qualities).csv()
+    (folder / "run.csv").write_text(text, encoding="utf-8")
+
+
+def shoot_watching(folder: Path) -> None:
+    """The interactive view, one large value, and a figure of samples."""
+    hot = {"above: 78 °C, clear: 75 °C, after: 30 s": "above: 20 °C, clear: 19 °C, after: 1 s"}
+    with start_standin("fichte-8", "--open", "2") as standin, start_standin("linde") as charger:
+        path = setup_file(folder, standin.address, hot)
+        station = (resources.files("leitwerk") / "examples" / "station.yaml").read_text("utf-8")
+        at = next(line for line in station.splitlines() if line.startswith("  at: "))
+        (folder / "station.yaml").write_text(station.replace(at, f"  at: {charger.address}"))
+        run_in_terminal(["upload", path, "--by", "Ida"], folder)
+        run_in_terminal(["upload", "station.yaml", "--by", "Ida"], folder, STATION)
+        down = "\x1b[B"
+        words = ["live", path, "station.yaml", "--every", "1 s"]
+        paint(view_in_terminal(words, folder, down), PICTURES / "live-view.png")
+        paint(view_in_terminal(["live", path], folder, "\r"), PICTURES / "live-large.png")
+    draw_samples(folder)
+    words = ["--setup", setup_file(folder, "modbus+tcp://127.0.0.1:5020?unit=3", {})]
+    words += ["--panel", "air_top,air_bottom", "--panel", "humidity", "--to", "draw.png"]
+    run_in_terminal(["draw", "run.csv", *words, "--mark", "2026-03-02 08:20=door opened"], folder)
+    shutil.copy(folder / "draw.png", PICTURES / "draw.png")
 
 
 COURSE = "air_top: 21.5; to 85 in 5 min; swing ±4 every 40 s for 2 min; to 60 in 5 min; noise 0.2; stay 1 min"
@@ -140,6 +243,7 @@ def main() -> None:
             run_in_terminal(["upload", path, "--by", "Ida"], folder)
             shoot("live", "live", path, "--for", "3 s", "--figure", "figure.png")
             shutil.copy(folder / "figure.png", PICTURES / "figure-fail.png")
+        shoot_watching(folder)
         with start_standin("fichte-8", "--clock-ahead", "75", "--recordings", "2") as standin:
             path = setup_file(folder, standin.address, {})
             shoot("device", "device", path)

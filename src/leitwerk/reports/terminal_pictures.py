@@ -108,5 +108,7 @@ def curve_lines(
     lines = []
     for k, row in enumerate(codes.tolist()):
         label = labels[0] if k == 0 else labels[1] if k == height - 1 and height > 1 else ""
-        lines.append(f"{label:>{margin - 1}} " + "".join(map(chr, row)).rstrip(chr(_BRAILLE)))
+        lines.append(
+            f"{label:>{margin - 1}} " + "".join(map(chr, row)).replace(chr(_BRAILLE), " ").rstrip()
+        )
     return lines

@@ -95,9 +95,9 @@ def device(
     """
     from datetime import UTC, datetime
 
+    from leitwerk.cli.note_visit import note_visit
     from leitwerk.cli.options import user
     from leitwerk.cli.printing import echo_json, print_rows
-    from leitwerk.cli.visits import note_visit
     from leitwerk.project.files import names_file
     from leitwerk.reports.device_page import read_page
     from leitwerk.transfer.pending import note_restart

@@ -138,7 +138,7 @@ def _watched(setup: CheckedSetup, link: LinkOptions) -> Iterator[DeviceWatch]:
 
 def _visited(watch: DeviceWatch) -> str:
     """Keep the visit; what has changed since the last one."""
-    from leitwerk.cli.visits import note_visit
+    from leitwerk.cli.note_visit import note_visit
 
     return note_visit(watch.device, kept_folder(watch.setup.setup.source.file, None), "live")
 
@@ -266,7 +266,7 @@ def _check(
     link: LinkOptions,
 ) -> int:
     from leitwerk.cli.devices import remember
-    from leitwerk.cli.visits import note_visit
+    from leitwerk.cli.note_visit import note_visit
     from leitwerk.commissioning.live_check import verify
     from leitwerk.devices.device import connect
 

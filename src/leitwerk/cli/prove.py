@@ -53,8 +53,8 @@ def prove(
 
     Exit code 0: passed. 1: not passed, or unknown. 2: usage. 3: device not reached.
     """
+    from leitwerk.cli.note_visit import note_visit
     from leitwerk.cli.printing import echo_json
-    from leitwerk.cli.visits import note_visit
     from leitwerk.commissioning.alarm_proof import prove as watch
     from leitwerk.devices.device import connect
     from leitwerk.project.setups import read_setup

@@ -38,10 +38,10 @@ def recover(
     or nothing is unfinished. 3: device not reached. 4: refused.
     """
     from leitwerk.cli.devices import remember
+    from leitwerk.cli.note_visit import note_visit
     from leitwerk.cli.password import passwords_of, secrets_of
     from leitwerk.cli.printing import print_result
     from leitwerk.cli.progress import StepView
-    from leitwerk.cli.visits import note_visit
     from leitwerk.devices.device import open_device
     from leitwerk.project.inventory import resolve_address
     from leitwerk.project.setups import datasheet_of, load_setup
@@ -97,10 +97,10 @@ def restore(
     Exit code 0: verified. 2: usage. 3: device not reached. 4: refused.
     """
     from leitwerk.cli.devices import open_where, remember
+    from leitwerk.cli.note_visit import note_visit
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.printing import print_result
     from leitwerk.cli.progress import StepView
-    from leitwerk.cli.visits import note_visit
     from leitwerk.transfer.receipt import read_backup
     from leitwerk.transfer.restore import restore as give_back
 

@@ -36,9 +36,9 @@ def test_run(
 
     Exit code 0: done. 1: the setup has errors. 2: usage. 3: device not reached. 4: refused.
     """
+    from leitwerk.cli.note_visit import note_visit
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.progress import StepView
-    from leitwerk.cli.visits import note_visit
     from leitwerk.commissioning.test_run import record_short_run
     from leitwerk.devices.device import connect
     from leitwerk.project.files import write_atomic

@@ -31,10 +31,10 @@ def upload(setup: str, *, plan: bool, writing: Writing, link: LinkOptions, as_js
     reached. 4: refused.
     """
     from leitwerk.cli.devices import remember
+    from leitwerk.cli.note_visit import note_visit
     from leitwerk.cli.password import passwords_of, secrets_of
     from leitwerk.cli.printing import print_findings, print_result
     from leitwerk.cli.progress import StepView
-    from leitwerk.cli.visits import note_visit
     from leitwerk.devices.device import connect
     from leitwerk.findings import Severity
     from leitwerk.project.setups import read_setup

@@ -8,13 +8,12 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND
-from leitwerk.cli.options import JSON, MODEL, folder_option, kept_folder, link_options, user
+from leitwerk.cli.note_visit import note_visit
+from leitwerk.cli.options import JSON, MODEL, folder_option, kept_folder, link_options
 
 if TYPE_CHECKING:
-    from leitwerk.devices.device import Device
     from leitwerk.links.options import LinkOptions
     from leitwerk.links.trace import TraceEntry
-    from leitwerk.reports.device_page import DevicePage
 
 
 @click.command()
@@ -89,25 +88,6 @@ def _serial_of(where: str, folder: str | None) -> tuple[str, Path]:
         return load_setup(where).device.serial, kept_folder(where, folder)
     known = [d for d in Inventory.nearest().devices() if d.name == where]
     return (known[0].identity.serial if known else where), kept_folder("here", folder)
-
-
-def note_visit(
-    device: Device, kept: Path, why: str, page: DevicePage | None = None, by: str = ""
-) -> str:
-    """Keep a visit, and say what has changed since the one before; a failure stops nothing."""
-    from leitwerk.errors import LeitwerkError
-    from leitwerk.reports.device_page import read_page
-    from leitwerk.reports.visits import changes_since, keep_visit, read_visit
-
-    try:
-        page = page or read_page(device, folder=kept)
-        visit = read_visit(device, page, why=why, by=by or user())
-        changes = changes_since(visit, kept)
-        keep_visit(visit, kept)
-    except LeitwerkError as error:
-        click.echo(f"note: this visit is not kept: {error.message}", err=True)
-        return ""
-    return "" if changes is None else changes.summary()
 
 
 @click.command()

@@ -169,9 +169,10 @@ class LiveBoard:
         """One channel, judged by the samples that are kept."""
         history = self.history
         values, qualities = history.values[:, column], history.qualities[:, column]
-        return judge(self.channels[column], values, qualities, self._context(column))
+        return judge(self.channels[column], values, qualities, self.context(column))
 
-    def _context(self, column: int) -> Context:
+    def context(self, column: int) -> Context:
+        """What else is known of a channel when it is judged."""
         channel, times = self.channels[column], self.history.times_s
         since = float(times[-1] - times[0]) if times.size else 0.0
         return Context(
@@ -267,7 +268,7 @@ class LiveBoard:
             return ""
         if quality.is_uncertain:
             return quality.reason
-        return why_no_value(self.channels[column], quality, self._context(column))
+        return why_no_value(self.channels[column], quality, self.context(column))
 
     @staticmethod
     def _band(channel: CheckedChannel, value: float) -> str:

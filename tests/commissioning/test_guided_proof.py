@@ -192,3 +192,58 @@ def test_points_that_a_user_names():
     assert "or apply 123.242 Ω" in next(s.request for s in plan if s.key == "air_top at 60 °C")
     with pytest.raises(lw.QuantityError, match="no channel 'air'"):
         plan_proof(setup, {"air": [1.0]})
+
+
+# ---------------------------------------------------------------------- the command
+
+SCRIPT = """default: skip
+steps:
+  "air_top at 21.5 °C": 21.52 °C ± 0.02 °C
+  timber_core at 19 °C: applied
+  door is shut: applied
+"""
+
+
+@pytest.mark.process
+def test_the_command_by_a_script(standin, leitwerk, kiln_file, tmp_path):
+    path = kiln_file(standin("--reverse", "3").address)
+    assert leitwerk("upload", path).exit_code == 0
+    (tmp_path / "script.yaml").write_text(SCRIPT, "utf-8")
+    first, words = str(tmp_path / "first.json"), ["--script", str(tmp_path / "script.yaml")]
+    words += ["--settle", "3 s", "--every", "0.1 s"]
+    shown = leitwerk("prove", path, *words, "--record", first)
+    assert shown.exit_code == 1, shown.output
+    assert "PASS        air_top at 21.5 °C" in shown.stdout
+    assert "the thermocouple is wired with reversed polarity" in shown.stdout
+    assert "NOT PASSED: 2 of 14 steps passed" in shown.stdout
+    again = leitwerk("prove", path, *words, "--against", first)
+    assert "timber_core at 19 °C: off by 7." in again.stdout
+    assert "K; moved by" in again.stdout
+    data = json.loads(leitwerk("prove", path, *words, "--json").stdout)
+    assert (data["outcome"], len(data["steps"])) == ("not passed", 14)
+    for content, says in (
+        ("steps: {nothing: applied}", "there is no step 'nothing'"), ("[1]", "no script"),
+        ("default: maybe", "no script of a proof"), ('steps: {"door is shut": 3 V}', "says nothing here"),
+        ('steps: {"air_top at 21.5 °C": 3 V}', "3 V"), ("steps: {door is shut: {a: b}}", "one text"),
+    ):  # fmt: skip
+        (tmp_path / "script.yaml").write_text(content, "utf-8")
+        refused = leitwerk("prove", path, *words, "--record", str(tmp_path / "no.json"))
+        assert (refused.exit_code, says in refused.stderr) == (2, True), (content, refused.output)
+    assert leitwerk("prove", path, "--simulated").exit_code == 2
+    assert leitwerk("prove", path, "--point", "air=3").exit_code == 2
+
+
+@pytest.mark.process
+def test_a_person_proves_it(standin, leitwerk, kiln_file, tmp_path):
+    path = kiln_file(standin().address)
+    assert leitwerk("upload", path).exit_code == 0
+    record = str(tmp_path / "p.json")
+    typed = "21.5 °C\n3 V\nq\n"
+    shown = leitwerk(
+        "prove", path, "--settle", "3 s", "--every", "0.1 s", "--record", record, typed=typed
+    )
+    assert shown.exit_code == 130, shown.output
+    assert "or apply 108.376 Ω" in shown.stderr
+    assert "'3 V' says nothing here" in shown.stderr
+    assert f"resume it with --record {record}" in shown.stderr
+    assert len(load_record(tmp_path / "p.json").steps) == 1

@@ -1,6 +1,7 @@
 """Secrets and pending restarts, on a device that is written from a manual page."""
 
 import json
+import re
 import shutil
 from pathlib import Path
 
@@ -68,7 +69,8 @@ def test_secrets_are_written_and_never_shown(device, leitwerk, monkeypatch):
         in first.stdout
     )
     pieces = [KEY, "4821", KEY.encode().hex(), f"{4821:04x}", f"{4821:04X}"]
-    text = all_files() + first.output
+    # A digest may hold any four digits by chance.
+    text = re.sub(r"[0-9a-f]{64}", "", all_files() + first.output)
     assert not [piece for piece in pieces if piece in text]
     assert device.attempts == 0
 

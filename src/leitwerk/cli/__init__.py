@@ -48,7 +48,7 @@ _SECTIONS = {
         "rows": ("rows", "Read a table that a device stores, as text or spreadsheet."),
         "mounting": ("mounting", "Find how a three-axis sensor is mounted, at rest."),
         "tare": ("tare", "Take the reading of a channel at rest as its tare."),
-        "prove": ("prove", "Watch an alarm trip and clear, with all its effects."),
+        "prove": ("prove", "Prove a whole setup, or that an alarm trips and clears."),
         "loop": ("outputs", "Drive an analog output step by step, and compare."),
         "pulse": ("outputs", "Switch a relay on for a moment, to test it."),
         "release": ("outputs", "Release outputs that a killed program left driven."),

@@ -9,7 +9,14 @@ import click
 
 from leitwerk.cli.attend import ARM, FOLDER, attend_options, print_event
 from leitwerk.cli.exit_codes import result_code
-from leitwerk.cli.options import JSON, every_option, for_option, kept_folder, link_options
+from leitwerk.cli.options import (
+    DURATION,
+    JSON,
+    every_option,
+    for_option,
+    kept_folder,
+    link_options,
+)
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
@@ -22,8 +29,8 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("setup")
-@click.argument("alarm")
-@for_option("How long to watch at most.", "10 min")
+@click.argument("alarm", required=False)
+@for_option("How long to watch an alarm at most.", "10 min")
 @every_option("0.5 s")
 @ARM
 @click.option(
@@ -31,25 +38,56 @@ if TYPE_CHECKING:
     is_flag=True,
     help="On a stand-in that warms its sensor by itself, with services.",
 )
+@click.option(
+    "--script", metavar="FILE", help="What is applied at each step, in place of a person."
+)
+@click.option(
+    "--point",
+    "points",
+    metavar="NAME=VALUE",
+    multiple=True,
+    help="A further point: 'air_top=60 °C'.",
+)
+@click.option(
+    "--record", metavar="FILE", help="Where the record goes; one that was broken off is resumed."
+)
+@click.option(
+    "--against", metavar="FILE", help="Show the drift since the record of an earlier proof."
+)
+@click.option(
+    "--settle",
+    "settle_s",
+    type=DURATION,
+    default="60 s",
+    show_default=True,
+    metavar="TIME",
+    help="How long to wait until a point is steady.",
+)
 @JSON
 @FOLDER
 @link_options(2.0)
 def prove(
     setup: str,
-    alarm: str,
+    alarm: str | None,
     *,
     duration_s: float,
     period_s: float,
     arm: bool,
     simulated: bool,
+    script: str | None,
+    points: tuple[str, ...],
+    record: str | None,
+    against: str | None,
+    settle_s: float,
     as_json: bool,
     folder: str | None,
     link: LinkOptions,
 ) -> int:
-    """Watch ALARM (channel.alarm) trip and clear, and show which effects were seen.
+    """Prove a whole SETUP step by step; or watch one ALARM (channel.alarm) trip and clear.
 
-    Warm the sensor, wait, and let it cool again. Each effect that the setup asks for is looked for:
-    the trip after its delay, the device's own alarm, outputs, messages, the clear at its point.
+    Without ALARM: channel by channel, what to apply is said, and what is read is held against it. With one:
+    warm the sensor, wait, and let it cool again. Each effect that the setup asks for is looked for: the
+    trip after its delay, the device's own alarm, outputs, messages, the clear at its point.
 
     Exit code 0: passed. 1: not passed, or unknown. 2: usage. 3: device not reached.
     """
@@ -59,19 +97,28 @@ def prove(
     from leitwerk.devices.device import connect
     from leitwerk.project.setups import read_setup
 
-    def run(checked: CheckedSetup, options: AttendOptions) -> Proof:
+    def run(checked: CheckedSetup, options: AttendOptions, named: str) -> Proof:
         with connect(checked, link=link) as device:
-            proof = watch(checked, device, options, alarm, duration_s=duration_s, period_s=period_s)
-            note_visit(device, kept_folder(setup, folder), f"prove {alarm}")
+            proof = watch(checked, device, options, named, duration_s=duration_s, period_s=period_s)
+            note_visit(device, kept_folder(setup, folder), f"prove {named}")
         return proof
 
     checked = read_setup(setup)
+    if alarm is None:
+        from leitwerk.cli.prove_setup import prove_whole
+
+        if simulated:
+            raise click.UsageError("--simulated is for one alarm: name it")
+        return prove_whole(
+            checked, setup, link, script=script, points=points, record=record, against=against,
+            settle_s=settle_s, alarm_s=duration_s, period_s=period_s, folder=folder, as_json=as_json,
+        )  # fmt: skip
     if simulated:
         with _warmed(checked, alarm, link, quiet=as_json) as (moved, options):
-            proof = run(moved, options)
+            proof = run(moved, options, alarm)
     else:
         options = attend_options(checked, kept_folder(setup, folder), armed=arm, quiet=as_json)
-        proof = run(checked, options)
+        proof = run(checked, options, alarm)
     if as_json:
         echo_json(proof.to_dict())
     else:

@@ -45,8 +45,8 @@ def plan_proof(
 ) -> tuple[PlannedStep, ...]:
     """The steps that prove a setup, channel by channel, in the order of the file.
 
-    A signal with a scale of points is proven at both ends of it, every channel at its expectation and at the points
-    that are named, a contact in both states, an alarm by its trip and its clear.
+    A signal with a scale of points is proven at both ends of it, every channel at its expectation and at the
+    points that are named, a contact in both states, an alarm by its trip and its clear.
 
     Parameters
     ----------

@@ -117,6 +117,11 @@ def load_record(path: Path) -> ProofRecord:
     return read_kept(path, ProofRecord, "the record of a proof", "name another file")
 
 
+def _difference_unit(unit: str) -> str:
+    """A difference of temperatures in °C is in K."""
+    return "K" if unit == "°C" else unit
+
+
 def drift_lines(before: ProofRecord, after: ProofRecord) -> list[str]:
     """How each point has moved from one proof to the next, in words."""
     old = {step.key: step for step in before.steps}
@@ -129,7 +134,8 @@ def drift_lines(before: ProofRecord, after: ProofRecord) -> list[str]:
             moved = step.deviation - was.deviation
             lines.append(
                 f"  {step.key}: off by {format_number(was.deviation, 3)}, now "
-                f"{format_number(step.deviation, 3)} {step.unit}; moved by {format_number(moved, 3)}"
+                f"{format_number(step.deviation, 3)} {_difference_unit(step.unit)}; moved by "
+                f"{format_number(moved, 3)}"
             )
         elif step.verdict != was.verdict:
             lines.append(f"  {step.key}: was {was.verdict}, is {step.verdict}")

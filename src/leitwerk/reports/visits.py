@@ -11,6 +11,14 @@ from typing import Any
 
 from leitwerk.datasheet.points import OF_CHANNEL, Point, Stored
 from leitwerk.datasheet.settings import show_setting
+from leitwerk.datasheet.vocabulary import (
+    CLOCK_DATE,
+    CLOCK_TIME,
+    DEVICE_CLOCK,
+    LOGGED_IN,
+    UNCOMMITTED,
+    UPTIME,
+)
 from leitwerk.devices.device import Device
 from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.project.files import free_path, write_atomic
@@ -23,7 +31,9 @@ _STAMP = "%Y%m%dT%H%M%S%f"  # so that they are in order by name
 _MOST = 200  # visits of a device that are kept; the oldest goes
 _SHOWN = 4  # changes that are named in one line
 # Points of the status that change by themselves from moment to moment.
-_PASSING = {"clock", "clock.date", "clock.time", "uptime", "logged_in", "uncommitted"}
+_PASSING = {
+    known.name for known in (DEVICE_CLOCK, CLOCK_DATE, CLOCK_TIME, UPTIME, LOGGED_IN, UNCOMMITTED)
+}
 
 
 class Visit(KeptFile):

@@ -25,7 +25,7 @@ class SignalBounds(Scale):
     --------
     >>> values, qualities = SignalBounds(0.0, 1.0).convert([-0.5, -0.005, 0.5, 1.2])
     >>> Quality.describe(qualities).tolist()[0], qualities.tolist()
-    ('outside the signal of the sensor', [19, 0, 0, 19])
+    ('outside the signal of the sensor', [35, 0, 0, 35])
 
     """
 

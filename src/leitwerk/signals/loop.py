@@ -91,7 +91,7 @@ class LoopBands(Scale):
     --------
     >>> values, qualities = LoopBands().convert([3.5, 3.7, 12.0, 20.8, 22.0])
     >>> values, qualities.tolist()
-    (array([ nan,  3.7, 12. , 20.8,  nan]), [8, 16, 0, 17, 9])
+    (array([ nan,  3.7, 12. , 20.8,  nan]), [8, 32, 0, 33, 9])
 
     """
 

@@ -1,0 +1,96 @@
+"""What was applied in a proof, as it is typed: by a person, or in a script file."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from leitwerk.check.checked import CheckedSetup
+from leitwerk.commissioning.guided_proof import Applied
+from leitwerk.commissioning.proof_plan import PlannedStep
+from leitwerk.errors import FileProblem, QuantityError
+from leitwerk.findings import Findings
+from leitwerk.parsing.quantities import parse_expected, parse_quantity
+from leitwerk.parsing.yaml_text import Map, parse_yaml
+
+APPLIED, SKIP = "applied", "skip"
+
+
+def parse_applied(text: str, step: PlannedStep, setup: CheckedSetup) -> Applied | None:
+    """What a person typed: nothing or ``applied``, ``skip``, or the reference: ``21.52 °C ± 0.02 °C``.
+
+    Raises
+    ------
+    QuantityError
+        It is none of these, or of another unit.
+
+    """
+    text = text.strip()
+    if text in {"", APPLIED}:
+        return Applied(step.value)
+    if text == SKIP:
+        return None
+    channel = setup.channel(step.channel)
+    if channel.states is not None or step.kind == "alarm":
+        raise QuantityError(f"{text[:40]!r} says nothing here", valid=f"{APPLIED}, {SKIP}")
+    if "±" in text or "+/-" in text:
+        return Applied(*parse_expected(text).value_in(channel.unit))
+    return Applied(parse_quantity(text).value_in(channel.unit))
+
+
+@dataclass(frozen=True)
+class ProofScript:
+    """A file that says what is applied at each step: a proof without a person, which can be repeated.
+
+    ``default`` is what holds for steps that are not named.
+    """
+
+    setup: CheckedSetup
+    steps: Mapping[str, str]
+    default: str
+
+    def apply(self, step: PlannedStep) -> Applied | None:
+        """What the file says of a step.
+
+        Raises
+        ------
+        FileProblem
+            It cannot be read.
+
+        """
+        try:
+            return parse_applied(self.steps.get(step.key, self.default), step, self.setup)
+        except QuantityError as error:
+            raise FileProblem(f"{step.key}: {error.message}", remedy=error.valid) from None
+
+
+def read_script(raw: bytes, file: str, setup: CheckedSetup, keys: tuple[str, ...]) -> ProofScript:
+    """The script in a file: ``default`` and ``steps``, a mapping from steps to what was applied.
+
+    Raises
+    ------
+    FileProblem
+        It is no script, or names a step that there is not.
+
+    """
+    findings = Findings(file)
+    root = parse_yaml(raw, findings)
+    if root is None or findings.has_errors:
+        first = findings.sorted()[0].message if findings.sorted() else "it is empty"
+        raise FileProblem(f"{file} is no script: {first}", remedy="steps: {door is ajar: skip}")
+    steps = root["steps"] if "steps" in root else Map()
+    default = root.get("default", APPLIED)
+    wrong = set(root) - {"steps", "default"}
+    if wrong or not isinstance(steps, Map) or default not in {APPLIED, SKIP}:
+        raise FileProblem(
+            f"{file} is no script of a proof",
+            remedy=f"steps: {{…}}, and default: {APPLIED} or {SKIP}",
+        )
+    for key, text in steps.items():
+        if key not in keys:
+            raise FileProblem(f"{file}: there is no step {key[:60]!r}", remedy="; ".join(keys))
+        if not isinstance(text, str):
+            raise FileProblem(
+                f"{file}: {key} has to be one text", remedy=f"{APPLIED}, {SKIP}, 21.5 °C"
+            )
+    return ProofScript(setup, {key: str(text) for key, text in steps.items()}, str(default))

@@ -3,6 +3,7 @@
 import json
 from pathlib import Path
 
+from leitwerk.commissioning.proof_record import proof_schema
 from leitwerk.datasheet.entries import datasheet_schema
 from leitwerk.protocols.station import station_schema
 from leitwerk.setup.limits import limits_schema
@@ -14,6 +15,7 @@ SCHEMAS = {
     "datasheet": datasheet_schema(),
     "station": station_schema(),
     "limits": limits_schema(),
+    "proof": proof_schema(),
 }
 for name, schema in SCHEMAS.items():
     text = json.dumps(schema, indent=2, ensure_ascii=False)

@@ -4,6 +4,7 @@ import json
 import re
 from unittest.mock import Mock
 
+import jsonschema
 import numpy as np
 import pytest
 
@@ -11,7 +12,7 @@ import leitwerk as lw
 from conftest import PASSWORDS, MemoryLink, SteppedTime, checked, kept, kiln, kiln_text
 from leitwerk.commissioning.guided_proof import Applied, ProofOptions, prove_setup
 from leitwerk.commissioning.proof_plan import plan_proof
-from leitwerk.commissioning.proof_record import drift_lines, load_record
+from leitwerk.commissioning.proof_record import drift_lines, load_record, proof_schema
 from leitwerk.evaluation.course import parse_course
 from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.logger import Logger
@@ -98,6 +99,7 @@ def test_all_is_right(sheet, tmp_path):
     )
     held = json.loads((tmp_path / "proof.json").read_text("utf-8"))
     assert (held["outcome"], held["device"]["serial"], held["by"]) == ("passed", "K2-00417", "Ida")
+    jsonschema.validate(held, proof_schema())
     point = next(s for s in record.steps if s.key == "valve at 40 %")
     assert point.deviation == pytest.approx(0.0, abs=0.05)
     assert 0.0 < point.expanded_uncertainty < 0.5
@@ -224,7 +226,7 @@ def test_the_command_by_a_script(standin, leitwerk, kiln_file, tmp_path):
     for content, says in (
         ("steps: {nothing: applied}", "there is no step 'nothing'"), ("[1]", "no script"),
         ("default: maybe", "no script of a proof"), ('steps: {"door is shut": 3 V}', "says nothing here"),
-        ('steps: {"air_top at 21.5 °C": 3 V}', "3 V"), ("steps: {door is shut: {a: b}}", "one text"),
+        ('steps: {"air_top at 21.5 °C": 3 V}', "a unit of voltage"), ("steps: {door is shut: {a: b}}", "one text"),
     ):  # fmt: skip
         (tmp_path / "script.yaml").write_text(content, "utf-8")
         refused = leitwerk("prove", path, *words, "--record", str(tmp_path / "no.json"))

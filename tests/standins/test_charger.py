@@ -54,7 +54,7 @@ def test_a_default_for_a_missing_sensor_is_never_a_reading(station, charger):
     report = lw.verify(setup, station, duration_s=1, period_s=0.2, clock=charger.clock.clock)
     (temperature,) = (c for c in report.channels if c.name == "temperature")
     assert (temperature.verdict, temperature.quality) == ("no reading", "open sensor")
-    assert "stands in for a missing one" in temperature.reason
+    assert "that this model shows without a sensor" in temperature.reason
 
 
 def test_without_a_commit_a_broken_upload_says_that_settings_are_mixed(station, tmp_path):

@@ -20,10 +20,10 @@ def example(name: str) -> None:
 
 @click.command()
 @click.argument(
-    "of", default="setup", type=click.Choice(["setup", "datasheet", "limits", "station"])
+    "of", default="setup", type=click.Choice(["setup", "datasheet", "limits", "station", "proof"])
 )
 def schema(of: str) -> None:
-    """Print the JSON Schema of setups (of datasheets, limit sets, or stations' messages)."""
+    """Print the JSON Schema of setups, of datasheets, limit sets, stations' messages, or proofs."""
     _print(f"schemas/{of}.schema.json")
 
 

@@ -86,10 +86,9 @@ def prove_whole(
         )
     plan = plan_proof(checked, further)
     before = None if against is None else load_record(Path(against))
-    keys = tuple(step.key for step in plan)
     applier: Applier = Person(checked)
     if script is not None:
-        applier = read_script(read_bytes(script), script, checked, keys)
+        applier = read_script(read_bytes(script), script, checked, plan)
     kept = kept_folder(setup, folder)
     stamp = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%SZ")
     path = (

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterable
 from pathlib import Path
+from typing import Any
 
 from leitwerk.parsing.quantities import format_number
 from leitwerk.project.files import write_atomic
@@ -103,6 +104,14 @@ class ProofRecord(KeptFile):
         """
         content = {**self.model_dump(), "outcome": self.outcome.value}
         write_atomic(path, json.dumps(content, ensure_ascii=False, indent=1) + "\n")
+
+
+def proof_schema() -> dict[str, Any]:
+    """The JSON Schema (2020-12) of records."""
+    schema = ProofRecord.model_json_schema()
+    outcome = {"description": "Of all steps", "enum": [outcome.value for outcome in Outcome]}
+    schema["properties"]["outcome"] = outcome
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}
 
 
 def load_record(path: Path) -> ProofRecord:

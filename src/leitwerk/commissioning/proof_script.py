@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from leitwerk.check.checked import CheckedSetup
@@ -40,37 +40,36 @@ def parse_applied(text: str, step: PlannedStep, setup: CheckedSetup) -> Applied 
 
 @dataclass(frozen=True)
 class ProofScript:
-    """A file that says what is applied at each step: a proof without a person, which can be repeated.
+    """What is applied at each step: a proof without a person, which can be repeated.
 
-    ``default`` is what holds for steps that are not named.
+    Attributes
+    ----------
+    steps : mapping from the key of a step
+        What was applied; None to skip it.
+    skips : bool
+        Whether steps that are not named are skipped; else they count as applied.
+
     """
 
-    setup: CheckedSetup
-    steps: Mapping[str, str]
-    default: str
+    steps: Mapping[str, Applied | None]
+    skips: bool
 
     def apply(self, step: PlannedStep) -> Applied | None:
-        """What the file says of a step.
-
-        Raises
-        ------
-        FileProblem
-            It cannot be read.
-
-        """
-        try:
-            return parse_applied(self.steps.get(step.key, self.default), step, self.setup)
-        except QuantityError as error:
-            raise FileProblem(f"{step.key}: {error.message}", remedy=error.valid) from None
+        """What the script says of a step."""
+        if step.key in self.steps:
+            return self.steps[step.key]
+        return None if self.skips else Applied(step.value)
 
 
-def read_script(raw: bytes, file: str, setup: CheckedSetup, keys: tuple[str, ...]) -> ProofScript:
+def read_script(
+    raw: bytes, file: str, setup: CheckedSetup, plan: Sequence[PlannedStep]
+) -> ProofScript:
     """The script in a file: ``default`` and ``steps``, a mapping from steps to what was applied.
 
     Raises
     ------
     FileProblem
-        It is no script, or names a step that there is not.
+        It is no script, names a step that there is not, or says something that cannot be applied.
 
     """
     findings = Findings(file)
@@ -86,11 +85,17 @@ def read_script(raw: bytes, file: str, setup: CheckedSetup, keys: tuple[str, ...
             f"{file} is no script of a proof",
             remedy=f"steps: {{…}}, and default: {APPLIED} or {SKIP}",
         )
+    planned = {step.key: step for step in plan}
+    found = {}
     for key, text in steps.items():
-        if key not in keys:
-            raise FileProblem(f"{file}: there is no step {key[:60]!r}", remedy="; ".join(keys))
+        if key not in planned:
+            raise FileProblem(f"{file}: there is no step {key[:60]!r}", remedy="; ".join(planned))
         if not isinstance(text, str):
             raise FileProblem(
                 f"{file}: {key} has to be one text", remedy=f"{APPLIED}, {SKIP}, 21.5 °C"
             )
-    return ProofScript(setup, {key: str(text) for key, text in steps.items()}, str(default))
+        try:
+            found[key] = parse_applied(str(text), planned[key], setup)
+        except QuantityError as error:
+            raise FileProblem(f"{file}: {key}: {error.message}", remedy=error.valid) from None
+    return ProofScript(found, default == SKIP)

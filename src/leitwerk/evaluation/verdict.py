@@ -340,6 +340,10 @@ def _bad_reading(channel: CheckedChannel, worst: Quality, context: Context) -> s
     if worst is Quality.BAD_INPUT and context.blamed:
         return f"computed from {' and '.join(context.blamed)}, which has no value"
     if isinstance(channel, ReadingChannel) and worst is Quality.OPEN_SENSOR:
+        stands_in = channel.point.substitute
+        if stands_in is not None:
+            shown = format_value(stands_in, parse_unit(channel.point.unit))
+            return f"reads exactly the {shown} that this model shows without a sensor"
         return "the device has no sensor there: what it shows stands in for a missing one"
     kind = channel.kind
     if kind in PULSED and (worst is Quality.OPEN_SENSOR or (kind, worst) == _ENDLESS):

@@ -226,7 +226,8 @@ def test_the_command_by_a_script(standin, leitwerk, kiln_file, tmp_path):
     for content, says in (
         ("steps: {nothing: applied}", "there is no step 'nothing'"), ("[1]", "no script"),
         ("default: maybe", "no script of a proof"), ('steps: {"door is shut": 3 V}', "says nothing here"),
-        ('steps: {"air_top at 21.5 °C": 3 V}', "a unit of voltage"), ("steps: {door is shut: {a: b}}", "one text"),
+        ('steps: {"air_top at 21.5 °C": 3 V}', "a unit of voltage"),
+        ("steps: {door is shut: {a: b}}", "one text"),
     ):  # fmt: skip
         (tmp_path / "script.yaml").write_text(content, "utf-8")
         refused = leitwerk("prove", path, *words, "--record", str(tmp_path / "no.json"))

@@ -10,6 +10,7 @@ from leitwerk.check.checked import CheckedSetup
 from leitwerk.commissioning.live_report import LiveReport
 from leitwerk.devices.device import Device
 from leitwerk.errors import LinkError
+from leitwerk.evaluation.plausibility import doubts
 from leitwerk.evaluation.verdict import ChannelReport
 from leitwerk.monitoring.pacing import paced, sample_count
 from leitwerk.monitoring.watching import DeviceWatch, Taken
@@ -105,4 +106,16 @@ def report_of(watch: DeviceWatch, *, stopped: bool = False) -> LiveReport:
         stopped=stopped,
         values=board.history.values,
         qualities=board.history.qualities,
+        doubts=tuple(_doubts(watch)),
     )
+
+
+def _doubts(watch: DeviceWatch) -> list[str]:
+    """What is odd about the samples that are kept."""
+    board, typed = watch.board, watch.setup.setup.channels
+    constants = [typed[c.name].time_constant for c in board.channels]
+    return doubts(
+        board.channels, board.history.times_s, board.history.good(),
+        [board.resolution(column) for column in range(len(board.channels))],
+        [None if constant is None else constant.seconds for constant in constants],
+    )  # fmt: skip

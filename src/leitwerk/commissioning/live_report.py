@@ -34,6 +34,7 @@ class LiveReport:
 
     ``times_s`` has shape (n_samples,), in s from the start; ``values`` and ``qualities`` have shape
     (n_samples, n_channels), each column in its channel's unit. ``silences`` are times without an answer,
+    ``doubts`` what is odd about the readings,
     ``stopped`` says that it was ended from the keyboard.
     """
 
@@ -48,6 +49,7 @@ class LiveReport:
     qualities: NDArray[np.uint8] = field(repr=False)
     silences: tuple[Silence, ...] = ()
     stopped: bool = False
+    doubts: tuple[str, ...] = ()
 
     @property
     def outcome(self) -> Outcome:
@@ -113,6 +115,7 @@ class LiveReport:
             "outcome": self.outcome.value,
             "counts": self.counts(),
             "settings_that_differ": list(self.differing),
+            "doubts": list(self.doubts),
             "channels": [channel.to_dict() for channel in self.channels],
         }
 
@@ -161,6 +164,7 @@ class LiveReport:
         """The last lines: what in the device is not as the setup says, and the summary."""
         before = [str(silence) for silence in self.silences]
         before += ["stopped from the keyboard"] if self.stopped else []
+        before += [f"doubt: {text}" for text in self.doubts]
         count = len(self.differing)
         if not count:
             return [*before, self.summary()]

@@ -178,13 +178,14 @@ class LiveBoard:
         return Context(
             cold_junction=self._junction,
             interval_s=since / max(1, times.size - 1),
-            resolution=self._resolution(column),
+            resolution=self.resolution(column),
             changes=self._changes[column],
             alarms=self.situation.alarm_states(channel.name),
             blamed=self._blamed.get(channel.name, ()),
         )
 
-    def _resolution(self, column: int) -> float:
+    def resolution(self, column: int) -> float:
+        """The smallest step that a channel shows, in its unit; 0 if it is not known."""
         if column not in self._resolutions:
             self._resolutions[column] = resolution_of(self.channels[column], self.setup.datasheet)
         return self._resolutions[column]
@@ -221,7 +222,7 @@ class LiveBoard:
         channel = self.channels[column]
         figures = self._figures.get((column, unit))
         if figures is None:
-            figures = _Figures(channel, unit or channel.unit, self._resolution(column))
+            figures = _Figures(channel, unit or channel.unit, self.resolution(column))
             self._figures[column, unit] = figures
         history, statistics = self.history, statistics or self.statistics
         place = len(history) - 1 - back

@@ -179,6 +179,22 @@ def test_streams_of_lines_json_and_csv(ready):
     assert 20 < float(rows[1]["air_top [°C]"]) < 23
 
 
+def test_another_device_ends_the_stream_and_is_no_success(ready, standin):
+    """In place of the logger another one answers: its values are not given."""
+    path, one = ready
+    process = subprocess.Popen(
+        [*COMMAND, path, "--stream", "lines", "--every", "0.1 s"],
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    assert "air_top" in process.stdout.readline()
+    one.stop()
+    other = standin("--port", str(one.address.port), "--serial", "K2-99999")
+    _, said = process.communicate(timeout=PATIENCE_S)
+    assert process.returncode == 4, said
+    assert "K2-99999" in said
+    other.stop()
+
+
 def test_a_pipe_that_is_closed_ends_the_stream(ready):
     path, _ = ready
     process = subprocess.Popen(

@@ -65,6 +65,15 @@ def test_broken_off_the_device_has_its_interval_again(bench):
     assert not device.status().recording
 
 
+def test_a_link_that_is_lost_is_told_with_what_the_device_still_has(bench):
+    _, device, options = bench
+    lost = Mock(side_effect=lambda _: setattr(device.link, "fails_at", 0))
+    with pytest.raises(lw.LinkError, match="still has the interval of the test run"):
+        record_short_run(kiln(), device, options, on_wait=lost)
+    device.link.fails_at = None
+    assert device.read_settings().values["sample.interval"] == 0.5
+
+
 def test_as_fast_as_it_can_store():
     fast = fastest(kiln())
     assert (fast.setup.sample.seconds, fast.setup.store.seconds) == (0.5, 1.0)

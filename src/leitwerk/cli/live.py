@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Self
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, result_code
+from leitwerk.cli.exit_codes import FINE, exit_code, result_code
 from leitwerk.cli.options import every_option, for_option, kept_folder, link_options
 
 if TYPE_CHECKING:
@@ -227,7 +227,7 @@ def _draw(board: LiveBoard, column: int, unit: Unit) -> str:
     channel, history = board.channels[column], board.history
     path = Path(f"{channel.name}.png")
     draw_channels(
-        board.channels, history.times_s, history.good(), path, title=channel.label,
+        board.channels, history.times_s, history.known(), path, title=channel.label,
         panels=[[channel.name]], units={channel.name: unit}, zone=board.setup.setup.zone,
     )  # fmt: skip
     return f"figure: {path.resolve()}"
@@ -246,11 +246,14 @@ def _close(watching: Watching, form: str | None, figure: str | None, *, prints: 
         for number, report in enumerate(reports):
             path = Path(figure)
             draw_report(report, path if not number else path.with_stem(f"{path.stem}-{number + 1}"))
+    for error in watching.ended.values():
+        click.echo(str(error), err=True)
+    codes = [exit_code(error) for error in watching.ended.values()]
     if prints:
         for report in reports:
             _print(report, form, shown_already=False)
-        return max(map(result_code, reports), default=FINE)
-    return FINE
+        codes += map(result_code, reports)
+    return max(codes, default=FINE)
 
 
 # ---------------------------------------------------------------------- a check of some seconds

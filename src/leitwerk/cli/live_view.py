@@ -220,7 +220,7 @@ class LiveView:
         big = [[(style, line.rstrip())] for line in big_text(text, width - 2, tall)]
         board, column = self.boards[entry[0]], entry[1]
         history = board.history
-        values = board.in_unit(column, history.good()[:, column], self.units.get(entry))
+        values = board.in_unit(column, history.known()[:, column], self.units.get(entry))
         lines: list[Line] = [head, *big, [(style_of(row), state[:width])], [("", figures[:width])]]
         left = height - len(lines) - 1
         if board.channels[column].states is None and left > 1 and len(history):

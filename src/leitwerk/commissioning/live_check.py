@@ -115,7 +115,7 @@ def _doubts(watch: DeviceWatch) -> list[str]:
     board, typed = watch.board, watch.setup.setup.channels
     constants = [typed[c.name].time_constant for c in board.channels]
     return doubts(
-        board.channels, board.history.times_s, board.history.good(),
+        board.channels, board.history.times_s, board.history.known(),
         [board.resolution(column) for column in range(len(board.channels))],
         [None if constant is None else constant.seconds for constant in constants],
     )  # fmt: skip

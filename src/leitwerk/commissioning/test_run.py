@@ -12,7 +12,7 @@ from leitwerk.datasheet.settings import diff_settings
 from leitwerk.datasheet.vocabulary import STORAGE_INTERVAL
 from leitwerk.devices.device import Device
 from leitwerk.devices.recordings import control_recording, fetch_recording, list_recordings
-from leitwerk.errors import DeviceRefused, QuantityError
+from leitwerk.errors import DeviceRefused, LinkError, QuantityError
 from leitwerk.parsing.quantities import Quantity
 from leitwerk.parsing.units import parse_unit
 from leitwerk.recordings.fetch import RecordedWith
@@ -63,6 +63,20 @@ def fastest(setup: CheckedSetup) -> CheckedSetup:
 def _is_whole(interval_s: float, step_s: float) -> bool:
     """Whether an interval is a whole number of steps, and not none."""
     return not step_s or abs(interval_s / step_s - max(1, round(interval_s / step_s))) < 1e-9
+
+
+def _set_back(setup: CheckedSetup, device: Device, options: UploadOptions) -> None:
+    """Give the device its interval back; if that fails, the error says what it still has."""
+    try:
+        if device.status().recording:
+            control_recording(device, start=False, passwords=options.passwords)
+        # What was broken off is kept beside the backup: it must not stand in the way of the interval.
+        upload(setup, device, replace(options, fetch_recordings=True))
+    except LinkError as error:
+        raise LinkError(
+            f"{error.message}; the device still has the interval of the test run",
+            remedy="upload the setup again, as soon as the device answers",
+        ) from error
 
 
 def record_short_run(
@@ -126,8 +140,5 @@ def record_short_run(
         recording = fetch_recording(device, newest.number)
         series = RecordedWith(device.read_settings(), fast).series(recording, device.datasheet)
     finally:
-        if device.status().recording:
-            control_recording(device, start=False, passwords=options.passwords)
-        # What was broken off is kept beside the backup: it must not stand in the way of the interval.
-        upload(setup, device, replace(options, fetch_recordings=True))
+        _set_back(setup, device, options)
     return ShortRun(series, interval_s)

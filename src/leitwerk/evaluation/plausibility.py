@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 ENOUGH = 60  # readings, below which nothing is said
 _FINE = 1e-4  # of a span: a converter with finer steps never stands still
 _SAME = 0.02  # of how far two channels move: they differ by less
+_NEWEST, _CORRELATED = 4096, 0.99  # of so many readings, pairs to look at
 _CLEAR = 20.0  # steps that a channel has to move before it is compared with another
 
 
@@ -77,14 +78,18 @@ def doubts(
 
 def _alike(moved: Sequence[tuple[CheckedChannel, Array, float]]) -> list[str]:
     """Channels of one unit that show the same course: two terminals on one sensor, or a short circuit."""
+    if len(moved) < 2:
+        return []
+    every = np.array([x[-_NEWEST:] for _, x, _ in moved])
+    # All pairs at once; only those that may be alike are looked at one by one.
+    with np.errstate(invalid="ignore", divide="ignore"):  # one may stand still of late
+        near = np.triu(np.corrcoef(every) > _CORRELATED, 1)
     found = []
-    for k, (one, x, step) in enumerate(moved):
-        for other, y, _ in moved[k + 1 :]:
-            if one.unit != other.unit:
-                continue
-            apart = float(np.ptp(x - y))
-            if apart <= max(_SAME * float(np.ptp(x)), step):
-                found.append(
-                    f"{one.name} and {other.name} move exactly alike: are both on one sensor, or connected?"
-                )
+    for k, m in np.argwhere(near).tolist():
+        (one, x, step), (other, y, _) = moved[k], moved[m]
+        apart = float(np.ptp(x - y))
+        if one.unit == other.unit and apart <= max(_SAME * float(np.ptp(x)), step):
+            found.append(
+                f"{one.name} and {other.name} move exactly alike: are both on one sensor, or connected?"
+            )
     return found

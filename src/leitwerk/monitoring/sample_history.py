@@ -70,7 +70,7 @@ class SampleHistory:
         """Shape (n, n_channels)."""
         return self._values[self._view()]
 
-    def good(self) -> NDArray[np.float64]:
+    def known(self) -> NDArray[np.float64]:
         """The values, NaN where there is none; shape (n, n_channels)."""
         return np.where(Quality.has_value(self.qualities), self.values, np.nan)
 

@@ -135,7 +135,7 @@ class Watching:
     ) -> None:
         self.watches, self.on_sample = tuple(watches), on_sample
         self.lock = threading.RLock()
-        self.ended: dict[int, str] = {}
+        self.ended: dict[int, LeitwerkError] = {}
         self.failure: Exception | None = None
         self._period_s = period_s
         self._stopped = False
@@ -198,7 +198,7 @@ class Watching:
                 due_s = max(due_s + self._period_s, watch.clock.monotonic() - self._period_s)
         except LeitwerkError as error:
             with self.lock:
-                self.ended[number] = error.message
+                self.ended[number] = error
                 watch.board.take_silence(error.message)
         except Exception as error:  # noqa: BLE001 - it is raised where the watch is waited for
             self.failure = error

@@ -135,8 +135,6 @@ def test_statistics_begin_anew_for_one_or_for_all(watched):
     watched.press("m")
     watched.take(2)
     assert boards[0].statistics.count[2] == boards[1].statistics.count[0] == 2
-    watched.press("R")
-    assert boards[1].statistics.count[0] == 0
 
 
 def test_units_interval_order_and_selection(watched):

@@ -8,11 +8,10 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE
+from leitwerk.cli.options import local_moment
 from leitwerk.errors import QuantityError
 
 if TYPE_CHECKING:
-    from zoneinfo import ZoneInfo
-
     from leitwerk.analysis.series import Series
     from leitwerk.check.checked import CheckedSetup
     from leitwerk.reports.time_figure import Drawable
@@ -75,13 +74,16 @@ def draw(
     series = _series(Path(samples))
     chosen = np.ones(series.times_s.size, bool)
     if begin is not None:
-        chosen &= series.times_s >= _moment(begin, zone)
+        chosen &= series.times_s >= local_moment(begin, zone).timestamp()
     if end is not None:
-        chosen &= series.times_s <= _moment(end, zone)
+        chosen &= series.times_s <= local_moment(end, zone).timestamp()
     if not chosen.any():
         raise QuantityError("there is no sample in this time", valid=_span(series))
     values = series.known()
-    events = [(_moment(at, zone), text) for at, _, text in (mark.partition("=") for mark in marks)]
+    events = [
+        (local_moment(at, zone).timestamp(), text)
+        for at, _, text in (mark.partition("=") for mark in marks)
+    ]
     path = Path(target) if target else Path(samples).with_suffix(".png")
     figure = draw_channels(
         _drawables(series, checked), series.times_s[chosen], values[chosen], path,
@@ -132,12 +134,6 @@ def _drawables(series: Series, checked: CheckedSetup | None) -> list[Drawable]:
         else:
             found.append(Curve(column.name, parse_unit(column.unit)))
     return found
-
-
-def _moment(text: str, zone: ZoneInfo) -> float:
-    from leitwerk.parsing.local_time import parse_local, to_instant
-
-    return to_instant(parse_local(text), zone).timestamp()
 
 
 def _span(series: Series) -> str:

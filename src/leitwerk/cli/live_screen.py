@@ -24,7 +24,7 @@ _KEYS = {
     "up": "up", "down": "down", "left": "left", "right": "right", "pageup": "pageup",
     "pagedown": "pagedown", "home": "home", "end": "end", "enter": "enter", "escape": "escape", " ": "space",
     "c-c": "q",
-    **{key: key for key in "mrRu+-[]hHcfq"},
+    **{key: key for key in "mru+-[]hHcfq"},
 }  # fmt: skip
 _SHORTEST_S, _LONGEST_S = 0.1, 1.0
 

@@ -44,7 +44,7 @@ _STALE_PERIODS, _STALE_S = 2.5, 1.0
 
 
 _KEYS = (
-    ("↑↓", "select"), ("Enter", "large"), ("Space", "pause"), ("←→", "back"), ("m", "mark"), ("r R", "reset"),
+    ("↑↓", "select"), ("Enter", "large"), ("Space", "pause"), ("←→", "back"), ("m", "mark"), ("r", "reset"),
     ("u", "unit"), ("+ -", "interval"), ("[ ]", "move"), ("h H", "hide, show"), ("c", "columns"),
     ("f", "figure"), ("q", "end"),
 )  # fmt: skip
@@ -272,7 +272,7 @@ class LiveView:
             "home": partial(self._move, -(10**6)), "end": partial(self._move, 10**6),
             "enter": self._enlarge, "escape": self._table_again, "space": self._pause,
             "left": partial(self._scroll, 1), "right": partial(self._scroll, -1),
-            "m": self._mark, "r": self._reset, "R": self._reset_all, "u": self._unit,
+            "m": self._mark, "r": self._reset, "u": self._unit,
             "+": partial(self._interval, 1), "-": partial(self._interval, -1),
             "[": partial(self._shift, -1), "]": partial(self._shift, 1),
             "h": self._hide, "H": self._show_all, "c": self._choose, "f": self._figure, "q": self._end,
@@ -359,10 +359,6 @@ class LiveView:
 
     def _table_again(self) -> None:
         self.mode = "table"
-
-    def _reset_all(self) -> None:
-        self._mark()
-        self.message = "statistics of all channels begin now"
 
     def _end(self) -> None:
         self.is_over = True

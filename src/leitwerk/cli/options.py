@@ -15,6 +15,9 @@ import click
 from leitwerk.errors import FileProblem
 
 if TYPE_CHECKING:
+    from datetime import datetime
+    from zoneinfo import ZoneInfo
+
     from leitwerk.links.trace import TraceEntry, Tracer
     from leitwerk.transfer.task import Progress, UploadOptions
 
@@ -255,6 +258,15 @@ def writing_options(command: Command) -> Command:
     for option in reversed(_OPTIONS):
         run = option(run)
     return run  # type: ignore[return-value]
+
+
+def local_moment(text: str | None, zone: ZoneInfo) -> datetime:
+    """A local time as an option; now if not given."""
+    from datetime import UTC, datetime
+
+    from leitwerk.parsing.local_time import parse_local, to_instant
+
+    return datetime.now(UTC) if text is None else to_instant(parse_local(text), zone)
 
 
 def user() -> str:

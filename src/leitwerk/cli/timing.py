@@ -7,10 +7,9 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND, result_code
-from leitwerk.cli.options import DURATION, JSON
+from leitwerk.cli.options import DURATION, JSON, local_moment
 
 if TYPE_CHECKING:
-    from datetime import datetime
     from zoneinfo import ZoneInfo
 
     from rich.table import Table
@@ -20,15 +19,6 @@ if TYPE_CHECKING:
     from leitwerk.rules.schedule import PlannedRun
 
 _MOST_ROWS = 60
-
-
-def _moment(text: str | None, zone: ZoneInfo) -> datetime:
-    """A local time as an option; now if not given."""
-    from datetime import UTC, datetime
-
-    from leitwerk.parsing.local_time import parse_local, to_instant
-
-    return datetime.now(UTC) if text is None else to_instant(parse_local(text), zone)
 
 
 def _checked(setup: str) -> CheckedSetup:
@@ -66,7 +56,7 @@ def budget(setup: str, *, start: str | None, poll_s: float | None, as_json: bool
     checked = _checked(setup)
     wanted, at = checked.setup, checked.setup.device.at
     baud = at.line.baud if isinstance(at, LinkAddress) and at.is_serial else None
-    begins = _moment(start, wanted.zone)
+    begins = local_moment(start, wanted.zone)
     found = setup_budget(
         wanted, checked.datasheet, checked.channels, begins, poll_s=poll_s, baud=baud
     )
@@ -123,8 +113,8 @@ def timetable(setup: str, *, start: str | None, until: str | None, as_json: bool
     checked = _checked(setup)
     wanted, plans = checked.setup, checked.runs
     full = full_after_s(wanted, checked.datasheet, checked.channels)
-    now = _moment(start, wanted.zone)
-    end = _moment(until, wanted.zone) if until else now + timedelta(days=30)
+    now = local_moment(start, wanted.zone)
+    end = local_moment(until, wanted.zone) if until else now + timedelta(days=30)
     planned = plan_runs(plans, wanted.zone, now, end, full_after_s=full)
     double = overlaps(planned)
     waiting = [plan for plan in plans if plan.start.when is not None]

@@ -2,22 +2,26 @@
 
 import json
 import re
+from datetime import date
 from unittest.mock import Mock
 
 import jsonschema
-import numpy as np
 import pytest
 
 import leitwerk as lw
 from conftest import PASSWORDS, MemoryLink, SteppedTime, checked, kept, kiln, kiln_text
-from leitwerk.commissioning.guided_proof import Applied, ProofOptions, prove_setup
-from leitwerk.commissioning.proof_plan import plan_proof
+from leitwerk.commissioning.guided_proof import ProofOptions, prove_setup
+from leitwerk.commissioning.proof_plan import Applied, plan_proof
 from leitwerk.commissioning.proof_record import drift_lines, load_record, proof_schema
+from leitwerk.commissioning.proof_reference import ReferenceChannel
+from leitwerk.datasheet.settings import diff_settings
 from leitwerk.evaluation.course import parse_course
+from leitwerk.project.setups import read_setup
 from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.logger import Logger
 from leitwerk.standins.plant import Plant, Signal
 from leitwerk.standins.profile import find_profile
+from leitwerk.transfer.task import content_hash
 
 REST = {"air_top": 21.5, "air_bottom": 21.2, "timber_core": 19.0, "humidity": 55.0, "steam_valve": 40.0,
         "stack_weight": 2310.0, "door": 1.0}  # fmt: skip
@@ -28,23 +32,14 @@ class Kiln(Plant):
     """A plant that goes where it is brought; ``spoil`` changes the signal of a spot."""
 
     def __init__(self, spoil=None):
-        super().__init__()
-        self.now, self.spoil = dict(REST), spoil or {}
+        super().__init__(courses={spot: parse_course(str(value)) for spot, value in REST.items()})
+        self.spoil = spoil or {}
 
     def signal(self, spot, time_s):
-        course = self._courses.get(spot)
-        value = self.now[spot]
-        if course is not None:
-            value = float(course.at(np.array([max(0.0, time_s - self.began)]))[0])
-        made = super_signal(spot, value)
+        made = super().signal(spot, time_s)
         if spot in self.spoil:
             made = Signal(made.quantity, self.spoil[spot](made.value, time_s))
         return made
-
-
-def super_signal(spot, value):
-    plain = Plant(courses={spot: parse_course(f"{value}; stay 1 h")})
-    return plain.signal(spot, 0.0)
 
 
 class Bench:
@@ -66,17 +61,18 @@ class Bench:
     def apply(self, step):
         self.asked.append(step.key)
         spot = SPOTS.get(step.channel, step.channel)
-        if step.kind != "alarm":
-            self.plant._courses.pop(spot, None)
-            self.plant.now[spot] = step.value
-            return Applied(step.value, 0.0)
-        past = step.value + (3.0 if spot == "air_top" else -3.0)
-        course = parse_course(f"{past}; stay 200 s; jump {REST[spot]}; stay 2000 s")
-        self.plant._courses[spot], self.plant.began = course, self.time.now_s
-        return Applied(step.value)
+        course = str(step.value)
+        if step.kind == "alarm":
+            past = step.value + (3.0 if spot == "air_top" else -3.0)
+            course = f"{past}; stay 200 s; jump {REST[spot]}"
+        if step.kind != "adjust":
+            self.plant.follow(spot, parse_course(course), self.time.now_s)
+        return Applied()
 
-    def prove(self, plan=None, path="proof.json", applier=None, **more):
-        attend = lw.AttendOptions(self.folder / "attend", clock=self.time.clock)
+    def prove(self, plan=None, path="proof.json", applier=None, *, armed=False, **more):
+        attend = lw.AttendOptions(
+            self.folder / "attend", armed=armed, passwords=PASSWORDS, clock=self.time.clock
+        )
         options = ProofOptions(self.folder / path, "Ida", attend, settle_s=8.0, **more)
         plan = plan_proof(self.setup) if plan is None else plan
         return prove_setup(self.setup, self.device, plan, applier or self, options)
@@ -149,7 +145,7 @@ def test_what_is_skipped_is_no_pass_and_a_proof_that_was_broken_off_is_resumed(s
     plan = of(bench.setup, "valve")
     stops = Mock()
     stops.apply.side_effect = [Applied(0.0), KeyboardInterrupt]
-    bench.plant.now["steam_valve"] = 0.0
+    bench.plant.follow("steam_valve", parse_course("0"), 0.0)
     with pytest.raises(KeyboardInterrupt):
         bench.prove(plan, applier=stops)
     held = load_record(tmp_path / "proof.json")
@@ -194,6 +190,154 @@ def test_points_that_a_user_names():
     assert "or apply 123.242 Ω" in next(s.request for s in plan if s.key == "air_top at 60 °C")
     with pytest.raises(lw.QuantityError, match="no channel 'air'"):
         plan_proof(setup, {"air": [1.0]})
+
+
+# ---------------------------------------------------------------------- as found, adjusted, as left
+
+
+def on_file(bench, folder, text=None):
+    """The bench's setup as a file, which an adjustment writes into."""
+    path = folder / "kiln.yaml"
+    path.write_text(text or kiln_text(), "utf-8")
+    bench.setup = read_setup(path)
+    return path
+
+
+def adjusting(bench, adjust, points=None, **more):
+    (name,) = adjust
+    steps = [s for s in plan_proof(bench.setup, points, adjust) if s.channel == name]
+    return bench.prove(steps, **more)
+
+
+def test_an_offset_is_found_corrected_and_left_right(sheet, tmp_path):
+    bench = Bench(sheet, tmp_path, spoil={"air_top": lambda ohm, t: ohm + 0.4})
+    path = on_file(bench, tmp_path)
+    with pytest.raises(lw.QuantityError, match="instrument that it is compared with is missing"):
+        adjusting(bench, {"air_top": "offset"})
+    due = {"instruments": ["bridge, K3-0815"], "due": date(2099, 3, 2)}
+    record = adjusting(bench, {"air_top": "offset"}, {"air_top": [60.0]}, **due)
+    assert [(s.key, s.stage, s.outcome) for s in record.steps] == [
+        ("air_top at 21.5 °C", "as found", "not passed"),
+        ("air_top at 60 °C", "as found", "not passed"),
+        ("adjust air_top: offset", "", "passed"),
+        ("air_top at 21.5 °C as left", "as left", "passed"),
+        ("air_top at 60 °C as left", "as left", "passed"),
+        ("alarm air_top.too_hot", "", "passed"),
+    ], str(record)
+    assert record.summary() == "PASSED: 4 of 4 steps passed; as found 0 of 2 points"
+    # 0.4 Ω are 1.03 K at 21.5 °C and 1.04 K at 60 °C (IEC 60751: 0.39 Ω to the K).
+    assert record.steps[0].deviation == pytest.approx(1.03, abs=0.03)
+    assert abs(record.steps[3].deviation) < 0.03
+    left = read_setup(path)
+    held = left.setup.channels["air_top"].calibration
+    assert (held.correct, held.reference, str(held.due)) == (
+        "offset",
+        "bridge, K3-0815",
+        "2099-03-02",
+    )
+    assert len(held.found.points) == 2
+    assert record.newest_hash == content_hash(path.read_bytes()) != record.setup_hash
+    # The device watches the alarm on what it shows itself, so its limit followed.
+    assert diff_settings(bench.device.read_settings(), left.settings, sheet) == []
+    assert bench.device.read_settings().values["alarm.1.trip"] == pytest.approx(79.05, abs=0.06)
+    assert "# before the kiln is heated" in path.read_text("utf-8")
+
+
+def test_a_calibration_behind_a_tare_leaves_what_the_reference_says(sheet, tmp_path):
+    bench = Bench(sheet, tmp_path, spoil={"stack_weight": lambda x, t: 1.01 * x + 0.02})
+    on_file(bench, tmp_path)
+    points = {"stack": [0.0, 3000.0]}
+    due = {"instruments": ["test weights"], "due": date(2099, 3, 2)}
+    record = adjusting(bench, {"stack": "offset and gain"}, points, **due)
+    left = [s for s in record.steps if s.stage == "as left"]
+    assert [s.outcome for s in left] == ["passed"] * 3, str(record)
+    assert all(abs(s.deviation) < 2.0 for s in left)
+    assert min(abs(s.deviation) for s in record.steps if s.stage == "as found") > 30.0
+
+
+def test_a_tare_is_taken_at_rest_or_not_at_all(sheet, tmp_path):
+    bench = Bench(sheet, tmp_path, spoil={"stack_weight": lambda x, t: x + 0.008})  # 20 kg
+    path = on_file(bench, tmp_path, kiln_text().replace("2310 ± 25 kg", "2310 ± 10 kg"))
+
+    class ToRest:
+        def apply(self, step):
+            at = 0.0 if step.kind == "adjust" else step.value
+            bench.plant.follow("stack_weight", parse_course(str(at)), bench.time.now_s)
+            return Applied()
+
+    record = adjusting(bench, {"stack": "tare"}, applier=ToRest())
+    found, adjusted, left = record.steps
+    assert (found.outcome, adjusted.done[:12], left.outcome) == (
+        "not passed",
+        "tared by 870",
+        "passed",
+    ), str(record)
+    assert len(read_setup(path).setup.channels["stack"].tare) == 2
+    bench.plant.spoil["stack_weight"] = lambda x, t: x + 0.1 * (int(4 * t) % 2)  # it swings
+    on_file(bench, tmp_path)
+    before = path.read_bytes()
+    record = adjusting(bench, {"stack": "tare"}, applier=ToRest(), path="swings.json")
+    _, adjusted, left = record.steps
+    assert "spread" in adjusted.reason
+    assert (left.outcome, left.reason[:12]) == ("not passed", "not adjusted")
+    assert path.read_bytes() == before
+
+
+def test_what_cannot_be_adjusted_is_refused():
+    setup = checked(kiln_text())
+    for adjust, says in (
+        ({"door": "offset"}, "door has states"), ({"air_top": "turn"}, "not a way to adjust"),
+        ({"air": "tare"}, "no channel 'air'"),
+    ):  # fmt: skip
+        with pytest.raises(lw.QuantityError, match=says):
+            plan_proof(setup, adjust=adjust)
+    bare = checked(kiln_text().replace("    expect: 19.0 ± 1.5 °C\n", ""))
+    with pytest.raises(lw.QuantityError, match="no point to adjust it by"):
+        plan_proof(bare, adjust={"timber_core": "offset"})
+
+
+def test_a_reference_is_read_beside_the_channel(sheet, tmp_path):
+    bench = Bench(sheet, tmp_path)
+    clock = bench.time.clock
+    plan = [s for s in of(bench.setup, "air_bottom") if s.kind == "point"]
+    other = ReferenceChannel(bench.setup, bench.device, "air_top", clock=clock)
+    record = bench.prove(plan, references={"air_bottom": other})
+    assert record.steps[0].reference == pytest.approx(21.5, abs=0.1)
+    assert (
+        record.steps[0].reference_from
+        == "air_top of Tannried Instrumente fichte-8, serial number K2-00417, firmware 1.4"
+    )
+    assert record.steps[0].deviation == pytest.approx(-0.3, abs=0.1)
+    bench.logger.disturbances.open.add("1")
+    record = bench.prove(plan, path="open.json", references={"air_bottom": other})
+    assert record.steps[0].outcome == "unknown"
+    assert "has no value" in record.steps[0].reason
+    with pytest.raises(lw.QuantityError, match="door has states"):
+        ReferenceChannel(bench.setup, bench.device, "door", clock=clock)
+
+
+def test_outputs_are_driven_only_when_armed(tmp_path, sheet):
+    bench = Bench(sheet, tmp_path)
+    bench.setup = checked(kiln_text() + OUTPUTS)
+    lw.upload(bench.setup, bench.device, kept(tmp_path / "kept", clock=bench.time.clock))
+    plan = of(bench.setup, "horn")
+    record = bench.prove(plan)
+    assert (record.steps[0].verdict, record.steps[0].reason) == (
+        "skipped", "outputs are driven only with --arm",
+    )  # fmt: skip
+    for number, (answer, outcome) in enumerate(
+        {1.0: "passed", 0.0: "not passed", None: "unknown"}.items()
+    ):
+        hears = Mock()
+        hears.apply.return_value = Applied(measure=lambda asked, answer=answer: answer)
+        record = bench.prove(plan, path=f"armed-{number}.json", applier=hears, armed=True)
+        assert (record.steps[0].outcome, record.steps[0].done) == (outcome, "on for 1 s, off again")
+
+
+OUTPUTS = """
+outputs:
+  horn: {label: Horn over the kiln door, terminal: R2}
+"""
 
 
 # ---------------------------------------------------------------------- the command

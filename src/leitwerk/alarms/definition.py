@@ -112,6 +112,8 @@ class AlarmDefinition:
         """When it trips, in words: ``above 78 °C``; with ``states``, the name of one."""
         if states is not None and self.watch is Watch.VALUE:
             return states.name(self.trip[0])
+        if unit == "°C" and self.watch in {Watch.CHANGE, Watch.DIFFERENCE}:
+            unit = "K"
         space = f" {unit}" if unit else ""
         low, high = (format_number(end) for end in self.trip)
         if self.watch is Watch.READING:

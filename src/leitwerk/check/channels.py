@@ -61,6 +61,11 @@ class CheckedChannel(ABC):
         return "" if self.states is not None else self.unit.symbol
 
     @property
+    def difference_symbol(self) -> str:
+        """The symbol for a difference of two values, empty for a state."""
+        return "" if self.states is not None else self.unit.difference
+
+    @property
     @abstractmethod
     def where(self) -> str:
         """Where its values come from, for people."""

@@ -162,7 +162,8 @@ def sheet(setup: str, name: str, *, out: str | None) -> int:
     from pathlib import Path
 
     from leitwerk.project.files import write_atomic
-    from leitwerk.reports.exchange_sheet import sheet_html, sheet_markdown
+    from leitwerk.reports.exchange_sheet import sheet_markdown
+    from leitwerk.reports.html_page import page_html
 
     checked = _read(setup).require()
     found = find_exchange(checked, name)
@@ -174,7 +175,7 @@ def sheet(setup: str, name: str, *, out: str | None) -> int:
     if path.suffix not in {".md", ".html"}:
         raise click.BadParameter(f"{path.name!r} is neither .md nor .html", param_hint="--out")
     is_page = path.suffix == ".html"
-    write_atomic(path, sheet_html(text, f"{checked.setup.title}: {name}") if is_page else text)
+    write_atomic(path, page_html(text, f"{checked.setup.title}: {name}") if is_page else text)
     click.echo(f"{path} written")
     return FINE
 

@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack
 from typing import TYPE_CHECKING
 
 import click
 
 from leitwerk.cli.exit_codes import FINE, result_code
-from leitwerk.cli.options import DURATION, JSON, MODEL, FiniteNumber, for_option, link_options
+from leitwerk.cli.options import (
+    DURATION,
+    JSON,
+    MODEL,
+    FiniteNumber,
+    for_option,
+    kept_folder,
+    link_options,
+)
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
-
     from leitwerk.check.checked import CheckedSetup
     from leitwerk.check.outputs import CheckedOutput
     from leitwerk.links.options import LinkOptions
@@ -81,81 +88,49 @@ def loop(
 
     Exit code 0: passed. 1: not passed. 2: usage. 3: device not reached. 4: refused.
     """
+    from leitwerk.check.outputs import AnalogOutput
     from leitwerk.cli.devices import warn_of_driven
+    from leitwerk.cli.note_visit import note_visit
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.printing import print_result
-    from leitwerk.commissioning.loop_check import check_loop
+    from leitwerk.cli.proof_answers import ask_measured, reference_channel
+    from leitwerk.commissioning.loop_check import check_loop, parse_measured
     from leitwerk.devices.device import connect
+    from leitwerk.errors import QuantityError
+    from leitwerk.parsing.units import parse_unit
     from leitwerk.project.setups import read_setup
 
     wanted = read_setup(setup)
     found, named = _output(wanted, output), wanted.setup.device
+    if not isinstance(found, AnalogOutput):
+        raise QuantityError(f"output {output} is a relay", valid="an analog output")
     if not arm:
         click.echo(
             f"not driven: {output} would go through its whole signal; --arm does it", err=True
         )
         return FINE
-    with connect(wanted, link=link) as device:
+    with ExitStack() as stack:
+        unit = parse_unit(found.loop.unit)
+        if measured is not None:
+            measure = parse_measured(measured, unit)
+        elif through is not None:
+            other = stack.enter_context(reference_channel(*through, link))
+            measure = lambda asked: other.signal(unit)  # noqa: E731
+        else:
+            measure = ask_measured(unit)
+        device = stack.enter_context(connect(wanted, link=link))
         warn_of_driven(device.require(named.model, named.serial), device.address)
         result = check_loop(
             found,
             device,
-            _measuring(measured, through, link),
+            measure,
             passwords=passwords_of(named.model, named.serial),
             tolerance=tolerance,
             settle_s=settle_s,
         )
+        note_visit(device, kept_folder(setup, None), f"loop {output}")
     print_result(result, as_json=as_json)
     return result_code(result)
-
-
-def _measuring(
-    measured: str | None, through: tuple[str, str] | None, link: LinkOptions
-) -> Callable[[float], float | None]:
-    from leitwerk.errors import QuantityError
-    from leitwerk.parsing.quantities import parse_quantity
-
-    if measured is not None:
-        numbers = iter([parse_quantity(text).value for text in measured.split(",")])
-        return lambda asked: next(numbers, None)
-    if through is not None:
-        return _reading(*through, link)
-
-    def ask(asked: float) -> float | None:
-        typed = click.prompt(
-            f"{asked:g} is given; measured", default="", show_default=False, err=True
-        )
-        try:
-            return parse_quantity(typed).value if typed.strip() else None
-        except QuantityError as error:
-            click.echo(str(error), err=True)
-            return ask(asked)
-
-    return ask
-
-
-def _reading(path: str, channel: str, link: LinkOptions) -> Callable[[float], float | None]:
-    """The signal at a channel of another device: its value, turned back through its scale."""
-    from leitwerk.check.channels import SignalChannel
-    from leitwerk.devices.device import connect
-    from leitwerk.errors import QuantityError
-    from leitwerk.monitoring.spot_readings import read_once
-    from leitwerk.project.setups import read_setup
-
-    other = read_setup(path)
-    found = other.channel(channel)
-    if not isinstance(found, SignalChannel):
-        raise QuantityError(
-            f"{channel} shows no signal", valid="a channel with a signal or a scale"
-        )
-
-    def read(asked: float) -> float | None:
-        del asked
-        with connect(other, link=link) as device:
-            shown, _ = read_once(other, device, found)
-        return None if shown is None else float(found.measurement.shown.signal([shown])[0])
-
-    return read
 
 
 @click.command()
@@ -170,6 +145,7 @@ def pulse(setup: str, output: str, *, duration_s: float, arm: bool, link: LinkOp
     Exit code 0: done. 1: the setup has errors. 2: usage. 3: device not reached. 4: it did not switch.
     """
     from leitwerk.cli.devices import warn_of_driven
+    from leitwerk.cli.note_visit import note_visit
     from leitwerk.cli.password import passwords_of
     from leitwerk.commissioning.loop_check import pulse as switch
     from leitwerk.devices.device import connect
@@ -186,6 +162,7 @@ def pulse(setup: str, output: str, *, duration_s: float, arm: bool, link: LinkOp
     with connect(wanted, link=link) as device:
         warn_of_driven(device.require(named.model, named.serial), device.address)
         during, after = switch(found, device, duration_s, passwords=passwords)
+        note_visit(device, kept_folder(setup, None), f"pulse {output}")
     click.echo(f"{output}: was {during} for {duration_s:g} s, is {after} again")
     return FINE
 

@@ -63,6 +63,31 @@ if TYPE_CHECKING:
     metavar="TIME",
     help="How long to wait until a point is steady.",
 )
+@click.option(
+    "--adjust",
+    metavar="NAME=HOW",
+    multiple=True,
+    help="Adjust a channel by its points: 'stack=tare', 'air_top=offset'.",
+)
+@click.option(
+    "--reference",
+    "references",
+    nargs=3,
+    metavar="NAME SETUP CHANNEL",
+    multiple=True,
+    help="Read what is applied to a channel, or given by an output, from a device's channel.",
+)
+@click.option(
+    "--instrument",
+    "instruments",
+    metavar="TEXT",
+    multiple=True,
+    help="What the references that are typed are measured with.",
+)
+@click.option(
+    "--due", metavar="DATE", help="By when a calibration that is made here has to be repeated."
+)
+@click.option("--page", metavar="FILE", help="Write the record as a page, too (HTML).")
 @JSON
 @FOLDER
 @link_options(2.0)
@@ -79,13 +104,19 @@ def prove(
     record: str | None,
     against: str | None,
     settle_s: float,
+    adjust: tuple[str, ...],
+    references: tuple[tuple[str, str, str], ...],
+    instruments: tuple[str, ...],
+    due: str | None,
+    page: str | None,
     as_json: bool,
     folder: str | None,
     link: LinkOptions,
 ) -> int:
     """Prove a whole SETUP step by step; or watch one ALARM (channel.alarm) trip and clear.
 
-    Without ALARM: channel by channel, what to apply is said, and what is read is held against it. With one:
+    Without ALARM: channel by channel, it is said what to apply, and what is read is compared with it; then
+    the outputs, if they are armed. With ALARM:
     warm the sensor, wait, and let it cool again. Each effect that the setup asks for is looked for: the
     trip after its delay, the device's own alarm, outputs, messages, the clear at its point.
 
@@ -105,14 +136,15 @@ def prove(
 
     checked = read_setup(setup)
     if alarm is None:
-        from leitwerk.cli.prove_setup import prove_whole
+        from leitwerk.cli.prove_setup import ProofWishes, prove_whole
 
         if simulated:
             raise click.UsageError("--simulated is for one alarm: name it")
-        return prove_whole(
-            checked, setup, link, script=script, points=points, record=record, against=against,
-            settle_s=settle_s, alarm_s=duration_s, period_s=period_s, folder=folder, as_json=as_json,
+        wishes = ProofWishes(
+            script, points, adjust, references, instruments, due, record, against, page, settle_s,
+            duration_s, period_s, folder, arm, as_json,
         )  # fmt: skip
+        return prove_whole(checked, setup, link, wishes)
     if simulated:
         with _warmed(checked, alarm, link, quiet=as_json) as (moved, options):
             proof = run(moved, options, alarm)

@@ -2,108 +2,93 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from contextlib import ExitStack
+from dataclasses import dataclass
+from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from leitwerk.cli.attend import attend_options
+from leitwerk.cli.devices import warn_of_driven
 from leitwerk.cli.exit_codes import result_code
 from leitwerk.cli.note_visit import note_visit
 from leitwerk.cli.options import kept_folder, user
 from leitwerk.cli.printing import echo_json
-from leitwerk.commissioning.guided_proof import Applier, ProofOptions, prove_setup
-from leitwerk.commissioning.proof_plan import PlannedStep, plan_proof
-from leitwerk.commissioning.proof_record import drift_lines, load_record
-from leitwerk.commissioning.proof_script import parse_applied, read_script
+from leitwerk.cli.proof_answers import Person, reference_channel
+from leitwerk.commissioning.guided_proof import ProofOptions, prove_setup
+from leitwerk.commissioning.proof_plan import Applier, plan_proof
+from leitwerk.commissioning.proof_record import ProofRecord, drift_lines, load_record
+from leitwerk.commissioning.proof_reference import ReferenceChannel
+from leitwerk.commissioning.proof_script import read_script
 from leitwerk.devices.device import connect
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import parse_quantity
-from leitwerk.project.files import read_bytes
+from leitwerk.project.files import read_bytes, write_atomic
 from leitwerk.project.kept import device_folder
 
 if TYPE_CHECKING:
     from leitwerk.check.checked import CheckedSetup
-    from leitwerk.commissioning.guided_proof import Applied
     from leitwerk.commissioning.proof_record import StepResult
+    from leitwerk.devices.device import Device
     from leitwerk.links.options import LinkOptions
 
 
-class Person:
-    """Asks at the terminal what was applied."""
+@dataclass(frozen=True)
+class ProofWishes:
+    """What was asked for on the command line, as it was typed."""
 
-    def __init__(self, setup: CheckedSetup) -> None:
-        self._setup = setup
-
-    def apply(self, step: PlannedStep) -> Applied | None:
-        """Ask until the answer can be used; q breaks the proof off."""
-        click.echo(f"\n{step.key}: {step.request}", err=True)
-        asked = "Enter when it is so" if step.kind != "alarm" else "Enter, and begin"
-        typed = (
-            "" if step.kind != "point" else "; or type the reference, such as '21.52 °C ± 0.02 °C'"
-        )
-        while True:
-            answer = click.prompt(
-                f"  {asked}{typed}; skip; q ends, to be resumed",
-                default="",
-                show_default=False,
-                err=True,
-            )
-            if answer.strip() == "q":
-                raise KeyboardInterrupt
-            try:
-                return parse_applied(answer, step, self._setup)
-            except QuantityError as error:
-                click.echo(f"  {error}", err=True)
+    script: str | None
+    points: tuple[str, ...]
+    adjust: tuple[str, ...]
+    references: tuple[tuple[str, str, str], ...]
+    instruments: tuple[str, ...]
+    due: str | None
+    record: str | None
+    against: str | None
+    page: str | None
+    settle_s: float
+    alarm_s: float
+    period_s: float
+    folder: str | None
+    armed: bool
+    as_json: bool
 
 
-def prove_whole(
-    checked: CheckedSetup,
-    setup: str,
-    link: LinkOptions,
-    *,
-    script: str | None,
-    points: tuple[str, ...],
-    record: str | None,
-    against: str | None,
-    settle_s: float,
-    alarm_s: float,
-    period_s: float,
-    folder: str | None,
-    as_json: bool,
-) -> int:
+def prove_whole(checked: CheckedSetup, setup: str, link: LinkOptions, wishes: ProofWishes) -> int:
     """Prove a whole setup; the exit code."""
-    further: dict[str, list[float]] = {}
-    for text in points:
-        name, _, value = text.partition("=")
-        if name not in [c.name for c in checked.channels]:
+    plan = plan_proof(checked, _points(checked, wishes.points), _pairs(wishes.adjust))
+    before = None if wishes.against is None else load_record(Path(wishes.against))
+    names = frozenset(name for name, *_ in wishes.references)
+    known = [*(c.name for c in checked.channels), *(o.name for o in checked.outputs)]
+    for name in names:
+        if name not in known:
             raise QuantityError(
-                f"there is no channel {name!r}", valid=", ".join(c.name for c in checked.channels)
+                f"there is no channel or output {name[:40]!r}", valid=", ".join(known)
             )
-        further.setdefault(name, []).append(
-            parse_quantity(value).value_in(checked.channel(name).unit)
-        )
-    plan = plan_proof(checked, further)
-    before = None if against is None else load_record(Path(against))
-    applier: Applier = Person(checked)
-    if script is not None:
-        applier = read_script(read_bytes(script), script, checked, plan)
-    kept = kept_folder(setup, folder)
+    applier: Applier = Person(checked, names)
+    if wishes.script is not None:
+        applier = read_script(read_bytes(wishes.script), wishes.script, checked, plan)
+    kept = kept_folder(setup, wishes.folder)
     stamp = datetime.now(UTC).strftime("%Y-%m-%dT%H%M%SZ")
-    path = (
-        Path(record)
-        if record
-        else device_folder(kept, checked.setup.device.serial) / f"{stamp}-proof.json"
-    )
+    usual = device_folder(kept, checked.setup.device.serial) / f"{stamp}-proof.json"
+    path = Path(wishes.record) if wishes.record else usual
 
     def show(result: StepResult) -> None:
-        if not as_json:
+        if not wishes.as_json:
             click.echo(str(result))
 
-    attend = attend_options(checked, kept, armed=False, quiet=True)
-    options = ProofOptions(path, user(), attend, settle_s, period_s, alarm_s, show)
-    with connect(checked, link=link) as device:
+    attend = attend_options(checked, kept, armed=wishes.armed, quiet=True)
+    with ExitStack() as stack:
+        device = stack.enter_context(connect(checked, link=link))
+        named = checked.setup.device
+        warn_of_driven(device.require(named.model, named.serial), device.address)
+        references = _references(wishes, setup, checked, device, link, stack)
+        options = ProofOptions(
+            path, user(), attend, references, wishes.instruments, _due(wishes.due), wishes.settle_s,
+            wishes.period_s, wishes.alarm_s, on_step=show,
+        )  # fmt: skip
         try:
             found = prove_setup(checked, device, plan, applier, options)
         except KeyboardInterrupt:
@@ -111,11 +96,63 @@ def prove_whole(
                 click.echo(f"broken off; resume it with --record {path}", err=True)
             raise
         note_visit(device, kept, "prove")
-    if as_json:
-        echo_json({**found.model_dump(), "outcome": found.outcome.value})
-    else:
-        click.echo(str(found).splitlines()[-1])
-        click.echo(f"record: {path}")
-        if before is not None:
-            click.echo("\n".join(drift_lines(before, found)))
+    _print(found, before, path, wishes)
     return result_code(found)
+
+
+def _points(checked: CheckedSetup, given: tuple[str, ...]) -> dict[str, list[float]]:
+    found: dict[str, list[float]] = {}
+    for text in given:
+        name, _, value = text.partition("=")
+        if name not in [c.name for c in checked.channels]:
+            valid = ", ".join(c.name for c in checked.channels)
+            raise QuantityError(f"there is no channel {name!r}", valid=valid)
+        number = parse_quantity(value).value_in(checked.channel(name).unit)
+        found.setdefault(name, []).append(number)
+    return found
+
+
+def _pairs(given: tuple[str, ...]) -> dict[str, str]:
+    return {name: how for name, _, how in (text.partition("=") for text in given)}
+
+
+def _due(given: str | None) -> date | None:
+    try:
+        return None if given is None else date.fromisoformat(given)
+    except ValueError:
+        raise QuantityError(f"{given!r} is not a date", valid="--due 2027-03-02") from None
+
+
+def _references(
+    wishes: ProofWishes,
+    setup: str,
+    checked: CheckedSetup,
+    device: Device,
+    link: LinkOptions,
+    stack: ExitStack,
+) -> dict[str, ReferenceChannel]:
+    """The channels that are read as references; those of the same device over the same link."""
+    found = {}
+    for name, path, channel in wishes.references:
+        if Path(path).resolve() == Path(setup).resolve():
+            found[name] = ReferenceChannel(checked, device, channel)
+        else:
+            found[name] = stack.enter_context(reference_channel(path, channel, link))
+    return found
+
+
+def _print(found: ProofRecord, before: ProofRecord | None, path: Path, wishes: ProofWishes) -> None:
+    drift = [] if before is None else drift_lines(before, found)
+    if wishes.page is not None:
+        from leitwerk.reports.proof_page import proof_page
+
+        write_atomic(Path(wishes.page), proof_page(found, drift))
+    if wishes.as_json:
+        echo_json({**found.model_dump(), "outcome": found.outcome.value, "drift": drift})
+        return
+    click.echo(found.summary())
+    click.echo(f"record: {path}")
+    if wishes.page is not None:
+        click.echo(f"page: {wishes.page}")
+    if drift:
+        click.echo("\n".join(drift))

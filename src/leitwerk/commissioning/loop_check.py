@@ -16,7 +16,8 @@ from leitwerk.datasheet.vocabulary import DRIVE_OUTPUT, DRIVE_RELAY, RELAY_STATE
 from leitwerk.devices.device import Device
 from leitwerk.devices.driving import drive, release
 from leitwerk.errors import DeviceRefused, OutputNotSafe, QuantityError
-from leitwerk.parsing.quantities import format_number
+from leitwerk.parsing.quantities import format_number, parse_quantity
+from leitwerk.parsing.units import Unit
 from leitwerk.project.clock import REAL_TIME, Clock
 from leitwerk.project.driven import DrivenNote, driving
 from leitwerk.project.held_signals import signals_held
@@ -27,6 +28,19 @@ TOLERANCE = 0.005  # of the signal's span: what an output and a good meter leave
 _FLAT = 0.02  # of the span: points that differ by less although they were asked to
 # The other end: given the signal that was asked for, what was measured there, None for nothing.
 Measure = Callable[[float], float | None]
+
+
+def parse_measured(text: str, unit: Unit) -> Measure:
+    """What was measured at each signal of a loop, in their order, with commas between: ``4.01, 8 mA``.
+
+    Raises
+    ------
+    QuantityError
+        A part of it is no number, or in a unit of another kind.
+
+    """
+    numbers = iter([parse_quantity(part).value_in(unit) for part in text.split(",")])
+    return lambda asked: next(numbers, None)
 
 
 @dataclass(frozen=True, slots=True)

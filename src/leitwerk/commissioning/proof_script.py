@@ -6,18 +6,25 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from leitwerk.check.checked import CheckedSetup
-from leitwerk.commissioning.guided_proof import Applied
-from leitwerk.commissioning.proof_plan import PlannedStep
+from leitwerk.check.outputs import AnalogOutput
+from leitwerk.commissioning.loop_check import parse_measured
+from leitwerk.commissioning.proof_plan import TARE, Applied, PlannedStep
 from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.findings import Findings
 from leitwerk.parsing.quantities import parse_expected, parse_quantity
+from leitwerk.parsing.units import Unit, parse_unit
 from leitwerk.parsing.yaml_text import Map, parse_yaml
 
 APPLIED, SKIP = "applied", "skip"
+SEEN, NOT_SEEN = "seen", "not seen"
 
 
 def parse_applied(text: str, step: PlannedStep, setup: CheckedSetup) -> Applied | None:
-    """What a person typed: nothing or ``applied``, ``skip``, or the reference: ``21.52 °C ± 0.02 °C``.
+    """What was applied, as it is typed.
+
+    Of every step: nothing or ``applied``, or ``skip``. Of a point: the reference, ``21.52 °C ± 0.02 °C``. Of
+    a loop: what was measured at its signals, ``4.01, 8, 12.02, 16, 20``. Of a relay: ``seen``, ``not seen``.
+    Of a tare: what the channel should show at rest.
 
     Raises
     ------
@@ -27,15 +34,26 @@ def parse_applied(text: str, step: PlannedStep, setup: CheckedSetup) -> Applied 
     """
     text = text.strip()
     if text in {"", APPLIED}:
-        return Applied(step.value)
+        return Applied()
     if text == SKIP:
         return None
-    channel = setup.channel(step.channel)
-    if channel.states is not None or step.kind == "alarm":
-        raise QuantityError(f"{text[:40]!r} says nothing here", valid=f"{APPLIED}, {SKIP}")
+    if step.kind == "pulse" and text in {SEEN, NOT_SEEN}:
+        return Applied(measure=lambda asked: float(text == SEEN))
+    if step.kind == "loop":
+        return Applied(measure=parse_measured(text, _loop_unit(step, setup)))
+    if step.kind not in {"point", "adjust"} or step.correct not in {"", TARE}:
+        valid = {"pulse": f"{SEEN}, {NOT_SEEN}, {SKIP}"}.get(step.kind, f"{APPLIED}, {SKIP}")
+        raise QuantityError(f"{text[:40]!r} says nothing here", valid=valid)
+    unit = setup.channel(step.channel).unit
     if "±" in text or "+/-" in text:
-        return Applied(*parse_expected(text).value_in(channel.unit))
-    return Applied(parse_quantity(text).value_in(channel.unit))
+        return Applied(*parse_expected(text).value_in(unit))
+    return Applied(parse_quantity(text).value_in(unit))
+
+
+def _loop_unit(step: PlannedStep, setup: CheckedSetup) -> Unit:
+    output = next(output for output in setup.outputs if output.name == step.channel)
+    assert isinstance(output, AnalogOutput)
+    return parse_unit(output.loop.unit)
 
 
 @dataclass(frozen=True)
@@ -58,7 +76,7 @@ class ProofScript:
         """What the script says of a step."""
         if step.key in self.steps:
             return self.steps[step.key]
-        return None if self.skips else Applied(step.value)
+        return None if self.skips else Applied()
 
 
 def read_script(

@@ -157,7 +157,7 @@ def explain_derived(
                 c.name,
                 None if math.isnan(found[c.name]) else found[c.name],
                 c.words(found[c.name]),
-                "K" if c.unit.offset else c.symbol,
+                c.difference_symbol,
                 standard[c.name],
                 parts[c.name].sensitivity if c.name in parts else None,
                 (parts[c.name].standard / total) ** 2 if c.name in parts and total else None,

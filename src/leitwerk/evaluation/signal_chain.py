@@ -242,6 +242,13 @@ def explain_channel(
     )
 
 
+def uncertainty_at(channel: CheckedChannel, value: float) -> float:
+    """The expanded uncertainty (k = 2) of a channel at a value, in its unit; 0 where it has no scale."""
+    if not isinstance(channel, SignalChannel):
+        return 0.0
+    return explain_channel(channel, value=value).expanded_uncertainty or 0.0
+
+
 def _signal_at_input(
     channel: SignalChannel,
     whole: Chain,

@@ -45,6 +45,11 @@ class Unit:
     def __str__(self) -> str:
         return self.symbol
 
+    @property
+    def difference(self) -> str:
+        """The symbol for a difference of two values: K for those in °C."""
+        return "K" if self.symbol == "°C" else self.symbol
+
 
 @lru_cache(maxsize=4096)
 def parse_unit(text: str) -> Unit:

@@ -12,10 +12,11 @@ from ruamel.yaml.nodes import ScalarNode
 from ruamel.yaml.resolver import VersionedResolver
 from ruamel.yaml.tag import Tag
 
+from leitwerk.calibration.record import CalibrationRecord
 from leitwerk.calibration.tare import Tare
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
-from leitwerk.parsing.quantities import format_value
+from leitwerk.parsing.quantities import format_number, format_value
 from leitwerk.parsing.units import Unit
 from leitwerk.parsing.yaml_text import Map, Value, comparable, parse_yaml
 
@@ -39,6 +40,38 @@ def add_tare(text: str, channel: str, tare: Tare, unit: Unit) -> str:
         section["tare"] = CommentedSeq()
     section["tare"].append(entry)
     return _verified(text, _dump(yaml, root), [("channels", channel, "tare")])
+
+
+def set_calibration(text: str, channel: str, record: CalibrationRecord, unit: Unit) -> str:
+    """The text of a setup with another calibration of a channel, in the place of an earlier one.
+
+    Raises
+    ------
+    QuantityError
+        The text has no such channel.
+
+    """
+    yaml, root = _load(text)
+    found = CommentedMap()
+    for point in record.found:
+        found[format_value(_short(point.reading), unit)] = format_value(
+            _short(point.reference), unit
+        )
+    found.fa.set_flow_style()
+    entry = CommentedMap()
+    entry["date"], entry["due"] = record.on.isoformat(), record.due.isoformat()
+    entry["reference"] = record.reference
+    entry["found"] = found
+    entry["correct"] = record.kind
+    if record.expanded:
+        entry["uncertainty"] = f"{format_number(record.expanded, 2)} {unit.difference}"
+    _channel(root, channel)["calibration"] = entry
+    return _verified(text, _dump(yaml, root), [("channels", channel, "calibration")])
+
+
+def _short(value: float) -> float:
+    """Without the digits that no instrument has."""
+    return float(f"{value:.9g}")
 
 
 def undo_tare(text: str, channel: str) -> str:

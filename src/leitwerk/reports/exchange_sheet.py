@@ -1,8 +1,7 @@
-"""The sheet for whoever programs the other end of an exchange: Markdown, and the same as an HTML page."""
+"""The sheet for whoever programs the other end of an exchange, as Markdown."""
 
 from __future__ import annotations
 
-import html
 from collections.abc import Iterator, Sequence
 
 from leitwerk.exchange.characters import hexadecimal, name_characters, visible
@@ -12,16 +11,8 @@ from leitwerk.exchange.saying import example_values, packed, places, speaker
 from leitwerk.exchange.terms import AnswerKind, Kind, Layout, Manner
 from leitwerk.exchange.values import CannotSay
 from leitwerk.parsing.quantities import format_span
+from leitwerk.reports.html_page import plain
 
-_STYLE = """
-body { font: 16px/1.45 system-ui, sans-serif; color: #1c2430; }
-body { max-width: 62rem; margin: 2rem auto; padding: 0 1rem; }
-h1 { font-size: 1.5rem; } h2 { font-size: 1.2rem; margin-top: 2rem; } h3 { font-size: 1rem; }
-table { border-collapse: collapse; margin: .6rem 0; }
-th, td { border: 1px solid #b8c0cc; padding: .25rem .6rem; text-align: left; vertical-align: top; }
-th { background: #eef1f5; } code { font: .95em/1.3 ui-monospace, monospace; background: #f4f6f8; }
-@media print { body { margin: 0; } h2 { break-after: avoid; } }
-"""
 _TIMES = {
     Layout.ISO: "date and time in UTC, as 2026-03-02T06:00:00Z",
     Layout.DATE_TIME: "date and time in UTC, as 2026-03-02 06:00:00",
@@ -44,23 +35,12 @@ def sheet_markdown(exchange: Exchange, device: str) -> str:
     return "\n".join(_lines(exchange, device)) + "\n"
 
 
-def sheet_html(markdown: str, title: str) -> str:
-    """The same as one HTML page that needs nothing else."""
-    from markdown_it import MarkdownIt  # noqa: PLC0415 - only for this
-
-    body = MarkdownIt("commonmark", {"html": False}).enable("table").render(markdown)
-    return (
-        f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{html.escape(title)}</title>'
-        f"<style>{_STYLE}</style></head><body>\n{body}</body></html>\n"
-    )
-
-
 def _lines(exchange: Exchange, device: str) -> Iterator[str]:
     wire = exchange.wire
-    yield f"# {_plain(device)}: exchange {exchange.name}"
+    yield f"# {plain(device)}: exchange {exchange.name}"
     yield ""
     names = f"Characters that cannot be seen have names: {_code('⟨CR⟩')}."
-    yield f"For whoever programs {_plain(exchange.partner)}. {names}"
+    yield f"For whoever programs {plain(exchange.partner)}. {names}"
     yield ""
     yield "## The line"
     yield ""
@@ -76,10 +56,10 @@ def _lines(exchange: Exchange, device: str) -> Iterator[str]:
     if exchange.manner is Manner.GUARDED:
         rows.append(("Fingerprint", _code(exchange.fingerprint)))
     yield from _table(("What", "How"), rows)
-    yield from _direction(f"What {_plain(device)} says", exchange.says)
+    yield from _direction(f"What {plain(device)} says", exchange.says)
     for line in exchange.says.lines:
         yield from _line(line, exchange.says, exchange)
-    yield from _direction(f"What {_plain(device)} understands", exchange.understands)
+    yield from _direction(f"What {plain(device)} understands", exchange.understands)
     for line in exchange.understands.lines:
         yield from _line(line, exchange.understands, exchange)
         yield f"Answer: {_answer(line, exchange)}"
@@ -115,7 +95,7 @@ def _line(line: LineForm, way: Direction, exchange: Exchange) -> Iterator[str]:
         data = packed(speaker(line, way)(values), way, exchange.address)
         found = places(line, way, values)
     except CannotSay as error:
-        yield f"No example: {_plain(error.message)}."
+        yield f"No example: {plain(error.message)}."
         yield ""
         return
     between = _code(name_characters(way.separator))
@@ -124,7 +104,7 @@ def _line(line: LineForm, way: Direction, exchange: Exchange) -> Iterator[str]:
         if k:
             heads.append(" ")
             cells.append(between)
-        heads.append(_plain(place.name))
+        heads.append(plain(place.name))
         cells.append(_code(visible(place.text)))
     yield from _table([*heads, "end"], [[*cells, _code(name_characters(way.end))]])
     if exchange.manner is not Manner.GUARDED:
@@ -132,7 +112,7 @@ def _line(line: LineForm, way: Direction, exchange: Exchange) -> Iterator[str]:
         yield ""
         yield f"In hexadecimal: {_code(hexadecimal(data))}"
         yield ""
-    rows = [(_plain(p.name or "text"), _what(p, way)) for p in line.parts]
+    rows = [(plain(p.name or "text"), _what(p, way)) for p in line.parts]
     if rows:
         yield from _table(("Value", "What it is"), rows)
 
@@ -145,12 +125,12 @@ def _what(part: Part, way: Direction) -> str:
         Kind.HEXADECIMAL: "hexadecimal number",
         Kind.TEXT: f"text, at most {form.longest} characters",
         Kind.STATE: "one of "
-        + ", ".join(f"{_code(text)} ({_plain(name)})" for name, text in form.states),
+        + ", ".join(f"{_code(text)} ({plain(name)})" for name, text in form.states),
         Kind.TIME: _TIMES[form.layout],
         Kind.COUNTER: "running number",
         Kind.CONSTANT: f"always {_code(form.text)}",
     }[form.kind]
-    more = [f"in {_plain(part.unit)}"] if part.unit else []
+    more = [f"in {plain(part.unit)}"] if part.unit else []
     if form.unit:
         more.append(f"with its unit {_code(form.unit)}")
     if form.width:
@@ -211,11 +191,6 @@ def _table(head: Sequence[str], rows: Sequence[Sequence[str]]) -> Iterator[str]:
 
 def _mark(mark: str) -> str:
     return f"{_code(name_characters(mark))} ({hexadecimal(mark.encode('utf-8'))})"
-
-
-def _plain(text: str) -> str:
-    """A text that Markdown takes as it is, also in a table."""
-    return "".join(f"\\{c}" if c in r"\`*[]<>|" else c for c in visible(text))
 
 
 def _code(text: str) -> str:

@@ -10,14 +10,14 @@ import threading
 import time
 from collections.abc import Callable, Coroutine
 from dataclasses import dataclass, replace
-from typing import Any, NoReturn
+from typing import Any, NoReturn, Protocol
 
 import click
 
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.vocabulary import BUS_UNIT
-from leitwerk.errors import LeitwerkError, QuantityError
-from leitwerk.evaluation.course import Course, parse_course
+from leitwerk.errors import LeitwerkError
+from leitwerk.evaluation.course import Course
 from leitwerk.parsing.address import BusAddress, LinkAddress, SerialLine
 from leitwerk.project.files import read_bytes
 from leitwerk.project.library import find_datasheet, read_datasheet
@@ -40,18 +40,26 @@ from leitwerk.standins.lines import (
 from leitwerk.standins.logger import Logger
 from leitwerk.standins.meter import Meter
 from leitwerk.standins.panel import Panel
-from leitwerk.standins.plant import SPOTS, Plant
+from leitwerk.standins.plant import SPOTS, Plant, parse_spot
 from leitwerk.standins.probe import SDI12_LINE, Probe, serve_sdi12
 from leitwerk.standins.profile import find_profile
 from leitwerk.standins.server import RTU_LINE, serve_rtu, serve_tcp
 from leitwerk.standins.station import Station, run_station
-from leitwerk.standins.talking import Front, serve_talking
+from leitwerk.standins.talking import serve_talking
+from leitwerk.standins.wires import lay, parse_wire
 
 _HOST = "127.0.0.1"
 _SEED = 17
 _DROPS = (5, 30)  # requests after which a copy that drops the link hangs up, again and again
 _ROWS = 25  # of a recording that is there at the start
 _COUNT = click.IntRange(min=0)
+
+
+class Operated(Protocol):
+    """What a line from the keyboard can operate."""
+
+    def operate(self, line: str) -> str:
+        """Carry it out; what happened, in words."""
 
 
 @dataclass(frozen=True)
@@ -87,6 +95,7 @@ class _Options:
     power_loss_at_write: int
     time_factor: float
     courses: tuple[str, ...]
+    wires: tuple[str, ...]
     with_parent: bool
     operate: bool
 
@@ -196,9 +205,16 @@ class _Options:
     help="Drive a spot of the plant along a course: 'air_top: 21; to 85 in 20 s; stay 1 min'.",
 )
 @click.option(
+    "--wire",
+    "wires",
+    multiple=True,
+    metavar="'FROM, TO, …'",
+    help="Wire an output to an input: 'weide A1, fichte-8 7, 250 Ω'.",
+)
+@click.option(
     "--operate",
     is_flag=True,
-    help="Take lines such as 'key 1' or 'input 2 57.3' from the keyboard.",
+    help="Take lines such as 'key 1', 'air_top: 60' or 'open 2' from the keyboard.",
 )
 @click.option("--with-parent", is_flag=True, help="End when standard input is closed.")
 def main(
@@ -216,14 +232,19 @@ def main(
 
     servers: list[Coroutine[Any, Any, None]] = []
     shared: list[Firmware] = []
-    fronts: list[Front] = []
+    wired: list[Firmware] = []
+    operated: list[Operated] = []
     try:
         units = _units(models, datasheets, values)
-        servers += [s for unit in units for s in _servers_of(*unit, options, shared, fronts)]
+        servers += [
+            s for unit in units for s in _servers_of(*unit, options, shared, operated, wired)
+        ]
         servers += [_serve_rtu(shared, options)] if shared else []
+        for text in options.wires:
+            lay(parse_wire(text), wired)
     except (LeitwerkError, ValueError) as error:
         _give_up(str(error))
-    _run(servers, options, fronts)
+    _run(servers, options, operated)
 
 
 def _servers_of(
@@ -231,9 +252,12 @@ def _servers_of(
     sheet: Datasheet,
     options: _Options,
     shared: list[Firmware],
-    fronts: list[Front],
+    operated: list[Operated],
+    wired: list[Firmware],
 ) -> list[Coroutine[Any, Any, None]]:
-    """What runs a device; ``shared`` takes those on one serial line, ``fronts`` what can be operated."""
+    """What runs a device; ``shared`` takes those on one serial line, ``operated`` what can be operated,
+    ``wired`` what wires can lead from and to.
+    """
     profile = replace(
         profile,
         serial=options.serial or profile.serial,
@@ -248,8 +272,10 @@ def _servers_of(
         return _serve_numbered(sheet, profile, options)
     device = _make(profile, sheet, options)
     if isinstance(device, LineDevice):
-        fronts += [device.front] if isinstance(device, Indicator) else []
+        operated += [device.front] if isinstance(device, Indicator) else []
         return [_serve_lines(device, options) for _ in range(options.copies)]
+    operated += [device] if isinstance(device, Logger) else []
+    wired.append(device)
     if options.bus:
         shared.append(device)
         return []
@@ -270,13 +296,15 @@ def _units(
     return [*units, *((profile_of(sheet, shown), sheet) for sheet in own)]
 
 
-def _run(servers: list[Coroutine[Any, Any, None]], options: _Options, fronts: list[Front]) -> None:
+def _run(
+    servers: list[Coroutine[Any, Any, None]], options: _Options, operated: list[Operated]
+) -> None:
     async def run() -> None:
         every = asyncio.gather(*servers)
         if options.with_parent or options.operate:
             loop = asyncio.get_running_loop()
             end = every if options.with_parent else None
-            threading.Thread(target=_read_input, args=(loop, end, fronts), daemon=True).start()
+            threading.Thread(target=_read_input, args=(loop, end, operated), daemon=True).start()
         with contextlib.suppress(asyncio.CancelledError):
             await every
 
@@ -425,7 +453,7 @@ def _make(profile: Profile, datasheet: Datasheet, options: _Options) -> Firmware
     if profile.kind == "datasheet":
         return make(datasheet, profile, time.monotonic, **more)
     missing = bool(options.disturbances.open)
-    courses = dict(map(_course, options.courses))
+    courses = dict(parse_spot(text, (*SPOTS, BATTERY_SPOT)) for text in options.courses)
     if profile.kind == "charger":
         course = courses.get(BATTERY_SPOT)
         return Charger(
@@ -462,15 +490,6 @@ def _make_logger(
     return logger
 
 
-def _course(text: str) -> tuple[str, Course]:
-    spot, colon, rest = text.partition(":")
-    spots = (*SPOTS, BATTERY_SPOT)
-    if not colon or spot.strip() not in spots:
-        message = f"{text[:40]!r} does not name a spot of the plant"
-        raise QuantityError(message, valid=f"'SPOT: …' with one of {', '.join(spots)}")
-    return spot.strip(), parse_course(rest)
-
-
 def _give_up(reason: str) -> NoReturn:
     # On standard output, where the parent process waits for its first line.
     click.echo(" ".join(reason.split()))
@@ -478,12 +497,12 @@ def _give_up(reason: str) -> NoReturn:
 
 
 def _read_input(
-    loop: asyncio.AbstractEventLoop, end: asyncio.Future[Any] | None, fronts: list[Front]
+    loop: asyncio.AbstractEventLoop, end: asyncio.Future[Any] | None, operated: list[Operated]
 ) -> None:
     """Lines that operate the devices; at the end of the input, their end if ``end`` is given."""
     for line in sys.stdin:
-        for front in fronts:
-            click.echo(front.operate(line))
+        for one in operated:
+            click.echo(one.operate(line))
             sys.stdout.flush()
     if end is not None:
         loop.call_soon_threadsafe(end.cancel)

@@ -32,6 +32,7 @@ from leitwerk.datasheet.vocabulary import (
     WINDOW_VALUE,
     KnownPoint,
 )
+from leitwerk.errors import QuantityError
 from leitwerk.signals.linear import TwoPoint
 from leitwerk.signals.pulse_inputs import PULSED
 from leitwerk.signals.quality import Quality
@@ -40,7 +41,7 @@ from leitwerk.standins.clock import CLOCK_FORM
 from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.firmware import Firmware, Profile, Refusal, RefusedError
 from leitwerk.standins.guard import RELAYS, Guard
-from leitwerk.standins.plant import TERMINALS_C, Plant, Signal
+from leitwerk.standins.plant import TERMINALS_C, Plant, Signal, parse_spot
 from leitwerk.standins.pulses import PulseInput, PulseSettings
 
 _SCAN_S = 0.05  # from one scan of the converter to the next
@@ -93,6 +94,25 @@ class Logger(Firmware):
         self._scan: list[tuple[float, Quality]] = []
         self._guard = Guard(self.setting, clock())
         self._pulses: dict[int, PulseInput] = {}
+        # What a terminal sees of another device, for the quantity that its input is switched to.
+        self.wires: dict[str, Callable[[str], Signal | None]] = {}
+
+    def operate(self, line: str) -> str:
+        """Carry out ``air_top: 60``, ``open 2``, ``short 3``, ``reverse 3`` or ``mend 2``; what happened."""
+        verb, _, terminal = line.strip().partition(" ")
+        wrong = self.disturbances
+        faults = {"open": wrong.open, "short": wrong.shorted, "reverse": wrong.reversed}
+        if terminal in self.datasheet.terminals and (verb in faults or verb == "mend"):
+            for one in faults.values():
+                one.discard(terminal)
+            faults.get(verb, set()).add(terminal)
+            return f"terminal {terminal}: {verb}"
+        try:
+            spot, course = parse_spot(line)
+        except QuantityError as error:
+            return f"{error}; or 'open 2', 'short 3', 'reverse 3', 'mend 2'"
+        self.plant.follow(spot, course, self.clock())
+        return f"{spot} goes along {line.partition(':')[2].strip()}"
 
     @property
     def is_busy(self) -> bool:
@@ -289,12 +309,15 @@ class Logger(Firmware):
 
     def _signal(self, terminal: str, quantity: str, now: float) -> Signal | None:
         """What the input sees when it is switched to a quantity; None for an open input."""
-        spot = self.profile.wiring.get(terminal)
+        spot, wire = self.profile.wiring.get(terminal), self.wires.get(terminal)
         wrong = self.disturbances
-        if spot is None or terminal in wrong.open:
+        if terminal in wrong.open:
             return None
-        signal = self.plant.signal(spot, now)
-        if signal.quantity != quantity:
+        if wire is not None:
+            signal = wire(quantity)
+        else:
+            signal = None if spot is None else self.plant.signal(spot, now)
+        if signal is None or signal.quantity != quantity:
             # An ohmmeter on a voltage, a voltmeter on a loop: nothing that could be read.
             return None
         if terminal in wrong.shorted:

@@ -7,12 +7,13 @@ wander a little, as air and steam do.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from leitwerk.evaluation.course import Course
+from leitwerk.errors import QuantityError
+from leitwerk.evaluation.course import Course, parse_course
 from leitwerk.signals import rtd, thermocouple
 
 # The logger hangs in the cabin, a little warmer than the hall; thermocouples see the difference.
@@ -76,6 +77,22 @@ _SPOTS = {
 SPOTS = tuple(_SPOTS)
 
 
+def parse_spot(text: str, spots: Sequence[str] = SPOTS) -> tuple[str, Course]:
+    """A spot and its course: ``air_top: 21; to 85 in 20 s``.
+
+    Raises
+    ------
+    QuantityError
+        There is no such spot, or the rest is no course.
+
+    """
+    spot, colon, rest = text.partition(":")
+    if not colon or spot.strip() not in spots:
+        message = f"{text[:40]!r} does not name a spot of the plant"
+        raise QuantityError(message, valid=f"'SPOT: …' with one of {', '.join(spots)}")
+    return spot.strip(), parse_course(rest)
+
+
 class Plant:
     """The kiln. ``factor`` lets its time run faster; ``seed`` makes its noise repeatable.
 
@@ -91,9 +108,12 @@ class Plant:
         begins_s: float = 0.0,
     ) -> None:
         self.factor = factor
-        self._courses = dict(courses or {})
-        self._begins_s = begins_s
+        self._courses = {spot: (course, begins_s) for spot, course in (courses or {}).items()}
         self._noise = np.random.default_rng(seed)
+
+    def follow(self, spot: str, course: Course, begins_s: float) -> None:
+        """Let a spot go along a course from a time on, in place of what it did."""
+        self._courses[spot] = course, begins_s
 
     def signal(self, spot: str, time_s: float) -> Signal:
         """The signal of one point of the plant at a time (any clock, in s)."""
@@ -101,7 +121,8 @@ class Plant:
         phase = 2.0 * math.pi * time_s * self.factor / s.period_s
         rest = s.rest
         if spot in self._courses:
-            since = np.array([max(0.0, time_s - self._begins_s) * self.factor])
-            rest = float(self._courses[spot].at(since)[0])
+            course, begins_s = self._courses[spot]
+            since = np.array([max(0.0, time_s - begins_s) * self.factor])
+            rest = float(course.at(since)[0])
         noise = s.noise * float(self._noise.standard_normal())
         return s.signal(rest + s.swing * math.sin(phase) + noise)

@@ -87,7 +87,7 @@ def test_all_is_right(sheet, tmp_path):
     record = bench.prove()
     assert str(record.outcome) == "passed", str(record)
     assert bench.asked == record.planned
-    assert {"humidity at 0 %", "humidity at 55 %", "humidity at 100 %", "door is ajar",
+    assert {"humidity at 0 %", "humidity at 55 %", "humidity at 98 %", "door is ajar",
             "door is shut", "alarm air_top.too_hot", "alarm humidity.too_dry",
             "valve at 100 %"} <= {*record.planned}  # fmt: skip
     assert str(record).endswith(
@@ -108,7 +108,7 @@ FAULTS = {
     "reversed": ({"wrong": Disturbances(reversed={"3"})}, "timber_core at 19 °C", "reversed polarity"),
     "short-circuited": ({"wrong": Disturbances(shorted={"3"})}, "timber_core at 19 °C", "short-circuited"),
     "an offset": ({"spoil": {"air_top": lambda x, t: x + 0.4}}, "air_top at 21.5 °C", "above the expected"),
-    "half the span": ({"spoil": {"humidity": lambda x, t: x / 2}}, "humidity at 100 %", "below the expected"),
+    "half the span": ({"spoil": {"humidity": lambda x, t: x / 2}}, "humidity at 98 %", "below the expected"),
     "dead zero": (
         {"spoil": {"steam_valve": lambda x, t: (x - 4) * 20 / 16}}, "valve at 40 %", "0..20 mA",
     ),
@@ -267,13 +267,13 @@ def test_a_tare_is_taken_at_rest_or_not_at_all(sheet, tmp_path):
 
     record = adjusting(bench, {"stack": "tare"}, applier=ToRest())
     found, adjusted, left = record.steps
-    assert (found.outcome, adjusted.done[:12], left.outcome) == (
+    assert (found.outcome, adjusted.done[:11], left.outcome) == (
         "not passed",
-        "tared by 870",
+        "tared by 87",
         "passed",
     ), str(record)
     assert len(read_setup(path).setup.channels["stack"].tare) == 2
-    bench.plant.spoil["stack_weight"] = lambda x, t: x + 0.1 * (int(4 * t) % 2)  # it swings
+    bench.plant.spoil["stack_weight"] = lambda x, t: x + 0.1 * (int(2 * t) % 2)  # it swings
     on_file(bench, tmp_path)
     before = path.read_bytes()
     record = adjusting(bench, {"stack": "tare"}, applier=ToRest(), path="swings.json")
@@ -338,59 +338,3 @@ OUTPUTS = """
 outputs:
   horn: {label: Horn over the kiln door, terminal: R2}
 """
-
-
-# ---------------------------------------------------------------------- the command
-
-SCRIPT = """default: skip
-steps:
-  "air_top at 21.5 °C": 21.52 °C ± 0.02 °C
-  timber_core at 19 °C: applied
-  door is shut: applied
-"""
-
-
-@pytest.mark.process
-def test_the_command_by_a_script(standin, leitwerk, kiln_file, tmp_path):
-    path = kiln_file(standin("--reverse", "3").address)
-    assert leitwerk("upload", path).exit_code == 0
-    (tmp_path / "script.yaml").write_text(SCRIPT, "utf-8")
-    first, words = str(tmp_path / "first.json"), ["--script", str(tmp_path / "script.yaml")]
-    words += ["--settle", "3 s", "--every", "0.1 s"]
-    shown = leitwerk("prove", path, *words, "--record", first)
-    assert shown.exit_code == 1, shown.output
-    assert "PASS        air_top at 21.5 °C" in shown.stdout
-    assert "the thermocouple is wired with reversed polarity" in shown.stdout
-    assert "NOT PASSED: 2 of 14 steps passed" in shown.stdout
-    again = leitwerk("prove", path, *words, "--against", first)
-    assert "timber_core at 19 °C: off by 7." in again.stdout
-    assert "K; moved by" in again.stdout
-    data = json.loads(leitwerk("prove", path, *words, "--json").stdout)
-    assert (data["outcome"], len(data["steps"])) == ("not passed", 14)
-    for content, says in (
-        ("steps: {nothing: applied}", "there is no step 'nothing'"), ("[1]", "no script"),
-        ("default: maybe", "no script of a proof"), ('steps: {"door is shut": 3 V}', "says nothing here"),
-        ('steps: {"air_top at 21.5 °C": 3 V}', "a unit of voltage"),
-        ("steps: {door is shut: {a: b}}", "one text"),
-    ):  # fmt: skip
-        (tmp_path / "script.yaml").write_text(content, "utf-8")
-        refused = leitwerk("prove", path, *words, "--record", str(tmp_path / "no.json"))
-        assert (refused.exit_code, says in refused.stderr) == (2, True), (content, refused.output)
-    assert leitwerk("prove", path, "--simulated").exit_code == 2
-    assert leitwerk("prove", path, "--point", "air=3").exit_code == 2
-
-
-@pytest.mark.process
-def test_a_person_proves_it(standin, leitwerk, kiln_file, tmp_path):
-    path = kiln_file(standin().address)
-    assert leitwerk("upload", path).exit_code == 0
-    record = str(tmp_path / "p.json")
-    typed = "21.5 °C\n3 V\nq\n"
-    shown = leitwerk(
-        "prove", path, "--settle", "3 s", "--every", "0.1 s", "--record", record, typed=typed
-    )
-    assert shown.exit_code == 130, shown.output
-    assert "or apply 108.376 Ω" in shown.stderr
-    assert "'3 V' says nothing here" in shown.stderr
-    assert f"resume it with --record {record}" in shown.stderr
-    assert len(load_record(tmp_path / "p.json").steps) == 1

@@ -19,6 +19,7 @@ from conftest import EXAMPLES, PASSWORDS, MemoryLink, SteppedTime, checked, exam
 from leitwerk.alarms.states import OperatorAction
 from leitwerk.commissioning.alarm_proof import prove, warming
 from leitwerk.commissioning.loop_check import check_loop, pulse
+from leitwerk.commissioning.proof_reference import ReferenceChannel
 from leitwerk.datasheet.vocabulary import DRIVE_RELAY
 from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.evaluation.course import parse_course
@@ -26,15 +27,29 @@ from leitwerk.monitoring.attendant import Attendant, AttendOptions
 from leitwerk.monitoring.operator_requests import request_action
 from leitwerk.monitoring.outbox import Outbox, SendFailed
 from leitwerk.monitoring.senders import sender
+from leitwerk.parsing.units import parse_unit
 from leitwerk.standins.flow import FlowTransmitter
 from leitwerk.standins.logger import Logger
 from leitwerk.standins.plant import Plant
 from leitwerk.standins.profile import find_profile
 from leitwerk.standins.services import Gateway, MailServer
+from leitwerk.standins.wires import lay, parse_wire
 
 GUARD = (EXAMPLES / "kiln-guard.yaml").read_text("utf-8")
 DAY = datetime(2026, 3, 2, 12, tzinfo=UTC)
 ALARM = "air_top.too_hot"
+DISPLAY = """leitwerk: 1
+title: Display loop, by the logger
+device: {model: fichte-8, at: "modbus+tcp://127.0.0.1:1?unit=3", serial: K2-00417}
+sample: every 10 s
+channels:
+  current:
+    label: Display loop
+    terminal: 7
+    signal: 1..5 V
+    scale: {1 V: 4 mA, 5 V: 20 mA}
+    unit: mA
+"""
 
 
 @pytest.fixture
@@ -462,6 +477,34 @@ def test_a_loop_is_driven_compared_explained_and_given_back(flow, measured, caus
     assert after["output.1"] == pytest.approx(before["output.1"], abs=0.1)  # its own again
 
 
+@pytest.mark.parametrize(
+    ("wire", "cause"),
+    [
+        ("250 Ω", ""),
+        ("248 Ω", "a factor of 0.992"),
+        ("250 Ω, 14 V", "goes no higher than 16 mA: the supply is too low"),
+        ("250 Ω, reversed", "are the two wires swapped?"),
+        ("", "not measured"),
+    ],
+)
+def test_the_wire_between_two_devices_shows_in_the_loop(sheet, tmp_path, wire, cause):
+    clock = SteppedTime()
+    weide = FlowTransmitter(FLOW, find_profile("weide"), clock)
+    logger = Logger(sheet, find_profile("fichte-8"), Plant(), clock)
+    if wire:
+        lay(parse_wire(f"weide A1, fichte-8 7, {wire}"), [weide, logger])
+    reader, transmitter = lw.Device(sheet, MemoryLink(logger)), lw.Device(FLOW, MemoryLink(weide))
+    (wheel,) = checked(example("mill-race", "modbus+tcp://127.0.0.1:1?unit=7")).outputs
+    lw.upload(checked(DISPLAY), reader, kept(tmp_path, clock=clock.clock))
+    other = ReferenceChannel(checked(DISPLAY), reader, "current", clock=clock.clock)
+    result = check_loop(
+        wheel, transmitter, lambda asked: other.signal(parse_unit("mA")),
+        passwords={"operator": "3317"}, clock=clock.clock,
+    )  # fmt: skip
+    assert result.outcome == ("passed" if wire == "250 Ω" else "not passed" if wire else "unknown")
+    assert cause in "; ".join(result.reasons)
+
+
 def test_a_loop_is_given_back_when_the_other_end_fails(flow):
     (wheel,) = checked(example("mill-race", "modbus+tcp://127.0.0.1:1?unit=7")).outputs
 
@@ -567,3 +610,13 @@ def test_a_pulse_is_given_back_when_its_program_ends(standin, tmp_path, leitwerk
         assert device.status_points()["relay.2.state"] == "off"
     assert "was driven" not in leitwerk("device", str(setup)).stderr
     assert "no output of this device was left" in leitwerk("release", str(setup)).stdout
+
+
+def test_a_wire_that_cannot_be_laid_is_refused(sheet):
+    logger = Logger(sheet, find_profile("fichte-8"), Plant(), SteppedTime())
+    for text, says in (
+        ("weide A1", "is not a wire"), ("weide A1, fichte-8 7, 3 kg", "says nothing of a wire"),
+        ("weide A1, fichte-8 7", "no output 'weide A1' to wire"),
+    ):  # fmt: skip
+        with pytest.raises(QuantityError, match=says):
+            lay(parse_wire(text), [logger])

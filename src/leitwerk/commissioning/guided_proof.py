@@ -161,7 +161,7 @@ class _Proving:
                     remedy="name another file; a record is never written over",
                 )
             return found
-        read = [f"{channel} for {name}" for name, channel in options.references.items()]
+        read = [f"{name}: {channel}" for name, channel in options.references.items()]
         return ProofRecord(
             proof=1,
             title=setup.setup.title,

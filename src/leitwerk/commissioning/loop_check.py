@@ -250,6 +250,8 @@ def _cause(loop: Loop, points: Sequence[LoopPoint]) -> str:
     slope, offset = np.polyfit(asked, measured, 1)
     if np.abs(measured - (slope * asked + offset)).max() > TOLERANCE * span:
         return "the errors follow no line: is a contact loose?"
+    if slope < 0.0:
+        return "it falls where it should rise: are the two wires swapped?"
     if math.isclose(slope, 1.0, abs_tol=0.005):
         return f"an offset of {offset:+.3g} {loop.unit}, the same everywhere"
     if abs(offset) < TOLERANCE * span:

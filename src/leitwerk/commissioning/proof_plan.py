@@ -16,7 +16,9 @@ from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import format_number, format_span
 from leitwerk.parsing.units import parse_unit
 from leitwerk.setup.scales import Logarithm, Pairs, Root
+from leitwerk.signals.pulse_inputs import PULSED
 
+_INSIDE = 0.01  # of a range: a signal at its very end, and a little noise, is out of it
 _CLOSE = 1e-9  # of a span: points that are the same
 TARE = "tare"
 ADJUSTMENTS = (TARE, *KINDS)
@@ -198,7 +200,7 @@ def _points(channel: CheckedChannel, further: Sequence[float]) -> list[float]:
     # The ends of a factor are those of the input, and mean nothing for what is measured.
     typed = channel.measurement.typed if isinstance(channel, SignalChannel) else None
     if isinstance(typed, Pairs | Root | Logarithm):
-        wanted += [end for end in channel.span if math.isfinite(end)]
+        wanted += [_inside(channel, end) for end in channel.span if math.isfinite(end)]
     found: list[float] = []
     low, high = channel.span
     slack = _CLOSE * (high - low) if math.isfinite(high - low) else 0.0
@@ -206,6 +208,20 @@ def _points(channel: CheckedChannel, further: Sequence[float]) -> list[float]:
         if not found or value - found[-1] > slack:
             found.append(value)
     return found
+
+
+def _inside(channel: CheckedChannel, end: float) -> float:
+    """An end of a scale; where the range of the input ends there, too, a value a little inside it."""
+    if not isinstance(channel, SignalChannel) or channel.range is None:
+        return end
+    if channel.measurement.input.quantity in PULSED:
+        return end  # 0 is at rest, and no noise leads out of it
+    chain, margin = channel.measurement.total, _INSIDE * channel.range.width
+    if not chain.has_inverse:
+        return end
+    signal = float(chain.signal(end))
+    moved = min(max(signal, channel.range.low + margin), channel.range.high - margin)
+    return end if moved == signal or math.isnan(signal) else float(chain.value(moved))
 
 
 def _signal(channel: CheckedChannel, value: float) -> str:

@@ -74,7 +74,9 @@ def prove_point(
         watch.take()
         if read is not None:
             read.take()
-        count = min(need, board.taken - begun)
+        is_over = clock.monotonic() >= until
+        # What did not become steady is judged by all that was seen of it.
+        count = min(len(board.history) if is_over else need, board.taken - begun)
         known = applied if read is None else read.applied(count, channel.unit)
         target = step.value if known is None or known.reference is None else known.reference
         values = board.history.values[len(board.history) - count :, column]
@@ -82,7 +84,7 @@ def prove_point(
         asked = replace(channel, expected=(target, tolerance))
         report = judge(asked, values, qualities, board.context(column))
         is_full = count == need and known is not None
-        if clock.monotonic() >= until or (is_full and _is_settled(report, values)):
+        if is_over or (is_full and _is_settled(report, values)):
             break
         clock.wait(period_s)
     plain = StepResult(
@@ -141,11 +143,12 @@ def _tolerance(channel: CheckedChannel) -> float:
 
 
 def _is_settled(report: ChannelReport, values: NDArray[np.float64]) -> bool:
-    """Whether the readings stand still: a fail that still moves may become a pass."""
+    """Whether the readings stand still: a fail that still moves, or swings, may become a pass."""
     if report.verdict is Verdict.PASS:
         return True
     if report.verdict is Verdict.NO_READING or report.states is not None:
         return False
+    tolerance = report.tolerance or 0.0
     half = values.size // 2
     moved = abs(float(np.mean(values[half:])) - float(np.mean(values[:half])))
-    return bool(moved <= (report.tolerance or 0.0) / 4.0)
+    return bool(moved <= tolerance / 4.0 and np.ptp(values) <= tolerance)

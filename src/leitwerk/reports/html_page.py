@@ -13,6 +13,7 @@ h1 { font-size: 1.5rem; } h2 { font-size: 1.2rem; margin-top: 2rem; } h3 { font-
 table { border-collapse: collapse; margin: .6rem 0; }
 th, td { border: 1px solid #b8c0cc; padding: .25rem .6rem; text-align: left; vertical-align: top; }
 th { background: #eef1f5; } code { font: .95em/1.3 ui-monospace, monospace; background: #f4f6f8; }
+thead:not(:has(th:not(:empty))) { display: none; }
 @media print { body { margin: 0; } h2 { break-after: avoid; } }
 """
 

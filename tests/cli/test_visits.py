@@ -93,3 +93,32 @@ def test_a_bundle_holds_no_secret(visited, leitwerk, monkeypatch):
     }
     assert json.loads(content["versions.json"])["leitwerk"] == lw.__version__
     assert leitwerk("bundle", "kiln.yaml", "--to", "/nowhere/a.zip").exit_code == 2
+
+
+@pytest.mark.usefixtures("visited")
+def test_the_page_shows_readings_in_groups_again_and_again(leitwerk):
+    page = leitwerk("device", "kiln.yaml", "--readings").stdout
+    assert "cold junction  22.9 °C" in page
+    assert " °C, good; 2: " in page
+    assert "7, 8, 10..12: 0, input not in use" in page
+    shown = leitwerk("device", "kiln.yaml", "--readings", "--every", "50 ms", "--for", "100 ms").stdout
+    assert shown.count("read at") == 3
+    again = ("device", "kiln.yaml", "--every", "50 ms", "--for", "50 ms", "--json")
+    parts = leitwerk(*again).stdout.split("}\n{")
+    assert len(parts) == 2
+    assert '"battery.voltage": 3.5' in parts[1]
+
+
+@pytest.mark.usefixtures("visited")
+def test_everything_that_acts_on_a_device_keeps_a_visit(leitwerk):
+    for act in (
+        ("tare", "kiln.yaml", "stack", "--for", "0.5 s", "--most", "9999 kg", "--spread", "99 kg"),
+        ("record", "kiln.yaml", "start"), ("record", "kiln.yaml", "stop"),
+        ("readdress", "kiln.yaml", "--serial", "K2-00417", "--name", "kiln-2"),
+    ):  # fmt: skip
+        done = leitwerk(*act)
+        assert done.exit_code == 0, done.output
+    listed = leitwerk("visits", "kiln.yaml").stdout
+    assert [" ".join(line.split()[2:-4]) for line in listed.splitlines()][:4] == [
+        "readdress", "record stop", "record start", "tare stack",
+    ]  # fmt: skip

@@ -2,19 +2,30 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND
-from leitwerk.cli.options import JSON, MODEL, folder_option, kept_folder, link_options
+from leitwerk.cli.options import (
+    JSON,
+    MODEL,
+    every_option,
+    folder_option,
+    for_option,
+    kept_folder,
+    link_options,
+)
+from leitwerk.project.clock import REAL_TIME
 
 if TYPE_CHECKING:
     from leitwerk.datasheet.model import Datasheet
     from leitwerk.devices.device import Device
     from leitwerk.links.options import LinkOptions
     from leitwerk.parsing.address import LinkAddress
+    from leitwerk.reports.device_page import DevicePage
 
 
 @click.command()
@@ -65,7 +76,10 @@ def devices(
 @click.argument("where")
 @MODEL
 @click.option("--settings", is_flag=True, help="Show its settings, too.")
+@click.option("--readings", is_flag=True, help="Show what it measures, too.")
 @click.option("--recordings", is_flag=True, help="List its recordings; selects each in the device.")
+@every_option(text="Read status and readings again and again, until you end it.")
+@for_option("With --every: end after that time.")
 @click.option(
     "--restarted",
     is_flag=True,
@@ -80,7 +94,10 @@ def device(
     *,
     model: str | None,
     settings: bool,
+    readings: bool,
     recordings: bool,
+    period_s: float | None,
+    duration_s: float | None,
     restarted: bool,
     set_clock: bool,
     folder: str | None,
@@ -109,8 +126,12 @@ def device(
             _set_clock(one)
         if restarted:
             note_restart(kept, one.identify().serial, datetime.now(UTC), user())
-        page = read_page(one, folder=kept, recordings=recordings)
+        page = read_page(one, folder=kept, recordings=recordings, readings=readings)
         changed = note_visit(one, kept, "device", page)
+        if period_s is not None:
+            remember(page.identity, address)
+            _show_again(page, one, period_s, duration_s, as_json=as_json)
+            return FINE
     remember(page.identity, address)
     if as_json:
         echo_json(page.to_dict())
@@ -123,6 +144,29 @@ def device(
         for line in page.setting_lines():
             click.echo(f"  {line}")
     return FINE
+
+
+def _show_again(
+    page: DevicePage, device: Device, period_s: float, duration_s: float | None, *, as_json: bool
+) -> None:
+    """Show what changes by itself, again and again: in place on a terminal, else below each other."""
+    import sys
+    from datetime import datetime
+
+    from leitwerk.cli.printing import echo_json, print_rows
+    from leitwerk.monitoring.pacing import paced, sample_count
+
+    count = sys.maxsize if duration_s is None else sample_count(duration_s, period_s)
+    with suppress(KeyboardInterrupt):
+        for _ in paced(range(count), period_s, REAL_TIME):
+            page = page.refreshed(device)
+            if as_json:
+                echo_json({"status": dict(page.status), "readings": dict(page.readings)})
+                continue
+            if sys.stdout.isatty():
+                click.clear()
+            read = f"{datetime.now().astimezone():%H:%M:%S}"
+            print_rows([("device", str(page.identity)), ("read at", read), *page.live_rows()])
 
 
 @click.command()
@@ -149,6 +193,7 @@ def readdress(
 
     Exit code 0: done. 2: usage. 3: not reached. 4: refused, taken, or another device.
     """
+    from leitwerk.cli.note_visit import note_visit
     from leitwerk.cli.password import passwords_of
     from leitwerk.cli.progress import StepView
     from leitwerk.devices.device import open_device
@@ -173,6 +218,7 @@ def readdress(
                 identity = change_name(
                     one, name, serial=serial, passwords=passwords, on_progress=steps.show
                 )
+                note_visit(one, kept_folder("here", None), "readdress")
             known = inventory.remember(identity, address)
             inventory.rename(known.name, name)
         if unit is not None:
@@ -187,6 +233,8 @@ def readdress(
                     on_progress=steps.show,
                 )
             inventory.remember(moved.identity, moved.new)
+            with reach(moved.new) as one:
+                note_visit(one, kept_folder("here", None), "readdress")
             click.echo(str(moved))
     return FINE
 

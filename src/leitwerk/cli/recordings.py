@@ -78,6 +78,7 @@ def record(setup: str, what: str, *, link: LinkOptions) -> int:
     Exit code 0: done, or it did so already. 1: the setup has errors. 2: usage. 3: device not reached. 4:
     refused, or another device.
     """
+    from leitwerk.cli.note_visit import note_visit
     from leitwerk.cli.password import passwords_of
     from leitwerk.devices.device import connect
     from leitwerk.devices.recordings import control_recording
@@ -89,6 +90,7 @@ def record(setup: str, what: str, *, link: LinkOptions) -> int:
         device.require(named.model, named.serial)
         passwords = passwords_of(named.model, named.serial)
         changed = control_recording(device, start=what == "start", passwords=passwords)
+        note_visit(device, kept_folder(setup, None), f"record {what}")
     if what == "start":
         click.echo("recording started" if changed else "it records already")
     else:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.points import OF_CHANNEL, Stored
 from leitwerk.datasheet.settings import (
     DeviceSettings,
     lines_by_block,
@@ -17,6 +17,7 @@ from leitwerk.datasheet.settings import (
     show_spans,
 )
 from leitwerk.datasheet.vocabulary import (
+    CHANNEL_UNIT,
     CLOCK_DATE,
     CLOCK_TIME,
     DEVICE_CLOCK,
@@ -30,6 +31,7 @@ from leitwerk.devices.recordings import RecordingInfo, list_recordings
 from leitwerk.errors import LinkError
 from leitwerk.identity import Identity
 from leitwerk.parsing.address import LinkAddress
+from leitwerk.parsing.quantities import format_number
 from leitwerk.transfer.pending import PendingRestart, pending_restart
 from leitwerk.transfer.receipt import last_receipts
 
@@ -42,7 +44,7 @@ _YES = {"yes", "on", "enabled"}
 
 @dataclass(frozen=True)
 class DevicePage:
-    """What a device is, does and holds. ``units`` are those of its status points and settings."""
+    """What a device is, does and holds. ``units`` are those of its status points, readings and settings."""
 
     address: LinkAddress
     identity: Identity
@@ -55,6 +57,7 @@ class DevicePage:
     receipts: tuple[Mapping[str, Any], ...]
     pending: PendingRestart | None = None
     secrets: Mapping[str, str] = field(default_factory=dict)
+    readings: Mapping[str, Stored] = field(default_factory=dict)
 
     @property
     def enabled(self) -> list[str]:
@@ -72,6 +75,7 @@ class DevicePage:
             "identity": self.identity.to_dict(),
             "clock": self.clock.to_dict() if self.clock else None,
             "status": dict(self.status),
+            "readings": dict(self.readings),
             "recordings": [str(recording) for recording in self.recordings],
             "enabled": self.enabled,
             "settings": dict(self.settings.values),
@@ -88,7 +92,7 @@ class DevicePage:
             yield "clock", str(self.clock) if self.clock else self.clock_trouble
         if self.pending:
             yield "restart", str(self.pending)
-        yield from self._status_rows()
+        yield from self.live_rows()
         if self.secrets:
             yield "secrets", "; ".join(f"{name} {state}" for name, state in self.secrets.items())
         yield from (("recording", str(recording)) for recording in self.recordings)
@@ -101,6 +105,52 @@ class DevicePage:
             yield "receipt", f"{who}: {count} settings changed, {verified} verified"
         if not self.receipts:
             yield "receipt", "no receipt in this folder"
+
+    def live_rows(self) -> Iterator[tuple[str, str]]:
+        """What changes by itself: status and readings, in the groups that the names of the datasheet make."""
+        yield from self._status_rows()
+        yield from self._reading_rows()
+
+    def _reading_rows(self) -> Iterator[tuple[str, str]]:
+        """One row for each first word; members that show the same share a place in it."""
+        groups: dict[str, dict[str, list[str]]] = {}
+        for name, value in self.readings.items():
+            head, _, rest = name.partition(".")
+            number, _, _ = rest.partition(".")
+            member = number if number.isdecimal() else rest
+            shown = format_number(value) if isinstance(value, float) else str(value)
+            unit = self._reading_unit(name, number)
+            text = f"{shown} {unit}".rstrip()
+            groups.setdefault(head.replace("_", " "), {}).setdefault(member, []).append(text)
+        for head, members in groups.items():
+            alike: dict[str, list[str]] = {}
+            for member, shown_parts in members.items():
+                alike.setdefault(", ".join(shown_parts), []).append(member)
+            parts = (
+                f"{_members(names)}: {text}".removeprefix(": ") for text, names in alike.items()
+            )
+            yield head, "; ".join(parts)
+
+    def _reading_unit(self, name: str, number: str) -> str:
+        """The unit of a reading; that of a channel stands in its settings."""
+        unit = self.units.get(name, "")
+        if unit != OF_CHANNEL:
+            return unit
+        return str(self.settings.values.get(CHANNEL_UNIT.at(int(number)), ""))
+
+    def refreshed(self, device: Device) -> DevicePage:
+        """The page with what changes by itself read anew.
+
+        Raises
+        ------
+        LinkError
+            The device was not reached, or answered nonsense.
+
+        """
+        status, readings = device.status_points(), self.readings
+        if readings:
+            readings = device.read_points(device.datasheet.points("readings"))
+        return replace(self, status=status, readings=readings)
 
     def setting_lines(self) -> list[str]:
         """The settings, a line for each block; blocks that are switched off share one."""
@@ -146,7 +196,16 @@ class DevicePage:
         yield from ((head, "; ".join(parts)) for head, parts in groups.items())
 
 
-def read_page(device: Device, *, folder: str | Path, recordings: bool = False) -> DevicePage:
+def _members(names: Sequence[str]) -> str:
+    """The members of a group: ``1..6, 8``, or their names."""
+    if all(name.isdecimal() for name in names):
+        return show_spans(map(int, names))
+    return ", ".join(names)
+
+
+def read_page(
+    device: Device, *, folder: str | Path, recordings: bool = False, readings: bool = False
+) -> DevicePage:
     """Read everything that the page of a device shows; nothing is written.
 
     Parameters
@@ -156,6 +215,8 @@ def read_page(device: Device, *, folder: str | Path, recordings: bool = False) -
         The folder with receipts.
     recordings : bool
         Whether to list the recordings, too: each is selected in the device for that.
+    readings : bool
+        Whether to read what it measures, too.
 
     Raises
     ------
@@ -172,7 +233,7 @@ def read_page(device: Device, *, folder: str | Path, recordings: bool = False) -
     sheet = device.datasheet
     settings = device.read_settings()
     units = {name: setting_unit(name, settings.values, sheet) for name in settings.values}
-    units |= {point.name: point.unit for point in sheet.points("status")}
+    units |= {p.name: p.unit for group in ("status", "readings") for p in sheet.points(group)}
     status = device.status_points()
     device.identify()  # all of it is of the same device
     now = datetime.now(UTC)
@@ -190,4 +251,5 @@ def read_page(device: Device, *, folder: str | Path, recordings: bool = False) -
             folder, identity.serial, status.get(RESTART_PENDING.name), device.uptime_s(status), now
         ),
         secrets=device.secret_states(),
+        readings=device.read_points(sheet.points("readings")) if readings else {},
     )

@@ -33,7 +33,14 @@ def run(tmp_path):
 
 
 def test_with_the_channels_of_a_setup(run, leitwerk, tmp_path):
-    words = ["--setup", str(tmp_path / "kiln.yaml"), "--panel", "air_top", "--panel", "humidity"]
+    words = [
+        "--setup",
+        str(tmp_path / "kiln.yaml"),
+        "--panel",
+        "air_top 15..95",
+        "--panel",
+        "humidity",
+    ]
     words += ["--from", "2026-03-02 09:01", "--mark", "2026-03-02 09:05=door"]
     drawn = leitwerk("draw", str(run), *words)
     assert drawn.exit_code == 0, drawn.output
@@ -50,6 +57,8 @@ def test_with_the_channels_of_a_setup(run, leitwerk, tmp_path):
     [
         (["--panel", "air_topp"], "there is no channel 'air_topp'"),
         (["--panel", "air_top", "--panel", "humidity", "--panel", "air_top"], "one or two panels"),
+        (["--panel", "air_top 90..15"], "an axis cannot show '90..15'"),
+        (["--panel", "air_top 15..90 °C"], "in the unit of the axis"),
         (["--from", "2027-01-01 00:00"], "no sample in this time"),
         (["--from", "yesterday"], "is not a"),
         (["--mark", "noon=sun"], "is not a"),
@@ -91,3 +100,49 @@ def test_on_axes_of_ones_own():
     other = Figure().subplots()
     lw.plot_channel(other, lw.Curve("x", parse_unit("V")), back, np.ones(200))
     assert np.all(np.diff(other.lines[0].get_xdata().astype(float)) >= 0.0)
+
+
+@pytest.mark.process
+def test_the_figure_of_a_watch_grows_in_a_window(
+    standin, leitwerk, kiln_file, tmp_path, monkeypatch
+):
+    """The window itself needs a screen: here stands one that only asks for the figure again and again."""
+    path = kiln_file(standin().address)
+    assert leitwerk("upload", path).exit_code == 0
+    seen = []
+
+    def window(figure, title, redraw, every_s):
+        while redraw():
+            lines = [axes.lines[0].get_xdata().size for axes in figure.axes]
+            seen.append((title, lines, figure.axes[0].get_ylim()))
+            assert every_s == 1.0
+
+    monkeypatch.setattr("leitwerk.reports.window.show_figure", window)
+    panels = ("--panel", "air_top,air_bottom 15..30", "--panel", "humidity")
+    words = (
+        *panels,
+        "--window",
+        "--for",
+        "1 s",
+        "--every",
+        "50 ms",
+        "--figure",
+        str(tmp_path / "end.svg"),
+    )
+    shown = leitwerk("live", path, *words)
+    assert shown.exit_code == 0, shown.output
+    titles, counts, limits = zip(*seen, strict=True)
+    assert {*titles} == {"Kiln 2, spring drying run"}
+    assert counts[-1][0] > counts[0][0]
+    assert limits[-1] == (15.0, 30.0)
+    assert (tmp_path / "end.svg").read_text("utf-8").startswith("<?xml")
+    monkeypatch.undo()
+    monkeypatch.delenv("DISPLAY", raising=False)
+    refused = leitwerk("live", path, *panels, "--window", "--for", "1 s")
+    assert (refused.exit_code, "a window needs a screen" in refused.stderr) == (2, True), (
+        refused.output
+    )
+    assert (
+        leitwerk("live", path, "--panel", "air", "--for", "0.1 s", "--figure", "x.png").exit_code
+        == 2
+    )

@@ -214,9 +214,9 @@ def test_a_figure_of_the_selected_channel(watched):
     view = LiveView(
         watched.watching,
         ["a", "b"],
-        draw=lambda board, k, unit: drawn.append((k, str(unit))) or "there",
+        draw=lambda name, unit: drawn.append((name, str(unit))) or "there",
     )
     view.press("u")
     view.press("f")
-    assert drawn == [(0, "°F")]
+    assert drawn == [("a.air_top", "°F")]
     assert any("there" in part for line in view.lines(80, 24) for _, part in line)

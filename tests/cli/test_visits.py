@@ -101,7 +101,9 @@ def test_the_page_shows_readings_in_groups_again_and_again(leitwerk):
     assert "cold junction  22.9 °C" in page
     assert " °C, good; 2: " in page
     assert "7, 8, 10..12: 0, input not in use" in page
-    shown = leitwerk("device", "kiln.yaml", "--readings", "--every", "50 ms", "--for", "100 ms").stdout
+    shown = leitwerk(
+        "device", "kiln.yaml", "--readings", "--every", "50 ms", "--for", "100 ms"
+    ).stdout
     assert shown.count("read at") == 3
     again = ("device", "kiln.yaml", "--every", "50 ms", "--for", "50 ms", "--json")
     parts = leitwerk(*again).stdout.split("}\n{")

@@ -92,7 +92,7 @@ def _write_setups(folder: Path, address: LinkAddress) -> tuple[Path, Path]:
 
 
 def _upload_and_watch(folder: Path, path: Path, out: Console) -> bool:
-    from leitwerk.cli.live import TableView
+    from leitwerk.cli.live_check import TableView
     from leitwerk.cli.progress import StepView
     from leitwerk.cli.tables import closing_text
     from leitwerk.commissioning.live_check import verify

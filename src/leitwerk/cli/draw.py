@@ -9,6 +9,7 @@ import click
 
 from leitwerk.cli.exit_codes import FINE
 from leitwerk.cli.options import local_moment
+from leitwerk.cli.panels import PANEL, parse_panels
 from leitwerk.errors import QuantityError
 
 if TYPE_CHECKING:
@@ -24,13 +25,7 @@ if TYPE_CHECKING:
     metavar="SETUP",
     help="Whose channels they are: with expectations and limits of alarms.",
 )
-@click.option(
-    "--panel",
-    "panels",
-    metavar="NAMES",
-    multiple=True,
-    help="Channels that stand together: 'air_top,air_bottom'; once or twice.",
-)
+@PANEL
 @click.option("--from", "begin", metavar="TIME", help="From when on: '2026-03-02 06:00'.")
 @click.option("--until", "end", metavar="TIME", help="Until when.")
 @click.option(
@@ -84,11 +79,12 @@ def draw(
         (local_moment(at, zone).timestamp(), text)
         for at, _, text in (mark.partition("=") for mark in marks)
     ]
+    shown = parse_panels(panels)
     path = Path(target) if target else Path(samples).with_suffix(".png")
     figure = draw_channels(
         _drawables(series, checked), series.times_s[chosen], values[chosen], path,
         title=checked.setup.title if checked else Path(samples).name,
-        panels=[[name.strip() for name in panel.split(",")] for panel in panels],
+        panels=shown.names, spans=shown.spans,
         events=events, zone=zone,
     )  # fmt: skip
     click.echo(f"{path}: {int(chosen.sum()):,} samples")

@@ -3,24 +3,22 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Collection, Iterator, Sequence
-from contextlib import ExitStack, contextmanager, nullcontext
+from collections.abc import Callable, Collection, Iterator, Sequence
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Self
+from typing import TYPE_CHECKING
 
 import click
 
 from leitwerk.cli.exit_codes import FINE, exit_code, result_code
+from leitwerk.cli.live_files import KeptSamples
 from leitwerk.cli.options import every_option, for_option, kept_folder, link_options
+from leitwerk.cli.panels import PANEL, Panels, parse_panels
 
 if TYPE_CHECKING:
     from leitwerk.check.checked import CheckedSetup
     from leitwerk.cli.live_view import LiveView
-    from leitwerk.commissioning.live_check import LiveProgress
-    from leitwerk.commissioning.live_report import LiveReport
     from leitwerk.links.options import LinkOptions
-    from leitwerk.monitoring.keeping import SampleKeeper
-    from leitwerk.monitoring.live_board import LiveBoard
     from leitwerk.monitoring.watching import DeviceWatch, TakenSample, Watching
     from leitwerk.parsing.units import Unit
 
@@ -59,7 +57,11 @@ _CHECK_S = 5.0
     multiple=True,
     help="Show a channel in another unit: 'air_top=°F'.",
 )
-@click.option("--figure", metavar="FILE", help="Draw the values against expectations (PNG).")
+@click.option(
+    "--figure", metavar="FILE", help="At the end, draw the values against expectations (PNG, SVG)."
+)
+@PANEL
+@click.option("--window", is_flag=True, help="Let the figure grow in a window.")
 @link_options(2.0)
 def live(
     setups: tuple[str, ...],
@@ -74,6 +76,8 @@ def live(
     chosen: tuple[str, ...],
     units: tuple[str, ...],
     figure: str | None,
+    panels: tuple[str, ...],
+    window: bool,
     link: LinkOptions,
 ) -> int:
     """Watch the readings of devices, and compare them with what each SETUP expects.
@@ -89,23 +93,27 @@ def live(
 
     sample_count(period_s, period_s)  # a period that cannot be used is refused
     every = [read_setup(path) for path in setups]
-    interactive = form is None and stream is None and duration_s is None and _is_terminal()
+    groups = parse_panels(panels)
+    interactive = not (form or stream or window) and duration_s is None and _is_terminal()
     if stream == "csv" and len(every) > 1:
         raise click.UsageError("--stream csv has the columns of one device: name one setup")
-    if not (interactive or stream) and len(every) == 1:
+    if not (interactive or stream or window or panels) and len(every) == 1:
+        from leitwerk.cli.live_check import check_for_a_while
+
         seconds = _CHECK_S if duration_s is None else duration_s
-        return _check(every[0], seconds, period_s, form, _Kept(samples, limit), figure, link)
+        kept = KeptSamples(samples, limit)
+        return check_for_a_while(every[0], seconds, period_s, form, kept, figure, link)
     with ExitStack() as stack:
         watches = [stack.enter_context(_watched(setup, link)) for setup in every]
         changed = [_visited(watch) for watch in watches]
         titles = [every[0].setup.title] if len(every) == 1 else _titles(setups)
-        kept = stack.enter_context(_Kept(samples, limit))
+        kept = stack.enter_context(KeptSamples(samples, limit))
         watching = _begun(watches, titles, period_s, stream, kept)
         stack.callback(watching.stop)
         if interactive:
             from leitwerk.cli.live_screen import run_screen
 
-            view = _view(watching, titles, kept, columns, chosen, units)
+            view = _view(watching, titles, kept, groups, columns, chosen, units)
             view.message = "; ".join(text for text in changed if text)
             path = _kept_view(setups)
             if columns is None and not chosen and not units:
@@ -113,11 +121,13 @@ def live(
             watching.start()
             run_screen(view)
             view.save(path)
+        elif window:
+            _show_window(watching, titles, groups, units, duration_s)
         else:
             watching.start()
             watching.wait(_CHECK_S if duration_s is None and not stream else duration_s)
         watching.stop()
-        return _close(watching, form, figure, prints=not stream)
+        return _close(watching, titles, groups, form, figure, prints=not stream)
 
 
 def _is_terminal() -> bool:
@@ -157,7 +167,7 @@ def _begun(
     titles: Sequence[str],
     period_s: float,
     stream: str | None,
-    kept: _Kept,
+    kept: KeptSamples,
 ) -> Watching:
     from leitwerk.monitoring.watching import Watching
 
@@ -179,7 +189,8 @@ def _begun(
 def _view(
     watching: Watching,
     titles: Sequence[str],
-    kept: _Kept,
+    kept: KeptSamples,
+    panels: Panels,
     columns: str | None,
     chosen: Sequence[str],
     units: Sequence[str],
@@ -188,7 +199,7 @@ def _view(
     from leitwerk.cli.live_view import LiveView
     from leitwerk.parsing.units import parse_unit
 
-    view = LiveView(watching, titles, draw=_draw, trouble=kept.trouble)
+    view = LiveView(watching, titles, draw=_drawing(watching, titles, panels), trouble=kept.trouble)
     names = {view.name(entry): entry for entry in view.entries}
     if columns:
         keys = [key.strip() for key in columns.split(",")]
@@ -220,27 +231,69 @@ def _kept_view(setups: Sequence[str]) -> Path:
     return Path(user_data_dir("leitwerk", appauthor=False)) / "views" / f"{name}.json"
 
 
-def _draw(board: LiveBoard, column: int, unit: Unit) -> str:
-    """Draw a channel of a running watch into a file beside the work; says where it is."""
-    from leitwerk.reports.time_figure import draw_channels
+def _drawing(
+    watching: Watching, titles: Sequence[str], panels: Panels
+) -> Callable[[str, Unit], str]:
+    """What the key for a figure does: it draws the panels that were asked for, or else one channel."""
 
-    channel, history = board.channels[column], board.history
-    path = Path(f"{channel.name}.png")
-    draw_channels(
-        board.channels, history.times_s, history.known(), path, title=channel.label,
-        panels=[[channel.name]], units={channel.name: unit}, zone=board.setup.setup.zone,
-    )  # fmt: skip
-    return f"figure: {path.resolve()}"
+    def draw(name: str, unit: Unit) -> str:
+        from leitwerk.cli.live_figure import WatchFigure
+
+        path = Path("live.png" if panels.names else f"{name}.png")
+        shown = panels if panels.names else Panels(((name,),), (None,))
+        WatchFigure(watching, titles, shown, {name: unit}).save(path)
+        return f"figure: {path.resolve()}"
+
+    return draw
 
 
-def _close(watching: Watching, form: str | None, figure: str | None, *, prints: bool) -> int:
+def _show_window(
+    watching: Watching,
+    titles: Sequence[str],
+    panels: Panels,
+    units: Sequence[str],
+    duration_s: float | None,
+) -> None:
+    """Let the figure grow in a window, until it is closed, or the time is over."""
+    from threading import Timer
+
+    from leitwerk.cli.live_figure import WatchFigure
+    from leitwerk.parsing.units import parse_unit
+
+    shown = {name: parse_unit(symbol) for name, _, symbol in (u.partition("=") for u in units)}
+    drawing = WatchFigure(watching, titles, panels, shown)
+    timer = None if duration_s is None else Timer(duration_s, watching.stop)
+    watching.start()
+    if timer is not None:
+        timer.start()
+    try:
+        drawing.show()
+    finally:
+        if timer is not None:
+            timer.cancel()
+
+
+def _close(
+    watching: Watching,
+    titles: Sequence[str],
+    panels: Panels,
+    form: str | None,
+    figure: str | None,
+    *,
+    prints: bool,
+) -> int:
     """The reports on all devices; the exit code is that of the worst."""
+    from leitwerk.cli.live_check import print_report
     from leitwerk.commissioning.live_check import report_of
 
     if watching.failure is not None:
         raise watching.failure
     reports = [report_of(watch) for watch in watching.watches]
-    if figure:
+    if figure and panels.names:
+        from leitwerk.cli.live_figure import WatchFigure
+
+        WatchFigure(watching, titles, panels, {}).save(Path(figure))
+    elif figure:
         from leitwerk.reports.live_figure import draw_report
 
         for number, report in enumerate(reports):
@@ -251,126 +304,6 @@ def _close(watching: Watching, form: str | None, figure: str | None, *, prints: 
     codes = [exit_code(error) for error in watching.ended.values()]
     if prints:
         for report in reports:
-            _print(report, form, shown_already=False)
+            print_report(report, form, shown_already=False)
         codes += map(result_code, reports)
     return max(codes, default=FINE)
-
-
-# ---------------------------------------------------------------------- a check of some seconds
-
-
-def _check(
-    checked: CheckedSetup,
-    duration_s: float,
-    period_s: float,
-    form: str | None,
-    kept: _Kept,
-    figure: str | None,
-    link: LinkOptions,
-) -> int:
-    from leitwerk.cli.devices import remember
-    from leitwerk.cli.note_visit import note_visit
-    from leitwerk.commissioning.live_check import verify
-    from leitwerk.devices.device import connect
-
-    view = TableView(checked.setup.title) if form is None and sys.stdout.isatty() else None
-    with connect(checked, link=link) as device, view or nullcontext(), kept:
-
-        def show(progress: LiveProgress) -> None:
-            if view is not None:
-                view.show(progress)
-
-        report = verify(
-            checked,
-            device,
-            duration_s=duration_s,
-            period_s=period_s,
-            on_sample=show,
-            on_taken=kept.take,
-        )
-        changed = note_visit(device, kept_folder(checked.setup.source.file, None), "live")
-    remember(report.identity, device.address)
-    if figure:
-        from leitwerk.reports.live_figure import draw_report
-
-        draw_report(report, figure)
-    _print(report, form, shown_already=view is not None)
-    if changed and form is None:
-        click.echo(changed)
-    return result_code(report)
-
-
-def _print(report: LiveReport, form: str | None, *, shown_already: bool) -> None:
-    from leitwerk.cli.printing import echo_json
-
-    if form == "json":
-        echo_json(report.to_dict())
-    elif form == "csv":
-        click.echo(report.to_csv(), nl=False)
-    elif shown_already:
-        from leitwerk.cli.tables import closing_text, console
-
-        console().print(closing_text(report))
-    else:
-        click.echo(str(report))
-
-
-class TableView:
-    """A table that is drawn anew with each sample, and stays when all is done."""
-
-    def __init__(self, title: str) -> None:
-        from rich.live import Live
-
-        from leitwerk.cli.tables import console
-
-        self._title = title
-        self._live = Live(console=console(wraps=True), auto_refresh=False)
-
-    def __enter__(self) -> Self:
-        self._live.__enter__()
-        return self
-
-    def __exit__(self, *error: object) -> None:
-        self._live.__exit__(None, None, None)
-
-    def show(self, sample: LiveProgress) -> None:
-        """Draw the table with what is known after this sample."""
-        from leitwerk.cli.tables import live_table
-
-        caption = f"sample {sample.number} of {sample.total}"
-        width = self._live.console.width
-        table = live_table(sample.channels(), self._title, caption, width)
-        self._live.update(table, refresh=True)
-
-
-class _Kept:
-    """The files in which samples are kept, one for each device; begun with its first sample."""
-
-    def __init__(self, path: str | None, limit_mb: float | None) -> None:
-        self._path = None if path is None else Path(path)
-        self._limit = None if limit_mb is None else round(limit_mb * 1e6)
-        self._files: dict[int, SampleKeeper] = {}
-        if limit_mb is not None and path is None:
-            raise click.UsageError("--limit is for --samples")
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *error: object) -> None:
-        for file in self._files.values():
-            file.close()
-
-    def take(self, watch: DeviceWatch, sample: TakenSample, name: str = "") -> None:
-        """Keep a sample."""
-        if self._path is None:
-            return
-        from leitwerk.monitoring.keeping import SampleKeeper
-
-        if id(watch) not in self._files:
-            path = self._path.with_stem(f"{self._path.stem}-{name}") if name else self._path
-            self._files[id(watch)] = SampleKeeper(path, watch, limit_bytes=self._limit)
-        self._files[id(watch)].take(sample)
-
-    def trouble(self) -> str:
-        """What cannot be written now, and why."""
-        return next((file.trouble for file in self._files.values() if file.trouble), "")

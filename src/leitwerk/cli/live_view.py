@@ -57,7 +57,7 @@ class LiveView:
     watching: Watching
     titles: Sequence[str]
     now: Callable[[], datetime] = lambda: datetime.now(UTC)
-    draw: Callable[[LiveBoard, int, Unit], str] = lambda board, column, unit: "no figure here"
+    draw: Callable[[str, Unit], str] = lambda name, unit: "no figure here"
     trouble: Callable[[], str] = lambda: ""
     columns: list[str] = field(default_factory=lambda: list(USUAL))
     entries: list[Entry] = field(default_factory=list)
@@ -344,10 +344,10 @@ class LiveView:
     def _figure(self) -> None:
         if self.entries:
             device, column = self.entries[self.selected]
-            board = self.boards[device]
-            unit = self.units.get((device, column), board.channels[column].unit)
+            channel = self.boards[device].channels[column]
+            unit = self.units.get((device, column), channel.unit)
             try:
-                self.message = self.draw(board, column, unit)
+                self.message = self.draw(self.name((device, column)), unit)
             except LeitwerkError as error:
                 self.message = error.message
 

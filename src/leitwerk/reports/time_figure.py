@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     Array = NDArray[np.float64]
 
 Events = Sequence[tuple[float, str]]
+Spans = Sequence[tuple[float, float] | None]
 
 
 class Drawable(Protocol):
@@ -80,6 +81,7 @@ def plot_channel(
     unit: Unit | None = None,
     colour: str = BLUE,
     zone: ZoneInfo = _UTC,
+    label: str = "",
 ) -> None:
     """Draw one channel over time: its line, its expectation, the limits of its alarms.
 
@@ -99,6 +101,8 @@ def plot_channel(
         Of the line.
     zone : ZoneInfo
         Of the times at the axis.
+    label : str
+        Of the line; the channel's name, if not given.
 
     """
     shown = unit or channel.unit
@@ -113,7 +117,7 @@ def plot_channel(
     intervals = np.diff(times_s)
     gap_s = _GAP_INTERVALS * float(np.median(intervals)) if intervals.size else math.inf
     t, x = reduced(times_s, values, COLUMNS, gap_s=gap_s)
-    axes.plot(_moments(t), to_shown(x), color=colour, linewidth=1.1, label=channel.name)
+    axes.plot(_moments(t), to_shown(x), color=colour, linewidth=1.1, label=label or channel.name)
     if channel.expected is not None:
         expected, tolerance = channel.expected
         low, middle, high = to_shown(
@@ -124,10 +128,11 @@ def plot_channel(
     for alarm in channel.alarms:
         for limit in to_shown(np.array(_limits(alarm))).tolist():
             axes.axhline(limit, color=VERMILION, linewidth=1, linestyle="--")
-            axes.annotate(
+            name = axes.annotate(
                 alarm.name, (1.0, limit), xycoords=("axes fraction", "data"), ha="right", va="bottom",
                 fontsize=9, color=VERMILION,
             )  # fmt: skip
+            name.set_in_layout(False)  # an axis of one's own may end before the limit
     if channel.states is not None:
         axes.set_yticks(channel.states.numbers, channel.states.names)
     else:
@@ -150,6 +155,16 @@ def _limits(alarm: AlarmDefinition) -> list[float]:
     return [end for end in alarm.trip if math.isfinite(end)]
 
 
+@dataclass(frozen=True)
+class Trace:
+    """A channel with its samples: times of shape (n,) in s since 1970-01-01 UTC, values in its unit."""
+
+    name: str
+    channel: Drawable
+    times_s: Array
+    values: Array
+
+
 def draw_channels(
     channels: Sequence[Drawable],
     times_s: Array,
@@ -158,7 +173,8 @@ def draw_channels(
     *,
     title: str = "",
     panels: Sequence[Sequence[str]] = (),
-    units: dict[str, Unit] | None = None,
+    spans: Spans = (),
+    units: Mapping[str, Unit] | None = None,
     events: Events = (),
     zone: ZoneInfo = _UTC,
 ) -> Figure:
@@ -171,14 +187,8 @@ def draw_channels(
     values : array of shape (n, n_channels)
         In the channels' units, NaN where there is no value.
     path : str or Path
-    title : str
-    panels : sequence of sequences of names
-        Which channels stand together, in one or two panels; those of one unit, if not given.
-    units : dict from name to Unit, optional
-        In which channels are drawn.
-    events : sequence of (time in s, text)
-        Each is marked by an upright line.
-    zone : ZoneInfo
+    title, panels, spans, units, events, zone
+        As for ``fill_figure``.
 
     Raises
     ------
@@ -188,24 +198,67 @@ def draw_channels(
         The file cannot be written.
 
     """
-    place = {channel.name: k for k, channel in enumerate(channels)}
-    wanted = [list(panel) for panel in panels if panel] or _usual_panels(channels)
-    for name in (name for panel in wanted for name in panel):
-        if name not in place:
-            raise QuantityError(f"there is no channel {name!r}", valid=", ".join(place))
-    if len(wanted) > _PANELS or any(len(panel) > _SHARED for panel in wanted):
-        raise QuantityError(
-            "a figure has one or two panels, each of six channels at most",
-            valid="fewer channels, or another figure",
-        )
     figure = new_figure()
+    traces = [Trace(c.name, c, times_s, values[:, k]) for k, c in enumerate(channels)]
+    fill_figure(
+        figure,
+        traces,
+        title=title,
+        panels=panels,
+        spans=spans,
+        units=units,
+        events=events,
+        zone=zone,
+    )
+    save(figure, path)
+    return figure
+
+
+def fill_figure(
+    figure: Figure,
+    traces: Sequence[Trace],
+    *,
+    title: str = "",
+    panels: Sequence[Sequence[str]] = (),
+    spans: Spans = (),
+    units: Mapping[str, Unit] | None = None,
+    events: Events = (),
+    zone: ZoneInfo = _UTC,
+) -> None:
+    """Draw channels over time on a figure, in place of what is on it.
+
+    Parameters
+    ----------
+    figure : matplotlib.figure.Figure
+    traces : sequence of Trace
+        Each may have times of its own.
+    title : str
+    panels : sequence of sequences of names
+        Which traces stand together, in one or two panels; those of one unit, if not given.
+    spans : sequence of (low, high) or None
+        What the upright axis of each panel shows, in its unit; what fits, if not given.
+    units : mapping from name to Unit, optional
+        In which traces are drawn.
+    events : sequence of (time in s, text)
+        Each is marked by an upright line.
+    zone : ZoneInfo
+
+    Raises
+    ------
+    QuantityError
+        A panel names no trace, or too many.
+
+    """
+    place = {trace.name: trace for trace in traces}
+    wanted = chosen_panels(traces, panels)
+    figure.clear()
     grid = figure.subplots(len(wanted), 1, squeeze=False, sharex=True)[:, 0]
     for axes, panel in zip(grid, wanted, strict=True):
         for number, name in enumerate(panel):
-            k = place[name]
+            trace = place[name]
             plot_channel(
-                axes, channels[k], times_s, values[:, k], unit=(units or {}).get(name),
-                colour=_COLOURS[number % len(_COLOURS)], zone=zone,
+                axes, trace.channel, trace.times_s, trace.values, unit=(units or {}).get(name),
+                colour=_COLOURS[number % len(_COLOURS)], zone=zone, label=name,
             )  # fmt: skip
         axes.legend(loc="upper left", fontsize=10, framealpha=0.8)
         for at, text in events:
@@ -219,17 +272,41 @@ def draw_channels(
                 rotation=90,
                 va="top",
             )
+    for axes, span in zip(grid, spans, strict=False):
+        if span is not None:
+            axes.set_ylim(*span)
     grid[-1].set_xlabel(f"time, {zone.key}")
     figure.suptitle(title, fontsize=13)
     figure.tight_layout()
-    save(figure, path)
-    return figure
 
 
-def _usual_panels(channels: Sequence[Drawable]) -> list[list[str]]:
-    """Channels of the first unit in one panel, and those of the next in another."""
+def chosen_panels(traces: Sequence[Trace], panels: Sequence[Sequence[str]] = ()) -> list[list[str]]:
+    """The names of the traces in each panel: as asked for, or those of one unit together.
+
+    Raises
+    ------
+    QuantityError
+        A panel names no trace, or too many.
+
+    """
+    names = [trace.name for trace in traces]
+    wanted = [list(panel) for panel in panels if panel] or _usual_panels(traces)
+    for name in (name for panel in wanted for name in panel):
+        if name not in names:
+            raise QuantityError(f"there is no channel {name!r}", valid=", ".join(names))
+    if len(wanted) > _PANELS or any(len(panel) > _SHARED for panel in wanted):
+        raise QuantityError(
+            "a figure has one or two panels, each of six channels at most",
+            valid="fewer channels, or another figure",
+        )
+    return wanted
+
+
+def _usual_panels(traces: Sequence[Trace]) -> list[list[str]]:
+    """Traces of the first unit in one panel, and those of the next in another."""
     by_unit: dict[str, list[str]] = {}
-    for channel in channels:
-        key = channel.name if channel.states is not None else str(channel.unit)
-        by_unit.setdefault(key, []).append(channel.name)
+    for trace in traces:
+        channel = trace.channel
+        key = trace.name if channel.states is not None else str(channel.unit)
+        by_unit.setdefault(key, []).append(trace.name)
     return [names[:_SHARED] for names in list(by_unit.values())[:_PANELS]]

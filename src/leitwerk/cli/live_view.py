@@ -73,12 +73,9 @@ class LiveView:
     _now_s: float = 0.0
 
     def __post_init__(self) -> None:
+        """``boards`` are one for each device."""
+        self.boards: list[LiveBoard] = [watch.board for watch in self.watching.watches]
         self.entries = self.entries or self.all_entries()
-
-    @property
-    def boards(self) -> list[LiveBoard]:
-        """One for each device."""
-        return [watch.board for watch in self.watching.watches]
 
     def all_entries(self) -> list[Entry]:
         """All channels of all devices, in the order of the files."""
@@ -92,7 +89,7 @@ class LiveView:
 
     # ------------------------------------------------------------------ rows
 
-    def row(self, entry: Entry, *, with_signal: bool = False) -> LiveRow:
+    def row(self, entry: Entry, also: Sequence[str] = ()) -> LiveRow:
         """A channel as it is shown now, or was when it was paused."""
         device, column = entry
         board, back, statistics = self.boards[device], 0, None
@@ -102,7 +99,7 @@ class LiveView:
         stale_s = _STALE_PERIODS * self.watching.period_s + _STALE_S
         return board.row(
             column, self._now_s, unit=self.units.get(entry), back=back, stale_s=stale_s,
-            statistics=statistics, with_signal=with_signal or "signal" in self.columns,
+            statistics=statistics, also=also or self.columns,
         )  # fmt: skip
 
     # ------------------------------------------------------------------ lines
@@ -151,7 +148,7 @@ class LiveView:
         if not self.entries:
             return [[("warn", "All channels are hidden: H shows them again.")]]
         self.selected = min(self.selected, len(self.entries) - 1)
-        below = self._details(self.row(self.entries[self.selected], with_signal=True), width)
+        below = self._details(self.row(self.entries[self.selected], ["signal"]), width)
         space = max(1, height - 1 - len(below))
         self.top = max(0, min(self.top, self.selected, len(self.entries) - space))
         self.top = max(self.top, self.selected - space + 1)

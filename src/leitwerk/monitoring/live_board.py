@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -199,7 +199,7 @@ class LiveBoard:
         back: int = 0,
         stale_s: float = 3.0,
         statistics: RunningStatistics | None = None,
-        with_signal: bool = False,
+        also: Collection[str] = (),
     ) -> LiveRow:
         """One channel for people.
 
@@ -215,8 +215,8 @@ class LiveBoard:
             From which age on a value is stale.
         statistics : RunningStatistics, optional
             Those of an earlier moment, to be shown in place of those of now.
-        with_signal : bool
-            Whether the signal behind the value is wanted, too.
+        also : collection of str
+            What else is wanted: ``signal``, that behind the value; ``change``, ``band``. Else they are empty.
 
         """
         channel = self.channels[column]
@@ -250,14 +250,16 @@ class LiveBoard:
             maximum=figures.value(float(statistics.maximum[column])),
             mean=figures.value(float(statistics.mean[column])),
             deviation=figures.difference(statistics.deviation_of(column), digits=2),
-            change=figures.difference(float(statistics.last[column] - statistics.first[column])),
+            change=figures.difference(float(statistics.last[column] - statistics.first[column]))
+            if "change" in also
+            else "",
             count=int(statistics.count[column]),
             alarms=tuple(
                 (name, s.words) for name, s in self.situation.alarm_states(channel.name).items()
             ),
-            band=self._band(channel, value),
+            band=self._band(channel, value) if "band" in also else "",
             expected=figures.expected,
-            signal=self._signal(channel) if with_signal and has_value else "",
+            signal=self._signal(channel) if "signal" in also and has_value else "",
         )
 
     def _why(self, column: int, quality: Quality, place: int) -> str:

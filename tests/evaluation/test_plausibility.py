@@ -32,6 +32,8 @@ def noise(scale=0.05):
         ({"air_top": 21.5 + (same := noise(1.0)), "air_bottom": 21.2 + same}, ["move exactly alike"]),
         # A slow change that both follow, each with a noise of its own, is usual.
         ({"air_top": 20 + T / 10 + noise(), "air_bottom": 19 + T / 11 + noise()}, []),
+        ({"air_top": 19.2 + noise(), "timber_core": 21.6 + noise()}, ["are they swapped?"]),
+        ({"air_top": 19.2 + noise(), "timber_core": 25.6 + noise()}, []),
         ({"door": np.zeros(N)}, []),
         ({"air_top": np.where(T < 50, 21.5, np.nan)}, []),
     ],

@@ -22,7 +22,10 @@ from leitwerk.standins.profile import find_profile
 
 HOUR, DAY, EVERY_S = 3600.0, 86_400.0, 15.0
 LOST = [(2 * HOUR, 2.5 * HOUR), (9 * HOUR, 9 * HOUR + 60), (23 * HOUR, 23.2 * HOUR)]
-RESTARTS = [6 * HOUR, 15 * HOUR]  # silent for two minutes each
+RESTARTS = [
+    6 * HOUR,
+    15 * HOUR,
+]  # two minutes each, and then a logger that remembers only its settings
 FULL = (11 * HOUR, 12 * HOUR)
 STEPS = [(4 * HOUR, 3600.0), (18 * HOUR, -1800.0)]  # of the clock of the computer
 
@@ -42,6 +45,12 @@ class RampLink(MemoryLink):
     def __init__(self, logger, time):
         super().__init__(logger)
         self.time, self.words = time, {}
+
+    def restart(self):
+        """Another run of its firmware: sessions, scans, alarms and staged settings are gone."""
+        old, self.words = self.logger, {}
+        self.logger = Logger(old.datasheet, old.profile, Plant(), self.time, Disturbances())
+        self.logger.holding[:] = old.holding
 
     def _do(self, request):
         if getattr(request, "table", "") != "input" or request.start < 100:
@@ -84,6 +93,8 @@ def test_a_day(sheet, tmp_path, monkeypatch):
     path, delivered, sizes = tmp_path / "day.csv", [], []
     with SampleKeeper(path, watch) as keeper:
         while time.now_s < DAY:
+            if time.now_s in RESTARTS:
+                link.restart()
             link.fails_at = 0 if is_silent(time.now_s) else None
             if not is_silent(time.now_s):
                 delivered.append((time.now_s, wall().timestamp()))

@@ -9,7 +9,7 @@ from typing import Literal, Protocol
 
 from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.calibration.correction import KINDS
-from leitwerk.check.channels import CheckedChannel, ContactChannel, SignalChannel
+from leitwerk.check.channels import CheckedChannel, ContactChannel, DerivedChannel, SignalChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.outputs import AnalogOutput, CheckedOutput
 from leitwerk.errors import QuantityError
@@ -149,6 +149,9 @@ def _steps(channel: CheckedChannel, further: Sequence[float]) -> Iterator[Planne
         for value in _points(channel, further):
             shown = channel.words(value)
             request = f"bring {where} to {shown}{_signal(channel, value)}"
+            if isinstance(channel, DerivedChannel):
+                inputs = ", ".join(channel.inputs)
+                request = f"bring {inputs} to where {where} has to be {shown}"
             yield PlannedStep(f"{channel.name} at {shown}", channel.name, "point", value, request)
     for alarm in channel.alarms:
         yield _alarm(channel, alarm, where)

@@ -20,6 +20,7 @@ ENOUGH = 60  # readings, below which nothing is said
 _FINE = 1e-4  # of a span: a converter with finer steps never stands still
 _SAME = 0.02  # of how far two channels move: they differ by less
 _NEWEST, _CORRELATED = 4096, 0.99  # of so many readings, pairs to look at
+_PAIRED = 100  # channels off their expectation that are held against each other
 _CLEAR = 20.0  # steps that a channel has to move before it is compared with another
 
 
@@ -73,7 +74,32 @@ def doubts(
                     f"{channel.name} moves by {shown} a second: a sensor that follows within {within} cannot"
                 )
     found += _alike(moved)
-    return found
+    return found + _swapped(channels, values)
+
+
+def _swapped(channels: Sequence[CheckedChannel], values: Array) -> list[str]:
+    """Two channels of one unit that each miss their expectation, and meet that of the other."""
+    off: list[tuple[CheckedChannel, float, tuple[float, float]]] = []
+    for channel, column in zip(channels, values.T, strict=True):
+        good = column[np.isfinite(column)]
+        if channel.expected is None or channel.states is not None or good.size < ENOUGH:
+            continue
+        mean = float(good.mean())
+        if not _meets(mean, channel.expected):
+            off.append((channel, mean, channel.expected))
+    off = off[:_PAIRED]
+    return [
+        f"{one.name} and {other.name} each show what is expected of the other: are they swapped?"
+        for k, (one, shown, expected) in enumerate(off)
+        for other, other_shown, other_expected in off[k + 1 :]
+        if one.unit == other.unit
+        and _meets(shown, other_expected)
+        and _meets(other_shown, expected)
+    ]
+
+
+def _meets(value: float, expected: tuple[float, float]) -> bool:
+    return abs(value - expected[0]) <= expected[1]
 
 
 def _alike(moved: Sequence[tuple[CheckedChannel, Array, float]]) -> list[str]:

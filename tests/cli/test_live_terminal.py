@@ -1,4 +1,4 @@
-"""The command live on a terminal, with keys pressed by a person; and its streams into pipes."""
+"""The commands live and prove on a terminal, with keys pressed by a person; and streams into pipes."""
 
 import contextlib
 import csv
@@ -17,15 +17,19 @@ import time
 import pyte
 import pytest
 
+from conftest import PASSWORDS
+from leitwerk.commissioning.proof_record import load_record
+
 pytestmark = pytest.mark.process
-COMMAND = [sys.executable, "-m", "leitwerk", "live"]
+LEITWERK = [sys.executable, "-m", "leitwerk"]
+COMMAND = [*LEITWERK, "live"]
 PATIENCE_S = 20.0
 
 
 class Person:
     """Somebody at a terminal: looks at the screen until something is there, and presses keys."""
 
-    def __init__(self, words, cwd, columns=80, lines=24, **environment):
+    def __init__(self, words, cwd, columns=80, lines=24, command="live", **environment):
         self.screen = pyte.Screen(columns, lines)
         self._stream = pyte.ByteStream(self.screen)
         self._near, far = pty.openpty()
@@ -37,7 +41,7 @@ class Person:
             **environment,
         }
         self.process = subprocess.Popen(
-            [*COMMAND, *words], cwd=cwd, stdin=far, stdout=far, stderr=far, env=settings,
+            [*LEITWERK, command, *words], cwd=cwd, stdin=far, stdout=far, stderr=far, env=settings,
             start_new_session=True,
         )  # fmt: skip
         os.close(far)
@@ -206,3 +210,33 @@ def test_a_pipe_that_is_closed_ends_the_stream(ready):
     assert process.wait(PATIENCE_S) == 141
     assert process.stderr.read() == b""
     process.stderr.close()
+
+
+def test_a_proof_is_broken_off_with_ctrl_c_and_resumed(ready, tmp_path):
+    path, _ = ready
+    words = [path, "--settle", "3 s", "--every", "0.1 s", "--record", "p.json"]
+    person = Person(
+        words, tmp_path, command="prove", LEITWERK_PASSWORD_OPERATOR=PASSWORDS["operator"]
+    )
+    person.sees("or apply 108.376", "q ends, to be resumed")
+    person.press("3 V\n")
+    person.sees("V is a unit of voltage")
+    person.press("21.5 °C\n")
+    person.sees("PASS        air_top at 21.5 °C", "let too_hot trip")
+    person.press("\x03")
+    assert person.ends() == 130
+    assert b"resume it with --record p.json" in person.sent
+    assert len(load_record(tmp_path / "p.json").steps) == 1
+    person = Person(
+        words, tmp_path, command="prove", LEITWERK_PASSWORD_OPERATOR=PASSWORDS["operator"]
+    )
+    person.sees("let too_hot trip")
+    person.press("skip\n")
+    person.sees("SKIPPED     alarm air_top.too_hot", "bring air_bottom")
+    person.press("\n")
+    person.sees("NO READING  air_bottom", "open sensor")
+    person.press("q\n")
+    assert person.ends() == 130
+    record = load_record(tmp_path / "p.json")
+    assert [step.verdict for step in record.steps] == ["pass", "skipped", "no reading"]
+    assert record.finished == ""

@@ -58,7 +58,7 @@ from leitwerk.monitoring.poller import Poller
 from leitwerk.monitoring.watching import Watching
 from leitwerk.parsing.address import parse_address
 from leitwerk.parsing.yaml_text import parse_yaml
-from leitwerk.project.files import write_atomic
+from leitwerk.project.files import content_hash, write_atomic
 from leitwerk.project.library import find_datasheet
 from leitwerk.project.setups import check_file, parse_setup
 from leitwerk.protocols.board_image import from_c
@@ -71,7 +71,7 @@ from leitwerk.standins.process import start_standin
 from leitwerk.standins.profile import find_profile
 from leitwerk.transfer.batch import BatchItem, upload_batch
 from leitwerk.transfer.history import read_history
-from leitwerk.transfer.task import UploadOptions, content_hash
+from leitwerk.transfer.task import UploadOptions
 from leitwerk.transfer.upload import upload
 
 KILN = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text("utf-8")

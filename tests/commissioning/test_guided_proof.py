@@ -16,12 +16,12 @@ from leitwerk.commissioning.proof_record import drift_lines, load_record, proof_
 from leitwerk.commissioning.proof_reference import ReferenceChannel
 from leitwerk.datasheet.settings import diff_settings
 from leitwerk.evaluation.course import parse_course
+from leitwerk.project.files import content_hash
 from leitwerk.project.setups import read_setup
 from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.logger import Logger
 from leitwerk.standins.plant import Plant, Signal
 from leitwerk.standins.profile import find_profile
-from leitwerk.transfer.task import content_hash
 
 REST = {"air_top": 21.5, "air_bottom": 21.2, "timber_core": 19.0, "humidity": 55.0, "steam_valve": 40.0,
         "stack_weight": 2310.0, "door": 1.0}  # fmt: skip

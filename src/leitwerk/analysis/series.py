@@ -21,10 +21,12 @@ from zoneinfo import ZoneInfo
 import numpy as np
 
 from leitwerk.errors import QuantityError
+from leitwerk.parsing.frames import dataframe, utc_index
 from leitwerk.parsing.local_time import soonest
 from leitwerk.signals.quality import QUALITY_BY_REASON, Quality
 
 if TYPE_CHECKING:
+    import pandas as pd
     from numpy.typing import NDArray
 
 DATED, UNDATED = "time", "time [s]"
@@ -76,6 +78,17 @@ class Series:
         if self.qualities is None:
             return self.values
         return np.where(Quality.has_value(self.qualities), self.values, np.nan)
+
+    def to_dataframe(self) -> pd.DataFrame:
+        """The good values: a column for each of the series, times in UTC as the index.
+
+        ``attrs["units"]`` has the units.
+        """
+        millis = np.round(self.times_s * 1000.0).astype("datetime64[ms]")
+        index = utc_index(millis) if self.dated else self.times_s
+        values, head = self.good(), DATED if self.dated else "time_s"
+        columns = {head: index, **{c.name: values[:, k] for k, c in enumerate(self.columns)}}
+        return dataframe(columns, {c.name: c.unit for c in self.columns}, head)
 
     def csv(self) -> str:
         """The series as the text of a file."""

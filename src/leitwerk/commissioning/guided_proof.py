@@ -39,9 +39,10 @@ from leitwerk.errors import (
 from leitwerk.monitoring.attendant import AttendOptions
 from leitwerk.monitoring.watching import DeviceWatch
 from leitwerk.parsing.units import parse_unit
+from leitwerk.project.files import content_hash
 from leitwerk.project.kept_json import KeptIdentity
 from leitwerk.results import Outcome
-from leitwerk.transfer.task import UploadOptions, content_hash
+from leitwerk.transfer.task import UploadOptions
 from leitwerk.transfer.upload import upload
 
 _PULSE_S = 1.0

@@ -33,7 +33,7 @@ from leitwerk.monitoring.resume_file import AttendState, keep_state, read_state
 from leitwerk.monitoring.run_control import RunControl
 from leitwerk.project.clock import REAL_TIME, Clock, SteadyTime
 from leitwerk.project.driven import driving
-from leitwerk.project.files import write_atomic
+from leitwerk.project.files import content_hash, write_atomic
 from leitwerk.project.held_signals import signals_held
 from leitwerk.project.kept import device_folder
 from leitwerk.project.locks import only_attendant
@@ -55,7 +55,7 @@ from leitwerk.rules.definition import (
 from leitwerk.rules.engine import Due, Engine
 from leitwerk.rules.message_text import fill
 from leitwerk.signals.quality import Quality
-from leitwerk.transfer.task import TaskSource, UploadOptions, UploadTask, content_hash
+from leitwerk.transfer.task import TaskSource, UploadOptions, UploadTask
 from leitwerk.transfer.transaction import carry
 
 if TYPE_CHECKING:

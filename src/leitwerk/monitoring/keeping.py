@@ -8,19 +8,18 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 import os
 from collections import deque
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, Self
+from typing import Self
 
 from leitwerk.analysis.series import Column, series_heading, series_row
 from leitwerk.errors import FileProblem
 from leitwerk.monitoring.watching import DeviceWatch, TakenSample
 from leitwerk.project.files import write_atomic
+from leitwerk.recordings.about import about_setup
 from leitwerk.recordings.parquet import csv_to_parquet, require_parquet
-from leitwerk.transfer.task import content_hash
 
 _PARTS = 4  # into so many files a limited amount is divided
 _WAITING = 100_000  # rows that wait in memory at most
@@ -246,13 +245,6 @@ def _problem(act: str, path: Path, error: OSError) -> FileProblem:
 
 def _about(watch: DeviceWatch) -> str:
     """Of which device and setup the values are, as JSON."""
-    setup = watch.setup.setup
-    content: dict[str, Any] = {
-        "title": setup.title,
-        "setup": setup.source.file,
-        "setup_hash": content_hash(setup.source.content),
-        "device": watch.identity.to_dict(),
-        "zone": setup.zone.key,
-        "columns": {c.name: {"label": c.label, "unit": c.symbol} for c in watch.board.channels},
-    }
-    return json.dumps(content, indent=1, ensure_ascii=False) + "\n"
+    columns = [Column(channel.name, channel.symbol) for channel in watch.board.channels]
+    run = watch.started.isoformat(timespec="seconds")
+    return about_setup(watch.setup, watch.identity, columns, source="samples", run=run).to_json()

@@ -40,3 +40,12 @@ def dataframe(columns: Mapping[str, Any], units: Mapping[str, str], index: str) 
     frame = pd.DataFrame(dict(columns)).set_index(index)
     frame.attrs["units"] = {name: unit for name, unit in units.items() if unit}
     return frame
+
+
+def utc_index(times: Any) -> Any:
+    """Times of ``datetime64`` as an index of pandas in UTC; as they are where there is no pandas."""
+    try:
+        import pandas as pd  # noqa: PLC0415 - as above
+    except ImportError:
+        return times
+    return pd.DatetimeIndex(times, tz="UTC")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import tempfile
 from collections.abc import Iterable
@@ -134,3 +135,8 @@ def free_path(folder: Path, stem: str, suffixes: Iterable[str]) -> Path:
         if not any(path.with_name(path.name + suffix).exists() for suffix in every):
             return path
     raise FileProblem(f"{folder} holds thousands of files named {stem}", remedy="tidy up there")
+
+
+def content_hash(content: bytes) -> str:
+    """SHA-256 of a file's content, in hexadecimal."""
+    return hashlib.sha256(content).hexdigest()

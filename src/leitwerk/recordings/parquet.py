@@ -1,4 +1,4 @@
-"""Values over time as Parquet: a column for each channel with its unit, and one for its quality in words."""
+"""Files of values over time as Parquet."""
 
 from __future__ import annotations
 
@@ -6,25 +6,9 @@ import os
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
-from leitwerk.analysis.series import Column, Series, read_series
+from leitwerk.analysis.series import Series, read_series
 from leitwerk.errors import FileProblem
-from leitwerk.signals.quality import QUALITY_BY_REASON, Quality
-
-_ABOUT, _UNIT = b"leitwerk", b"unit"
-_QUALITY = ".quality"
-
-
-def _arrow() -> Any:
-    try:
-        import pyarrow as pa  # noqa: PLC0415 - an optional package, and large
-    except ImportError:
-        raise FileProblem(
-            "Parquet needs the package pyarrow",
-            remedy="pip install 'leitwerk[parquet]', or keep CSV",
-        ) from None
-    return pa
+from leitwerk.recordings.tables import TIME, about_of, arrow, columns_of, series_of, table_of
 
 
 def require_parquet() -> None:
@@ -36,7 +20,7 @@ def require_parquet() -> None:
         The package is not there.
 
     """
-    _arrow()
+    arrow()
 
 
 def write_parquet(series: Series, path: Path, about: str = "") -> None:
@@ -55,8 +39,19 @@ def write_parquet(series: Series, path: Path, about: str = "") -> None:
         It cannot be written, or the package is not there.
 
     """
-    table = _table(series, about)
-    from pyarrow import parquet  # noqa: PLC0415 - as above
+    write_table(table_of(series, about), path)
+
+
+def write_table(table: Any, path: Path) -> None:
+    """Write a table whole or not at all.
+
+    Raises
+    ------
+    FileProblem
+        It cannot be written.
+
+    """
+    from pyarrow import parquet  # noqa: PLC0415 - an optional package, and large
 
     temporary = path.with_name(f".{path.name}.new")
     try:
@@ -73,30 +68,6 @@ def write_parquet(series: Series, path: Path, about: str = "") -> None:
         ) from error
 
 
-def _table(series: Series, about: str) -> Any:
-    arrow = _arrow()
-    millis = np.round(series.times_s * 1000.0).astype(np.int64)
-    kind = arrow.timestamp("ms", tz="UTC") if series.dated else arrow.duration("ms")
-    fields = [arrow.field("time", kind)]
-    arrays = [arrow.array(millis).cast(kind)]
-    words = arrow.array([quality.reason for quality in Quality])
-    number = {int(quality): k for k, quality in enumerate(Quality)}
-    for k, column in enumerate(series.columns):
-        values = series.values[:, k]
-        fields.append(
-            arrow.field(column.name, arrow.float64(), metadata={_UNIT: column.unit.encode()})
-        )
-        arrays.append(arrow.array(values, mask=np.isnan(values)))
-        codes = np.zeros(values.size, np.uint8)
-        if series.qualities is not None:
-            codes = series.qualities[:, k]
-        places = np.array([number.get(code, 0) for code in range(256)], np.int8)[codes]
-        arrays.append(arrow.DictionaryArray.from_arrays(arrow.array(places), words))
-        fields.append(arrow.field(f"{column.name}{_QUALITY}", arrays[-1].type))
-    schema = arrow.schema(fields, metadata={_ABOUT: about.encode()})
-    return arrow.Table.from_arrays(arrays, schema=schema)
-
-
 def read_parquet(path: Path) -> tuple[Series, str]:
     """The series of a file, and of which device and setup it is.
 
@@ -106,35 +77,18 @@ def read_parquet(path: Path) -> tuple[Series, str]:
         It cannot be read, or holds something else.
 
     """
-    arrow = _arrow()
+    pa = arrow()
     from pyarrow import parquet  # noqa: PLC0415 - as above
 
     try:
-        table = parquet.read_table(path)
-    except (OSError, arrow.ArrowInvalid) as error:
+        table = parquet.read_table(path, partitioning=None)
+    except (OSError, pa.ArrowException) as error:
         raise FileProblem(f"cannot read {path}: {str(error)[:200]}") from error
-    schema = table.schema
-    names = [name for name in schema.names if f"{name}{_QUALITY}" in schema.names]
-    if "time" not in schema.names or not names:
+    if TIME not in table.schema.names or not columns_of(table.schema):
         raise FileProblem(
             f"{path} does not hold values over time", remedy="a file that Leitwerk wrote"
         )
-    columns = tuple(
-        Column(name, (schema.field(name).metadata or {}).get(_UNIT, b"").decode()) for name in names
-    )
-    times = table["time"].cast(arrow.int64()).to_numpy() / 1000.0
-    values = np.column_stack([table[name].to_numpy(zero_copy_only=False) for name in names])
-    codes = [
-        [
-            QUALITY_BY_REASON.get(word, Quality.UNKNOWN)
-            for word in table[f"{n}{_QUALITY}"].to_pylist()
-        ]
-        for n in names
-    ]
-    qualities = np.array(codes, np.uint8).T.reshape(values.shape)
-    dated = arrow.types.is_timestamp(schema.field("time").type)
-    about = (schema.metadata or {}).get(_ABOUT, b"").decode()
-    return Series(columns, times, values.astype(np.float64), qualities, dated), about
+    return series_of(table), about_of(table.schema)
 
 
 def csv_to_parquet(source: Path, target: Path, about: str) -> None:

@@ -19,13 +19,13 @@ from leitwerk.findings import Finding
 from leitwerk.identity import folded_number
 from leitwerk.links.options import USUAL, LinkOptions
 from leitwerk.project.editing import with_values
-from leitwerk.project.files import read_bytes, write_atomic
+from leitwerk.project.files import content_hash, read_bytes, write_atomic
 from leitwerk.project.kept_json import KeptFile, read_kept
 from leitwerk.project.library import find_datasheet
 from leitwerk.project.setups import load_setup, parse_setup
 from leitwerk.setup.model import Setup
 from leitwerk.transfer.receipt import Receipt
-from leitwerk.transfer.task import UploadOptions, content_hash
+from leitwerk.transfer.task import UploadOptions
 from leitwerk.transfer.upload import upload
 
 FILE = "batch.json"

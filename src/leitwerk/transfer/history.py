@@ -10,9 +10,8 @@ from typing import Any
 from pydantic import Field
 
 from leitwerk.errors import FileProblem
-from leitwerk.project.files import read_bytes
+from leitwerk.project.files import content_hash, read_bytes
 from leitwerk.project.kept_json import KeptFile, parse_kept
-from leitwerk.transfer.task import content_hash
 
 RECEIPT = "-receipt.json"
 

@@ -17,10 +17,10 @@ from leitwerk.datasheet.points import Stored
 from leitwerk.datasheet.settings import SettingChange, same_stored
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
-from leitwerk.project.files import read_bytes, remove_file, write_atomic
+from leitwerk.project.files import content_hash, read_bytes, remove_file, write_atomic
 from leitwerk.project.kept_json import KeptFile, KeptIdentity, StoredJson, read_kept
 from leitwerk.transfer.receipt import JOURNAL, stored_value
-from leitwerk.transfer.task import TaskSource, content_hash
+from leitwerk.transfer.task import TaskSource
 
 _VERSION = 1
 _DAMAGED = (

@@ -15,12 +15,12 @@ from leitwerk.datasheet.registers import EXACT
 from leitwerk.datasheet.settings import DeviceSettings, SettingChange, lines_by_block
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
-from leitwerk.project.files import free_path, read_bytes, remove_file, write_atomic
+from leitwerk.project.files import content_hash, free_path, read_bytes, remove_file, write_atomic
 from leitwerk.project.kept import device_folder
 from leitwerk.project.kept_json import KeptFile, KeptIdentity, StoredJson, read_kept
 from leitwerk.transfer.history import RECEIPT, read_history
 from leitwerk.transfer.secrets import SecretEntry
-from leitwerk.transfer.task import TaskSource, content_hash
+from leitwerk.transfer.task import TaskSource
 
 JOURNAL = "journal.json"
 _KINDS = ("-backup.json", RECEIPT, "-receipt.txt")

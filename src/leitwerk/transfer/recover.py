@@ -11,11 +11,12 @@ from leitwerk.datasheet.settings import DeviceSettings, SettingChange
 from leitwerk.datasheet.vocabulary import BUS_UNIT
 from leitwerk.devices.device import Device
 from leitwerk.errors import FileProblem
+from leitwerk.project.files import content_hash
 from leitwerk.project.kept import device_folder
 from leitwerk.transfer.give_back import give_back
 from leitwerk.transfer.journal import Journal, read_journal
 from leitwerk.transfer.receipt import JOURNAL, Receipt
-from leitwerk.transfer.task import UploadOptions, UploadTask, content_hash
+from leitwerk.transfer.task import UploadOptions, UploadTask
 from leitwerk.transfer.transaction import carry
 
 

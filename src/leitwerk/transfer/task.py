@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
@@ -119,8 +118,3 @@ class UploadTask:
     left: tuple[str, ...] = ()
     account: Account | None = None
     secrets: tuple[str, ...] = ()
-
-
-def content_hash(content: bytes) -> str:
-    """SHA-256 of a file's content, in hexadecimal."""
-    return hashlib.sha256(content).hexdigest()

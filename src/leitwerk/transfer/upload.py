@@ -10,9 +10,10 @@ from leitwerk.check.checked import CheckedSetup
 from leitwerk.datasheet.settings import SettingChange, diff_settings, lines_by_block, show_setting
 from leitwerk.devices.device import Device
 from leitwerk.identity import Identity
+from leitwerk.project.files import content_hash
 from leitwerk.setup.model import Setup
 from leitwerk.transfer.receipt import Receipt
-from leitwerk.transfer.task import TaskSource, UploadOptions, UploadTask, content_hash
+from leitwerk.transfer.task import TaskSource, UploadOptions, UploadTask
 from leitwerk.transfer.transaction import carry
 
 

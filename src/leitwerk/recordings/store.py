@@ -1,0 +1,518 @@
+"""The store of a project: recordings as Parquet, by device, version and month.
+
+It is a folder that other tools read, too: ``device=K2-00417/version=1/month=2026-03/….parquet``. Version 1
+is what came from the device; a correction is a further version beside it, with its reason in
+``version.json``. A row is known by its run and its time: none is stored twice. Every file is written whole or
+not at all.
+"""
+
+from __future__ import annotations
+
+import re
+import shutil
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from filelock import FileLock, Timeout
+
+from leitwerk.analysis.series import Series, utc_text
+from leitwerk.errors import FileProblem, QuantityError
+from leitwerk.identity import same_number
+from leitwerk.project.files import content_hash, write_atomic
+from leitwerk.project.kept_json import KeptFile, read_kept
+from leitwerk.recordings.about import About
+from leitwerk.recordings.catalogue import Catalogue, Part
+from leitwerk.recordings.parquet import write_table
+from leitwerk.recordings.rows import (
+    cut,
+    in_order,
+    in_units,
+    millis,
+    require_same,
+    rows_of,
+    sliced,
+    sorted_by_time,
+)
+from leitwerk.recordings.tables import QUALITY, TIME, arrow, series_of, table_of
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+FOLDER = "recordings"  # the usual name of a store
+_VERSION = "version.json"
+_ROWS = 1_000_000  # of a chunk
+_WAIT_S = 30.0
+
+
+class StoreVersion(KeptFile):
+    """A version of a device's rows: what it was made from, why, when, and by whom."""
+
+    version: int
+    made_from: int
+    reason: str
+    made: str
+    by: str
+
+
+@dataclass(frozen=True)
+class Appended:
+    """What came of an append: rows that are new, rows that were there already, and the files written."""
+
+    rows: int
+    known: int
+    files: tuple[Path, ...]
+
+
+@dataclass(frozen=True)
+class Holding:
+    """What a store holds of one run of a device, in one version. Times are in s since 1970-01-01 UTC."""
+
+    device: str
+    version: int
+    run: str
+    source: str
+    begin_s: float
+    end_s: float
+    rows: int
+    columns: tuple[str, ...]
+
+    def __str__(self) -> str:
+        span = f"{utc_text(self.begin_s)} to {utc_text(self.end_s)}"
+        version = f", version {self.version}" if self.version > 1 else ""
+        return f"{self.device}  {span}  {self.rows:,} rows of {len(self.columns)} channels{version}"
+
+
+class Store:
+    """A folder of recordings.
+
+    Parameters
+    ----------
+    root : str or Path
+        It is made with the first append.
+
+    """
+
+    def __init__(self, root: str | Path = FOLDER) -> None:
+        self.root = Path(root)
+
+    # ------------------------------------------------------------------ what there is
+
+    def parts(self, device: str | None = None, version: int | None = None) -> list[Part]:
+        """The files of a device, in one version (the newest if not given), by time.
+
+        Raises
+        ------
+        FileProblem
+            A file cannot be read.
+
+        """
+        if not self.root.is_dir():
+            return []
+        every = Catalogue(self.root).parts()
+        if device is not None:
+            every = [part for part in every if same_number(part.device, device)]
+        if version is None:
+            newest = {part.device: part.version for part in every}  # in rising order
+            return [part for part in every if part.version == newest[part.device]]
+        return [part for part in every if part.version == version]
+
+    def holdings(
+        self,
+        *,
+        device: str | None = None,
+        channel: str | None = None,
+        begin_s: float = -np.inf,
+        end_s: float = np.inf,
+    ) -> list[Holding]:
+        """What it holds: of a device, a channel, a time; one entry for each run and version.
+
+        Raises
+        ------
+        FileProblem
+            A file cannot be read.
+
+        """
+        if not self.root.is_dir():
+            return []
+        found: dict[tuple[str, int, str], list[Part]] = {}
+        for part in Catalogue(self.root).parts():
+            is_meant = device is None or same_number(part.device, device)
+            has = channel is None or channel in part.columns
+            if is_meant and has and part.overlaps(begin_s * 1e3, end_s * 1e3):
+                found.setdefault((part.device, part.version, part.run), []).append(part)
+        return [
+            Holding(
+                *key[:2], key[2], parts[0].about.source,
+                min(p.begin_ms for p in parts) / 1e3, max(p.end_ms for p in parts) / 1e3,
+                sum(p.rows for p in parts), tuple(dict.fromkeys(n for p in parts for n in p.columns)),
+            )
+            for key, parts in found.items()
+        ]  # fmt: skip
+
+    def versions(self, device: str) -> list[StoreVersion]:
+        """The corrected versions of a device's rows, by number; version 1 needs no reason.
+
+        Raises
+        ------
+        FileProblem
+            One cannot be read.
+
+        """
+        own = self._device_folder(device)
+        paths = sorted(own.glob(f"version=*/{_VERSION}"), key=lambda path: _number(path.parent))
+        return [read_kept(p, StoreVersion, "the reason of a version", "restore it") for p in paths]
+
+    def run_rows(self, device: str, run: str) -> int:
+        """How many rows of a run are there, as they came from the device."""
+        return sum(part.rows for part in self.parts(device, 1) if part.run == run)
+
+    # ------------------------------------------------------------------ adding
+
+    def append(self, series: Series, about: About) -> Appended:
+        """Add rows of a device, those that are not there yet.
+
+        Parameters
+        ----------
+        series : Series
+            In any order of time. Columns that are there already are converted to their units.
+        about : About
+            Whose rows they are; ``device`` has to be known.
+
+        Raises
+        ------
+        QuantityError
+            The rows have no dates; or two of one time differ, among themselves or from those in the store.
+        FileProblem
+            The device is not known; or the store cannot be read or written, and is as it was.
+
+        """
+        if about.device is None:
+            raise FileProblem("it is not known of which device these rows are", remedy="name it")
+        if not series.dated:
+            raise QuantityError(
+                "these rows have no date",
+                valid="rows with times in UTC",
+                remedy="set the clock first",
+            )
+        series = in_order(series)
+        with self._locked():
+            parts = self.parts(about.device.serial, 1)
+            held = {name: unit for part in parts for name, unit in part.columns.items()}
+            series = in_units(series, held)
+            fresh, known = self._without_known(series, about.run, parts)
+            files = self._write(fresh, about, self._version_folder(about.device.serial, 1))
+        return Appended(fresh.times_s.size, known, tuple(files))
+
+    def make_version(
+        self,
+        device: str,
+        change: Callable[[Series, About], tuple[Series, About]],
+        *,
+        reason: str,
+        by: str,
+        made_from: int | None = None,
+    ) -> StoreVersion:
+        """Make a corrected version beside the others, file by file; nothing else is touched.
+
+        Parameters
+        ----------
+        device : str
+            Its serial number.
+        change : callable
+            Given the rows of a file and what is known of them: the same, corrected.
+        reason : str
+        by : str
+        made_from : int, optional
+            The version that is corrected; the newest, if not given.
+
+        Raises
+        ------
+        FileProblem
+            The device has no rows, or the store cannot be written.
+
+        """
+        parts = self.parts(device, made_from)
+        if not parts:
+            raise FileProblem(f"{self.root} has no rows of {device}", remedy=self._devices())
+        with self._locked():
+            own = self._device_folder(device)
+            number = 1 + max(_number(path) for path in own.glob("version=*"))
+            now = datetime.now(UTC).isoformat(timespec="seconds")
+            made = StoreVersion(
+                version=number, made_from=parts[0].version, reason=reason, made=now, by=by
+            )
+            folder = own / f"version={number}"
+            temporary = own / f".version={number}.new"
+            shutil.rmtree(temporary, ignore_errors=True)
+            try:
+                for part in parts:
+                    series, about = change(series_of(_read(part.path)), part.about)
+                    notes = [*about.notes, reason]
+                    about = about.model_copy(update={"source": "correction", "notes": notes})
+                    self._write(series, about, temporary)
+                write_atomic(temporary / _VERSION, made.model_dump_json(indent=1) + "\n")
+                temporary.rename(folder)
+            except OSError as error:
+                raise FileProblem(f"cannot write {folder}: {error.strerror}") from error
+            finally:
+                shutil.rmtree(temporary, ignore_errors=True)
+        return made
+
+    # ------------------------------------------------------------------ reading
+
+    def read(
+        self,
+        device: str,
+        channels: Sequence[str] | None = None,
+        *,
+        begin_s: float = -np.inf,
+        end_s: float = np.inf,
+        version: int | None = None,
+    ) -> Series:
+        """Rows of a device in the order of time; both ends count.
+
+        Parameters
+        ----------
+        device : str
+            Its serial number.
+        channels : sequence of str, optional
+            All, if not given.
+        begin_s, end_s : float, in s since 1970-01-01 UTC
+        version : int, optional
+            The newest, if not given.
+
+        Raises
+        ------
+        FileProblem
+            There are no such rows, or a file cannot be read.
+
+        """
+        pa = arrow()
+        parts = self._meant(device, channels, begin_s, end_s, version)
+        wanted = _names(parts, channels)
+        tables = [_with_columns(_read(part.path, wanted, part), wanted) for part in parts]
+        series = series_of(pa.concat_tables(tables, promote_options="permissive"))
+        return cut(sorted_by_time(series), begin_s, end_s)
+
+    def chunks(
+        self,
+        device: str,
+        channels: Sequence[str] | None = None,
+        *,
+        begin_s: float = -np.inf,
+        end_s: float = np.inf,
+        version: int | None = None,
+        rows: int = _ROWS,
+    ) -> Iterator[Series]:
+        """The same piece by piece, each of so many rows at most: memory stays what a piece needs.
+
+        Runs that overlap in time are read together.
+        """
+        parts = self._meant(device, channels, begin_s, end_s, version)
+        wanted = _names(parts, channels)
+        for group in _overlapping(parts):
+            if len(group) == 1:
+                pieces = _batches(group[0], wanted, rows)
+                found: Iterator[Series] = map(series_of, (_with_columns(p, wanted) for p in pieces))
+            else:
+                found = sliced(self._joined(group, wanted), rows)
+            for series in found:
+                piece = cut(series, begin_s, end_s)
+                if piece.times_s.size:
+                    yield piece
+
+    def _joined(self, group: Sequence[Part], wanted: Sequence[str]) -> Series:
+        tables = [_with_columns(_read(part.path, wanted, part), wanted) for part in group]
+        return sorted_by_time(
+            series_of(arrow().concat_tables(tables, promote_options="permissive"))
+        )
+
+    def dataset(self, device: str, version: int | None = None) -> Any:
+        """The rows of a device as a dataset of Arrow, for tools that take one.
+
+        Raises
+        ------
+        FileProblem
+            There are none.
+
+        """
+        pa = arrow()
+        from pyarrow import dataset, parquet  # noqa: PLC0415 - an optional package, and large
+
+        parts = self._meant(device, None, -np.inf, np.inf, version)
+        schemas = [parquet.read_schema(part.path) for part in parts]
+        schema = pa.unify_schemas(schemas, promote_options="permissive")
+        return dataset.dataset([str(part.path) for part in parts], schema=schema, format="parquet")
+
+    def to_dataframe(
+        self, device: str, channels: Sequence[str] | None = None, **span: Any
+    ) -> pd.DataFrame:
+        """The good values of ``read``, a column for each channel; ``attrs["units"]`` has their units."""
+        return self.read(device, channels, **span).to_dataframe()
+
+    # ------------------------------------------------------------------ within
+
+    def _meant(
+        self,
+        device: str,
+        channels: Sequence[str] | None,
+        begin_s: float,
+        end_s: float,
+        version: int | None,
+    ) -> list[Part]:
+        parts = self.parts(device, version)
+        if not parts:
+            raise FileProblem(f"{self.root} has no rows of {device}", remedy=self._devices())
+        for name in channels or ():
+            if not any(name in part.columns for part in parts):
+                valid = ", ".join(dict.fromkeys(n for part in parts for n in part.columns))
+                raise FileProblem(f"{device} has no channel {name!r}", remedy=valid)
+        found = [part for part in parts if part.overlaps(begin_s * 1e3, end_s * 1e3)]
+        if not found:
+            span = f"{utc_text(parts[0].begin_ms / 1e3)} to {utc_text(parts[-1].end_ms / 1e3)}"
+            raise FileProblem(f"{device} has no rows in this time", remedy=f"it has {span}")
+        return found
+
+    def _devices(self) -> str:
+        known = sorted({part.device for part in self.parts()})
+        return f"it has {', '.join(known)}" if known else "it is empty"
+
+    def _device_folder(self, serial: str) -> Path:
+        for own in sorted(self.root.glob("device=*")):
+            if same_number(own.name.partition("=")[2], serial):
+                return own
+        return self.root / f"device={re.sub(r'[^A-Za-z0-9_-]', '_', serial) or '_'}"
+
+    def _version_folder(self, serial: str, version: int) -> Path:
+        return self._device_folder(serial) / f"version={version}"
+
+    @contextmanager
+    def _locked(self) -> Iterator[None]:
+        try:
+            self.root.mkdir(parents=True, exist_ok=True)
+            with FileLock(self.root / ".lock", timeout=_WAIT_S):
+                yield
+        except Timeout:
+            raise FileProblem(
+                f"another program has been writing to {self.root} for {_WAIT_S:g} s",
+                remedy="try again when it has finished",
+            ) from None
+        except OSError as error:
+            raise FileProblem(f"cannot write {self.root}: {error.strerror}") from error
+
+    @staticmethod
+    def _without_known(series: Series, run: str, parts: Sequence[Part]) -> tuple[Series, int]:
+        """The rows that are not there yet, and how many are; one that differs is refused."""
+        if not series.times_s.size:
+            return series, 0
+        begin_ms, end_ms = 1e3 * series.times_s[0], 1e3 * series.times_s[-1]
+        is_known = np.zeros(series.times_s.size, bool)
+        for part in parts:
+            if part.run != run or not part.overlaps(begin_ms, end_ms):
+                continue
+            held = series_of(_read(part.path))
+            _, here, there = np.intersect1d(
+                millis(series.times_s), millis(held.times_s), return_indices=True
+            )
+            require_same(series, here, held, there)
+            is_known[here] = True
+        return rows_of(series, ~is_known), int(is_known.sum())
+
+    @staticmethod
+    def _write(series: Series, about: About, folder: Path) -> list[Path]:
+        """Write rows in the order of time, a file for each month in UTC."""
+        months = series.times_s.astype("datetime64[s]").astype("datetime64[M]")
+        files = []
+        for month in np.unique(months):
+            piece = rows_of(series, months == month)
+            table = table_of(piece, about.to_json())
+            digest = content_hash(
+                piece.times_s.tobytes() + np.nan_to_num(piece.values).tobytes() + about.run.encode()
+            )
+            own = folder / f"month={month}"
+            try:
+                own.mkdir(parents=True, exist_ok=True)
+            except OSError as error:
+                raise FileProblem(f"cannot write {own}: {error.strerror}") from error
+            first = utc_text(piece.times_s[0]).replace(":", "").replace(".", "-")
+            path = own / f"{first}-{digest[:12]}.parquet"
+            write_table(table, path)
+            files.append(path)
+        return files
+
+
+def _number(folder: Path) -> int:
+    text = folder.name.partition("=")[2]
+    return int(text) if text.isdecimal() else 0
+
+
+def _names(parts: Sequence[Part], channels: Sequence[str] | None) -> list[str]:
+    every = dict.fromkeys(name for part in parts for name in part.columns)
+    return list(every) if channels is None else list(dict.fromkeys(channels))
+
+
+def _overlapping(parts: Sequence[Part]) -> Iterator[list[Part]]:
+    """Parts in the order of time; those that overlap stand together."""
+    group: list[Part] = []
+    end_ms = 0
+    for part in sorted(parts, key=lambda part: part.begin_ms):
+        if group and part.begin_ms > end_ms:
+            yield group
+            group = []
+        end_ms = max(end_ms, part.end_ms) if group else part.end_ms
+        group.append(part)
+    if group:
+        yield group
+
+
+def _of_part(names: Sequence[str] | None, part: Part | None) -> list[str] | None:
+    if names is None or part is None:
+        return None
+    own = [name for name in names if name in part.columns]
+    return [TIME, *(part_name for name in own for part_name in (name, f"{name}{QUALITY}"))]
+
+
+def _read(path: Path, names: Sequence[str] | None = None, part: Part | None = None) -> Any:
+    pa = arrow()
+    from pyarrow import parquet  # noqa: PLC0415 - an optional package, and large
+
+    try:
+        return parquet.read_table(path, columns=_of_part(names, part), partitioning=None)
+    except (OSError, pa.ArrowException) as error:
+        raise FileProblem(f"cannot read {path}: {str(error)[:200]}") from error
+
+
+def _batches(part: Part, names: Sequence[str], rows: int) -> Iterator[Any]:
+    pa = arrow()
+    from pyarrow import parquet  # noqa: PLC0415 - as above
+
+    try:
+        with parquet.ParquetFile(part.path) as file:
+            for batch in file.iter_batches(rows, columns=_of_part(names, part)):
+                yield pa.Table.from_batches([batch])
+    except (OSError, pa.ArrowException) as error:
+        raise FileProblem(f"cannot read {part.path}: {str(error)[:200]}") from error
+
+
+def _with_columns(table: Any, names: Sequence[str]) -> Any:
+    """A table with these columns in this order; those that it has not are of unknown quality."""
+    pa = arrow()
+    have = {*table.schema.names}
+    if table.schema.names == [TIME, *(n for name in names for n in (name, f"{name}{QUALITY}"))]:
+        return table
+    arrays, fields = [table[TIME]], [table.schema.field(TIME)]
+    for name in names:
+        for one, kind in ((name, pa.float64()), (f"{name}{QUALITY}", _quality_kind())):
+            arrays.append(table[one] if one in have else pa.nulls(table.num_rows, kind))
+            fields.append(table.schema.field(one) if one in have else pa.field(one, kind))
+    return pa.Table.from_arrays(arrays, schema=pa.schema(fields, metadata=table.schema.metadata))
+
+
+def _quality_kind() -> Any:
+    pa = arrow()
+    return pa.dictionary(pa.int8(), pa.string())

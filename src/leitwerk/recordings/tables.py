@@ -1,0 +1,103 @@
+"""Values over time as tables of Arrow: a column for each channel, with its unit, and one for its quality."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from leitwerk.analysis.series import Column, Series
+from leitwerk.errors import FileProblem
+from leitwerk.signals.quality import QUALITY_BY_REASON, Quality
+
+ABOUT, _UNIT = b"leitwerk", b"unit"
+TIME, QUALITY = "time", ".quality"
+_WORDS = [quality.reason for quality in Quality]
+_PLACE = np.zeros(256, np.int8)
+_PLACE[[int(quality) for quality in Quality]] = np.arange(len(_WORDS))
+
+
+def arrow() -> Any:
+    """The package for tables, where it is there.
+
+    Raises
+    ------
+    FileProblem
+        It is not there.
+
+    """
+    try:
+        import pyarrow as pa  # noqa: PLC0415 - an optional package, and large
+    except ImportError:
+        raise FileProblem(
+            "Parquet needs the package pyarrow",
+            remedy="pip install 'leitwerk[parquet]', or keep CSV",
+        ) from None
+    return pa
+
+
+def table_of(series: Series, about: str) -> Any:
+    """A series as a table; ``about`` is kept in the metadata of its schema."""
+    pa = arrow()
+    millis = np.round(series.times_s * 1000.0).astype(np.int64)
+    kind = pa.timestamp("ms", tz="UTC") if series.dated else pa.duration("ms")
+    fields, arrays = [pa.field(TIME, kind)], [pa.array(millis).cast(kind)]
+    words = pa.array(_WORDS)
+    good = np.zeros(len(millis), np.uint8)
+    for k, column in enumerate(series.columns):
+        values = np.ascontiguousarray(series.values[:, k])
+        unit = {_UNIT: column.unit.encode()}
+        fields.append(pa.field(column.name, pa.float64(), metadata=unit))
+        arrays.append(pa.array(values, from_pandas=True))
+        codes = good if series.qualities is None else series.qualities[:, k]
+        arrays.append(pa.DictionaryArray.from_arrays(pa.array(_PLACE[codes]), words))
+        fields.append(pa.field(f"{column.name}{QUALITY}", arrays[-1].type))
+    return pa.Table.from_arrays(arrays, schema=pa.schema(fields, metadata={ABOUT: about.encode()}))
+
+
+def columns_of(schema: Any) -> tuple[Column, ...]:
+    """The channels of a table, with their units."""
+    names = {*schema.names}
+    return tuple(
+        Column(field.name, (field.metadata or {}).get(_UNIT, b"").decode())
+        for field in schema
+        if f"{field.name}{QUALITY}" in names
+    )
+
+
+def about_of(schema: Any) -> str:
+    """What a table says of its values."""
+    return str((schema.metadata or {}).get(ABOUT, b"").decode())
+
+
+def series_of(table: Any) -> Series:
+    """The series of a table; columns without a quality are passed over."""
+    pa = arrow()
+    columns = columns_of(table.schema)
+    times = table[TIME].cast(pa.int64()).to_numpy() / 1000.0
+    values = np.empty((table.num_rows, len(columns)), order="F")
+    qualities = np.zeros(values.shape, np.uint8, order="F")
+    for k, column in enumerate(columns):
+        begin = 0
+        for chunk in table[column.name].chunks:
+            values[begin : begin + len(chunk), k] = chunk.to_numpy(zero_copy_only=False)
+            begin += len(chunk)
+        begin = 0
+        for chunk in table[f"{column.name}{QUALITY}"].chunks:
+            qualities[begin : begin + len(chunk), k] = _codes(chunk)
+            begin += len(chunk)
+    dated = pa.types.is_timestamp(table.schema.field(TIME).type)
+    return Series(columns, times, values, qualities, dated)
+
+
+def _codes(chunk: Any) -> Any:
+    """The codes of qualities in words; what is missing or unknown is of unknown quality."""
+    if not hasattr(chunk, "dictionary"):
+        chunk = chunk.dictionary_encode()
+    words = chunk.dictionary.to_pylist()
+    codes = [int(QUALITY_BY_REASON.get(word, Quality.UNKNOWN)) for word in words]
+    found = np.array([*codes, int(Quality.UNKNOWN)], np.uint8)
+    places = chunk.indices
+    if places.null_count:
+        places = places.fill_null(len(codes))
+    return found[places.to_numpy(zero_copy_only=False)]

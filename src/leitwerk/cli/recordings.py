@@ -7,55 +7,168 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND
-from leitwerk.cli.options import MODEL, folder_option, kept_folder, link_options
+from leitwerk.cli.options import JSON, MODEL, folder_option, kept_folder, link_options
 
 if TYPE_CHECKING:
+    from collections.abc import Collection
+    from pathlib import Path
+
+    from leitwerk.cli.progress import StepView
+    from leitwerk.devices.device import Device
     from leitwerk.links.options import LinkOptions
+    from leitwerk.recordings.fetch import RecordedWith
+
+_STORE = "recordings"  # the usual folder
 
 
 @click.command()
 @click.argument("where")
+@click.option(
+    "--store",
+    metavar="FOLDER",
+    is_flag=False,
+    flag_value=_STORE,
+    help=f"Fetch what is new into a store (Parquet); '{_STORE}' if no folder is named.",
+)
+@click.option("--list", "lists", is_flag=True, help="Only list what the device holds.")
+@click.option(
+    "--only", "numbers", type=click.IntRange(1), multiple=True, help="Fetch this recording."
+)
+@click.option(
+    "--erase", is_flag=True, help="With --store: erase them in the device, when all are verified."
+)
+@JSON
 @MODEL
 @folder_option("the files")
 @link_options(2.0)
-def fetch(where: str, *, model: str | None, folder: str | None, link: LinkOptions) -> int:
-    """Fetch the recordings of the device at WHERE into CSV files; nothing is erased.
+def fetch(
+    where: str,
+    *,
+    store: str | None,
+    lists: bool,
+    numbers: tuple[int, ...],
+    erase: bool,
+    as_json: bool,
+    model: str | None,
+    folder: str | None,
+    link: LinkOptions,
+) -> int:
+    """Fetch the recordings of the device at WHERE; nothing is erased unless that is asked for.
 
     WHERE is its setup file, an address, or a name of the inventory. With the setup, columns are its channels,
-    with scale, correction and tare; else they are as the device stored them. Times are in UTC. The device may
-    then count its recordings as fetched.
+    with scale, correction and tare; else they are as the device stored them. Times are in UTC.
+
+    Without --store, each becomes a CSV file. With --store, only what is new is fetched; a fetch that was
+    broken off goes on where it stopped; the rows are verified by their count, and by the device's check sum.
 
     Exit code 0: all fetched. 1: it has none. 2: usage. 3: device not reached. 4: refused.
     """
-    from datetime import UTC, datetime
-
     from leitwerk.cli.devices import open_where, remember
     from leitwerk.cli.progress import StepView
     from leitwerk.project.files import names_file
     from leitwerk.project.setups import read_setup
-    from leitwerk.recordings.fetch import RecordedWith, fetch_recordings
-    from leitwerk.transfer.receipt import KeptFiles
+    from leitwerk.recordings.fetch import RecordedWith
 
+    if erase and store is None:
+        raise click.UsageError("--erase is for --store: only what is verified there is erased")
     setup = read_setup(where) if names_file(where) else None
-    kept = kept_folder(where if setup else "here", folder)
     with open_where(where, model, link) as device, StepView() as steps:
         if setup is not None:
             identity = device.require(setup.setup.device.model, setup.setup.device.serial)
         else:
             identity = device.identify()
-        files = KeptFiles.at(kept, identity.serial, datetime.now(UTC))
         recorded_with = RecordedWith(device.read_settings(), setup)
-        paths = fetch_recordings(device, recorded_with, files.stem, steps.show)
+        if lists:
+            found = _list(device, store or _STORE, as_json=as_json)
+        elif store is None:
+            kept = kept_folder(where if setup else "here", folder)
+            found = _into_files(device, recorded_with, kept, numbers, steps)
+        else:
+            found = _into_store(device, recorded_with, store, numbers, steps, as_json=as_json)
+            if erase:
+                _erase(device, store)
     remember(identity, device.address)
-    for path in paths:
-        click.echo(str(path))
-    if not paths:
+    if not found:
         click.echo("the device has no recordings", err=True)
         return FOUND
+    if not lists:
+        _say_what_values_are(where, device, recorded_with)
+    return FINE
+
+
+def _list(device: Device, store: str, *, as_json: bool) -> bool:
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.recordings.into_store import held_runs
+    from leitwerk.recordings.store import Store
+
+    runs = held_runs(device, Store(store))
+    if as_json:
+        echo_json([run.to_dict() for run in runs])
+        return True
+    for run in runs:
+        click.echo(str(run))
+    return bool(runs)
+
+
+def _into_files(
+    device: Device,
+    recorded_with: RecordedWith,
+    kept: Path,
+    numbers: Collection[int],
+    steps: StepView,
+) -> bool:
+    from datetime import UTC, datetime
+
+    from leitwerk.recordings.fetch import fetch_recordings
+    from leitwerk.transfer.receipt import KeptFiles
+
+    files = KeptFiles.at(kept, device.identify().serial, datetime.now(UTC))
+    paths = fetch_recordings(device, recorded_with, files.stem, steps.show, only=numbers)
+    for path in paths:
+        click.echo(str(path))
+    return bool(paths)
+
+
+def _into_store(
+    device: Device,
+    recorded_with: RecordedWith,
+    folder: str,
+    numbers: Collection[int],
+    steps: StepView,
+    *,
+    as_json: bool,
+) -> bool:
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.recordings.into_store import fetch_new
+    from leitwerk.recordings.store import Store
+
+    found = []
+    for run in fetch_new(device, recorded_with, Store(folder), only=numbers, progress=steps.show):
+        found.append(run)
+        if not as_json:
+            click.echo(str(run))
+    if as_json:
+        echo_json([run.to_dict() for run in found])
+    return bool(found)
+
+
+def _erase(device: Device, folder: str) -> None:
+    from leitwerk.cli.password import passwords_of
+    from leitwerk.recordings.into_store import erase_fetched
+    from leitwerk.recordings.store import Store
+
+    identity = device.identify()
+    passwords = passwords_of(identity.model, identity.serial)
+    with device.logged_in(device.datasheet.role, passwords):
+        erase_fetched(device, Store(folder))
+    click.echo("erased in the device; the store has them")
+
+
+def _say_what_values_are(where: str, device: Device, recorded_with: RecordedWith) -> None:
     click.echo(
         f"times are in UTC; the clock of the device is taken as {device.clock_zone}", err=True
     )
-    if setup is None:
+    if recorded_with.setup is None:
         click.echo(
             "values: as the device stored them; scale, correction and tare of a setup are not in them",
             err=True,
@@ -65,7 +178,6 @@ def fetch(where: str, *, model: str | None, folder: str | None, link: LinkOption
             f"{channel.name}: the device is set otherwise than {where} says; values are as stored",
             err=True,
         )
-    return FINE
 
 
 @click.command()

@@ -355,6 +355,14 @@ ROWS = _known("recordings", "rows", "How many rows it has", along=_WINDOW)
 COLUMNS = _known("recordings", "columns", "How many values each row has", along=_WINDOW)
 SHOWN = _known("recordings", "shown", "The row that the window shows first", along=_WINDOW)
 WINDOW_VALUE = _known("recordings", "value.{w}", "The values of the window", along=_WINDOW)
+OVERWRITTEN = _known(
+    "recordings", "overwritten", "How many of its oldest rows made room for newer ones"
+)
+CHECK_SUM = _known(
+    "recordings",
+    "check_sum",
+    "CRC-32 (ISO/IEC 13239) of the values that it holds, as they are shown",
+)
 
 # ---------------------------------------------------------------------- access
 

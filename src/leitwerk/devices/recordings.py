@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import TYPE_CHECKING, Any
@@ -15,9 +15,11 @@ from leitwerk.datasheet.vocabulary import (
     CHANNEL_LABEL,
     CHANNEL_SENSOR,
     CHANNEL_UNIT,
+    CHECK_SUM,
     COLUMNS,
     FIRST_ROW,
     INTERVAL,
+    OVERWRITTEN,
     ROWS,
     SELECT,
     SHOWN,
@@ -36,29 +38,55 @@ if TYPE_CHECKING:
 _GROUP = "recordings"
 _ROWS_AT_MOST = 10_000_000  # nothing that is asked for here has more
 _COLUMNS_AT_MOST = 1000
+_TRIES = 20  # for one window, while a memory goes round
 
 
 @dataclass(frozen=True, slots=True)
 class RecordingInfo:
-    """One recording in a device: its number from 1, and what it holds."""
+    """One recording in a device: its number from 1, and what it holds.
+
+    ``started`` is when its oldest row was stored. ``overwritten`` are older ones that made room for newer;
+    ``check_sum`` is that of the rows that are held, None where the device gives none.
+    """
 
     number: int
     started: str
     interval_s: float
     rows: int
     columns: int
+    overwritten: int = 0
+    check_sum: int | None = None
 
     def __str__(self) -> str:
         return f"{self.number}: {self.rows} rows since {self.started}, every {self.interval_s:g} s"
 
 
 @dataclass(frozen=True)
+class RowBlock:
+    """Rows that were read together: ``values`` of shape (n, n_slots), in the device's own units.
+
+    ``first`` is the number of the first of them, counted from the oldest row when the fetch began. ``lost``
+    are rows before it that were overwritten before they were read.
+    """
+
+    first: int
+    values: NDArray[np.float64]
+    lost: int = 0
+
+
+@dataclass(frozen=True)
 class Recording:
-    """A fetched recording; ``values`` has the shape (n_rows, n_slots), in the device's own units."""
+    """A fetched recording; ``values`` has the shape (n_rows, n_slots), in the device's own units.
+
+    ``first`` is the number of its first row, counted from the oldest one that the device held; ``lost`` are
+    rows that were overwritten while it was fetched: (number of the first, how many).
+    """
 
     info: RecordingInfo
     values: NDArray[np.float64]
     clock_zone: ClockZone
+    first: int = 0
+    lost: tuple[tuple[int, int], ...] = ()
 
     def to_dataframe(self, settings: DeviceSettings | None = None) -> pd.DataFrame:
         """A row for each stored row: its time in UTC as the index, then the slots as the device stored them.
@@ -105,8 +133,11 @@ class Recording:
             return None
 
     def times_s(self) -> NDArray[np.float64]:
-        """The time of each row in s from the start, of shape (n_rows,)."""
-        return self.info.interval_s * np.arange(self.values.shape[0], dtype=np.float64)
+        """The time of each row in s from the start, of shape (n_rows,); lost rows are a gap."""
+        numbers = self.first + np.arange(self.values.shape[0], dtype=np.float64)
+        for begin, count in self.lost:
+            numbers[numbers >= begin] += count
+        return self.info.interval_s * numbers
 
     def __repr__(self) -> str:
         return f"<Recording {self.info}>"
@@ -156,9 +187,6 @@ def fetch_recording(
 ) -> Recording:
     """A recording with its rows, by its number from 1; nothing is erased.
 
-    It is read window by window. Every window says where it stands, so that one is never taken for
-    another.
-
     Raises
     ------
     QuantityError
@@ -169,55 +197,132 @@ def fetch_recording(
         Another device answers now than before.
 
     """
-    sheet = device.datasheet
-    window = sheet.family(WINDOW_VALUE)
-    if window is None or sheet.family(SELECT) is None:
-        raise QuantityError(f"{sheet.model} shows no recordings", valid="a model that keeps some")
     with device.staying_the_same():
-        return _fetch(device, number, window, progress)
+        info = look_at_recording(device, number)
+        blocks = []
+        for block in read_rows(device, info):
+            blocks.append(block)
+            progress(min(block.first + len(block.values), info.rows), info.rows)
+    values = [block.values for block in blocks] or [np.empty((0, info.columns))]
+    lost = tuple((block.first - block.lost, block.lost) for block in blocks if block.lost)
+    return Recording(info, np.concatenate(values), device.clock_zone, lost=lost)
 
 
-def _fetch(
-    device: Device,
-    number: int,
-    window: PointFamily[Point],
-    progress: Callable[[int, int], None],
-) -> Recording:
+def look_at_recording(device: Device, number: int) -> RecordingInfo:
+    """What a recording holds, by its number from 1; it is chosen in the device.
+
+    Raises
+    ------
+    QuantityError
+        The device shows no recordings, or none of this number.
+    LinkError
+        The device was not reached, or says what cannot be.
+
+    """
     sheet = device.datasheet
+    if sheet.family(WINDOW_VALUE) is None or sheet.family(SELECT) is None:
+        raise QuantityError(f"{sheet.model} shows no recordings", valid="a model that keeps some")
     count = device.status().recordings
     if not 1 <= number <= count:
         raise QuantityError(f"there is no recording {number}", valid=f"1..{count}")
-    info = _look(device, number)
+    return _look(device, number)
+
+
+def read_rows(device: Device, info: RecordingInfo, first: int = 0) -> Iterator[RowBlock]:
+    """The rows of the recording that was looked at last, from a number on, window by window.
+
+    Every window says where it stands, so that one is never taken for another. In a memory that goes round,
+    the oldest row may be another one from window to window: what was read meanwhile is read again, and rows
+    that were overwritten before they were read are counted as lost.
+
+    Parameters
+    ----------
+    device : Device
+    info : RecordingInfo
+        As ``look_at_recording`` gave it.
+    first : int
+        The number of the first row that is wanted, from the oldest one at that look.
+
+    Raises
+    ------
+    LinkError
+        The device shows other rows than those asked for; or its memory goes round faster than it is read.
+
+    """
+    window = device.datasheet.family(WINDOW_VALUE)
+    assert window is not None
     # Whole rows only: a window may end in the middle of one.
     rows_each = max(1, len(window.indices) // max(1, info.columns))
-    rows = []
-    for first in range(0, info.rows, rows_each):
-        wanted = min(rows_each, info.rows - first)
-        device.write_point(sheet.point(FIRST_ROW), float(first))
-        points = [window.point(w) for w in window.indices[: wanted * info.columns]]
-        shown = sheet.point(SHOWN)
-        numbers = device.reader([shown, *points])()
-        if numbers[0] != first:
-            raise LinkError(
-                f"{device.address}: it shows row {numbers[0]:g} of recording {number}, row {first} "
-                "was asked for",
-                remedy="does another program read recordings? Try again when it has finished",
-            )
-        rows.append(numbers[1:].reshape(wanted, info.columns))
-        progress(first + wanted, info.rows)
-    values = np.concatenate(rows) if rows else np.empty((0, info.columns))
-    return Recording(info, values, device.clock_zone)
+    gone, again = _gone(device, info), 0
+    lost = max(0, gone - first)
+    number = first + lost
+    while number < info.rows:
+        wanted = min(rows_each, info.rows - number)
+        values = _read_window(device, window, info, number - gone, wanted)
+        now = _gone(device, info)
+        if now != gone:
+            # Which rows were read is not known.
+            gone, again = now, again + 1
+            lost += max(0, gone - number)
+            number = max(number, gone)
+            if again > _TRIES:
+                raise LinkError(
+                    f"{device.address}: its memory goes round faster than it is read",
+                    remedy="stop its recording, then fetch",
+                )
+            continue
+        yield RowBlock(number, values, lost)
+        number, lost, again = number + wanted, 0, 0
+
+
+def _gone(device: Device, info: RecordingInfo) -> int:
+    """How many rows were overwritten since a recording was looked at."""
+    sheet = device.datasheet
+    if sheet.has(OVERWRITTEN):
+        point = sheet.point(OVERWRITTEN)
+        return int(float(device.read_points([point])[point.name] or 0.0)) - info.overwritten
+    point = sheet.point(STARTED)
+    begin = str(device.read_points([point])[point.name])
+    if begin == info.started:
+        return 0
+    try:
+        moved = datetime.fromisoformat(begin) - datetime.fromisoformat(info.started)
+    except ValueError:
+        raise LinkError(f"{device.address}: the recording begins at {begin!r} now") from None
+    return round(moved.total_seconds() / info.interval_s)
+
+
+def _read_window(
+    device: Device, window: PointFamily[Point], info: RecordingInfo, first: int, rows: int
+) -> NDArray[np.float64]:
+    sheet = device.datasheet
+    device.write_point(sheet.point(FIRST_ROW), float(first))
+    points = [window.point(w) for w in window.indices[: rows * info.columns]]
+    numbers = device.reader([sheet.point(SHOWN), *points])()
+    if numbers[0] != first:
+        raise LinkError(
+            f"{device.address}: it shows row {numbers[0]:g} of recording {info.number}, row {first} "
+            "was asked for",
+            remedy="does another program read recordings? Try again when it has finished",
+        )
+    return numbers[1:].reshape(rows, info.columns)
 
 
 def _look(device: Device, number: int) -> RecordingInfo:
     sheet = device.datasheet
     device.write_point(sheet.point(SELECT), float(number))
-    shown = (STARTED, INTERVAL, ROWS, COLUMNS)
-    found = device.read_points([sheet.point(known) for known in shown])
-    interval, rows, columns = (float(found[known.name]) for known in shown[1:])
+    shown = [STARTED, INTERVAL, ROWS, COLUMNS]
+    more = [known for known in (OVERWRITTEN, CHECK_SUM) if sheet.has(known)]
+    found = device.read_points([sheet.point(known) for known in (*shown, *more)])
+    interval, rows, columns = (float(found[known.name] or 0.0) for known in shown[1:])
     if not (0 <= rows <= _ROWS_AT_MOST and 1 <= columns <= _COLUMNS_AT_MOST):
         raise LinkError(
             f"{device.address}: recording {number} is said to have {rows:g} rows of {columns:g}",
             remedy="does the datasheet fit this device?",
         )
-    return RecordingInfo(number, str(found[STARTED.name]), interval, int(rows), int(columns))
+    check_sum = found.get(CHECK_SUM.name)
+    return RecordingInfo(
+        number, str(found[STARTED.name]), interval, int(rows), int(columns),
+        int(float(found.get(OVERWRITTEN.name) or 0.0)),
+        None if check_sum is None else int(float(check_sum)),
+    )  # fmt: skip

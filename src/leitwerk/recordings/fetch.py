@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -50,7 +50,17 @@ class RecordedWith:
         ]
 
     def series(self, recording: Recording, datasheet: Datasheet) -> Series:
-        """A recording as a series, with a column for each slot in use."""
+        """A recording as a series, with a column for each slot in use, and the derived channels."""
+        series = self.measured(recording, datasheet)
+        return series if self.setup is None else with_derived(series, self.setup.channels)
+
+    def measured(
+        self, recording: Recording, datasheet: Datasheet, *, stored_too: bool = False
+    ) -> Series:
+        """A recording as a series, with a column for each slot in use.
+
+        With ``stored_too``, a channel that Leitwerk works has a second column with what the device stored.
+        """
         known = self._channels(datasheet)
         columns, shown, qualities = [], [], []
         for slot, label, unit in recording.columns(self.settings):
@@ -60,6 +70,10 @@ class RecordedWith:
             if channel is None:
                 columns.append(Column(f"{label} {AS_STORED}", unit))
             else:
+                if stored_too and channel.host.stages:
+                    columns.append(Column(f"{channel.name} {AS_STORED}", unit))
+                    shown.append(values)
+                    qualities.append(quality)
                 columns.append(Column(channel.name, channel.symbol))
                 one = HostValues([channel]).work(values[:, None], quality[:, None])
                 values, quality = one[0][:, 0], one[1][:, 0]
@@ -68,14 +82,13 @@ class RecordedWith:
         start = recording.start()
         times_s = (0.0 if start is None else start.timestamp()) + recording.times_s()
         shape = (times_s.size, len(columns))
-        series = Series(
+        return Series(
             tuple(columns),
             times_s,
             np.array(shown).T.reshape(shape),
             np.array(qualities, dtype=np.uint8).T.reshape(shape),
             dated=start is not None,
         )
-        return series if self.setup is None else with_derived(series, self.setup.channels)
 
     def _channels(self, datasheet: Datasheet) -> dict[int, WiredChannel]:
         """The channels of the setup whose slot is set as it says, by slot."""
@@ -126,8 +139,10 @@ def fetch_recordings(
     recorded_with: RecordedWith,
     stem: Path,
     progress: Callable[[str, int, int], None] = lambda step, done, total: None,
+    *,
+    only: Collection[int] = (),
 ) -> list[Path]:
-    """Fetch every recording of a device into a CSV file of its own; nothing is erased.
+    """Fetch the recordings of a device, each into a CSV file of its own; nothing is erased.
 
     Parameters
     ----------
@@ -138,21 +153,26 @@ def fetch_recordings(
         The beginning of the files' names.
     progress : callable
         Called with the step, how many rows are done, and how many there are.
+    only : collection of int, optional
+        The numbers of the recordings; all, if not given.
 
     Raises
     ------
     LinkError
         The device was not reached, or showed something else.
+    QuantityError
+        There is no recording of that number.
     FileProblem
         A file cannot be written.
 
     """
     files = []
-    for info in list_recordings(device):
-        step = f"fetch recording {info.number}"
+    numbers = only or [info.number for info in list_recordings(device)]
+    for number in numbers:
+        step = f"fetch recording {number}"
         progress(step, 0, 1)
-        recording = fetch_recording(device, info.number, partial(progress, step))
-        path = stem.with_name(f"{stem.name}-recording-{info.number}.csv")
+        recording = fetch_recording(device, number, partial(progress, step))
+        path = stem.with_name(f"{stem.name}-recording-{number}.csv")
         write_atomic(path, recorded_with.series(recording, device.datasheet).csv())
         progress(step, 1, 1)
         files.append(path)

@@ -163,7 +163,7 @@ class Store:
             One cannot be read.
 
         """
-        own = self._device_folder(device)
+        own = self.device_folder(device)
         paths = sorted(own.glob(f"version=*/{_VERSION}"), key=lambda path: _number(path.parent))
         return [read_kept(p, StoreVersion, "the reason of a version", "restore it") for p in paths]
 
@@ -240,7 +240,7 @@ class Store:
         if not parts:
             raise FileProblem(f"{self.root} has no rows of {device}", remedy=self._devices())
         with self._locked():
-            own = self._device_folder(device)
+            own = self.device_folder(device)
             number = 1 + max(_number(path) for path in own.glob("version=*"))
             now = datetime.now(UTC).isoformat(timespec="seconds")
             made = StoreVersion(
@@ -382,14 +382,15 @@ class Store:
         known = sorted({part.device for part in self.parts()})
         return f"it has {', '.join(known)}" if known else "it is empty"
 
-    def _device_folder(self, serial: str) -> Path:
+    def device_folder(self, serial: str) -> Path:
+        """Where the rows of a device lie, however its serial number is written."""
         for own in sorted(self.root.glob("device=*")):
             if same_number(own.name.partition("=")[2], serial):
                 return own
         return self.root / f"device={re.sub(r'[^A-Za-z0-9_-]', '_', serial) or '_'}"
 
     def _version_folder(self, serial: str, version: int) -> Path:
-        return self._device_folder(serial) / f"version={version}"
+        return self.device_folder(serial) / f"version={version}"
 
     @contextmanager
     def _locked(self) -> Iterator[None]:

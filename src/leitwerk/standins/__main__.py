@@ -482,8 +482,8 @@ def _make_logger(
     """A logger in its plant, with the recordings that it is to have."""
     plant = Plant(factor=options.time_factor, courses=courses, begins_s=time.monotonic())
     logger = Logger(datasheet, profile, plant, time.monotonic, options.disturbances, **more)
-    for _ in range(options.recordings):
-        logger.record(_ROWS)
+    for k in range(options.recordings):
+        logger.record(_ROWS, options.recordings - k)
         logger.recording_since_s = None
     if options.recording:
         logger.record()

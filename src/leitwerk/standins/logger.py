@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import math
+import zlib
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
+
+import numpy as np
 
 from leitwerk.datasheet.model import Datasheet, Input, Range
 from leitwerk.datasheet.points import Stored
@@ -61,6 +64,11 @@ class StoredRows:
     rows: list[list[float]] = field(default_factory=list)
     taken: int = 0
     fetched: bool = False
+    _checked: tuple[int, int, int] = (
+        0,
+        0,
+        0,
+    )  # rows taken and held, and the sum of those that are held
 
     @property
     def oldest(self) -> str:
@@ -70,6 +78,22 @@ class StoredRows:
             began = datetime.fromisoformat(self.started)
             return (began + timedelta(seconds=lost_s)).strftime(CLOCK_FORM)
         return self.started
+
+    def add(self, row: list[float]) -> None:
+        """Store one more row."""
+        self.rows.append(row)
+        self.taken += 1
+
+    @property
+    def check_sum(self) -> int:
+        """CRC-32 of the rows that are held, each value as it is shown."""
+        taken, held, found = self._checked
+        new = self.taken - taken
+        if held + new != len(self.rows):  # some were given up: begin anew
+            new, found = len(self.rows), 0
+        words = np.array(self.rows[len(self.rows) - new :], ">f4").tobytes() if new else b""
+        self._checked = self.taken, len(self.rows), zlib.crc32(words, found)
+        return self._checked[2]
 
 
 class Logger(Firmware):
@@ -148,8 +172,7 @@ class Logger(Firmware):
         free = _MEMORY_ROWS - sum(len(r.rows) for r in self.recordings[:-1])
         ring = self.setting(WHEN_FULL) == "overwrite"
         while recording.taken < (due if ring else min(due, free)):
-            recording.rows.append(self._row(recording))
-            recording.taken += 1
+            recording.add(self._row(recording))
             if len(recording.rows) > free:
                 del recording.rows[0]  # the memory goes round: the oldest row makes room
 
@@ -161,16 +184,19 @@ class Logger(Firmware):
             return [value for value, _ in self._readings()]
         return [value for value, _ in self._inputs(at_s)]
 
-    def record(self, rows: int = 0) -> None:
-        """Begin a recording, as if ``rows`` rows had been taken already."""
+    def record(self, rows: int = 0, runs_ago: int = 0) -> None:
+        """Begin a recording, as if ``rows`` rows had been taken already, so many such runs ago."""
         self.recording_since_s = self.clock()
         interval = max(
             0.1, float(self.setting(SAMPLE_INTERVAL)), float(self.setting(STORAGE_INTERVAL))
         )
-        self.recordings.append(StoredRows(self.device_clock.text(), interval))
+        started = self.device_clock.text()
+        with suppress(ValueError):
+            ago = timedelta(seconds=runs_ago * rows * interval)
+            started = (datetime.fromisoformat(started) - ago).strftime(CLOCK_FORM)
+        self.recordings.append(StoredRows(started, interval))
         for _ in range(rows):
-            self.recordings[-1].rows.append([value for value, _ in self._readings()])
-        self.recordings[-1].taken = rows
+            self.recordings[-1].add([value for value, _ in self._readings()])
 
     def read(self, table: str, start: int, count: int) -> list[int]:
         """As every device. A recording counts as fetched when the last of its values has been read."""
@@ -236,6 +262,8 @@ class Logger(Firmware):
         ]
         return {
             "started": recording.oldest,
+            "overwritten": float(recording.taken - len(recording.rows)),
+            "check_sum": float(recording.check_sum),
             "interval": recording.interval_s,
             "rows": float(len(recording.rows)),
             "columns": float(columns),

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from leitwerk.alarms.board import AlarmTracker, ChannelAlarm
 from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.alarms.inputs import change_within
+from leitwerk.alarms.runs import LevelFollower, level_changes
 from leitwerk.alarms.states import OperatorAction, State, TimedAction
 from leitwerk.alarms.timeline import alarm_timeline
 
@@ -110,6 +111,23 @@ def test_the_pieces_of_a_long_recording_do_not_show(chunk, alarm, samples) -> No
         patch.setattr(process, "RUNS", chunk)
         pieces = alarm_timeline(alarm, times, x)
     assert pieces.strip().tolist() == whole.strip().tolist()
+
+
+@given(
+    alarm_points(), SAMPLES, st.lists(st.integers(1, 5), max_size=9), st.sampled_from([INF, 5.0])
+)
+def test_a_recording_followed_piece_by_piece_is_one(alarm, samples, lengths, gap_s) -> None:
+    times = np.cumsum([s[0] for s in samples])
+    x = np.array([s[1] for s in samples], float)
+    enabled = np.array([s[3] for s in samples], bool)
+    at, levels = level_changes(alarm, times, x, None, enabled, gap_s=gap_s)
+    follower, found, begin = LevelFollower(alarm, gap_s=gap_s), [], 0
+    for length in [*lengths, times.size]:
+        piece = slice(begin, min(times.size, begin + length))
+        here, level = follower.take(times[piece], x[piece], None, enabled[piece])
+        found += zip((here + begin).tolist(), level.tolist(), strict=True)
+        begin = piece.stop
+    assert found == list(zip(at.tolist(), levels.tolist(), strict=True))
 
 
 HOT = AlarmDefinition.above("hot", 78.0, 75.0, delay_s=30.0, clear_delay_s=10.0)

@@ -59,7 +59,7 @@ def test_with_the_channels_of_a_setup(run, leitwerk, tmp_path):
         (["--panel", "air_top", "--panel", "humidity", "--panel", "air_top"], "one or two panels"),
         (["--panel", "air_top 90..15"], "an axis cannot show '90..15'"),
         (["--panel", "air_top 15..90 °C"], "in the unit of the axis"),
-        (["--from", "2027-01-01 00:00"], "no sample in this time"),
+        (["--from", "2027-01-01 00:00"], "no rows in this time"),
         (["--from", "yesterday"], "is not a"),
         (["--mark", "noon=sun"], "is not a"),
         (["--to", "/nowhere/at/all.png"], "cannot write"),

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -78,64 +78,100 @@ def level_changes(
         Samples further apart do not belong together.
 
     """
-    found, tripped, level = [], False, int(Level.NORMAL)
-    for start, end, code, rises in _runs(alarm, times_s, watched, good, enabled, gap_s):
-        at, levels_there, tripped = _changes(
-            alarm, times_s, start, end, code, tripped=tripped, rises=rises
-        )
-        new = levels_there != np.append(np.int8(level), levels_there[:-1])
-        level = int(levels_there[-1])
-        found.append((at[new], levels_there[new]))
-    if not found:
-        return np.zeros(0, np.intp), np.zeros(0, np.int8)
-    return np.concatenate([at for at, _ in found]), np.concatenate([lev for _, lev in found])
+    return LevelFollower(alarm, gap_s=gap_s).take(times_s, watched, good, enabled)
 
 
-def _runs(
-    alarm: AlarmDefinition,
-    times_s: NDArray[np.float64],
-    watched: NDArray[np.float64],
-    good: NDArray[np.bool_] | None,
-    enabled: NDArray[np.bool_] | None,
-    gap_s: float,
-) -> Iterator[tuple[NDArray[np.intp], NDArray[np.intp], NDArray[np.int8], bool]]:
-    """First and last sample of each run of samples that say the same, what they say, and whether
-    times only rise; many runs at once, and each whole.
-    """
-    starts: list[NDArray[np.intp]] = []
-    said_there: list[NDArray[np.int8]] = []
-    count, rises = 0, True
-    last_code, last_s = np.int8(NEITHER), times_s[:1]
-    for first in range(0, times_s.size, CHUNK):
-        piece = slice(first, first + CHUNK)
-        t = times_s[piece]
-        codes = said(
-            alarm,
-            watched[piece],
-            None if good is None else good[piece],
-            None if enabled is None else enabled[piece],
-        )
-        is_start = np.empty(codes.size, np.bool_)
-        is_start[0] = first == 0 or codes[0] != last_code or not 0.0 <= t[0] - last_s[0] <= gap_s
-        np.not_equal(codes[1:], codes[:-1], out=is_start[1:])
-        if math.isfinite(gap_s):
-            is_start[1:] |= np.diff(t) > gap_s
-        if t[0] < last_s[0] or not (t[1:] >= t[:-1]).all():
-            rises = False
-            is_start[1:] |= t[1:] < t[:-1]
-        here = np.flatnonzero(is_start)
-        starts.append(first + here)
-        said_there.append(codes[here])
-        count += here.size
-        last_code, last_s = codes[-1], t[-1:]
-        if count > RUNS:
+class LevelFollower:
+    """The same piece by piece: what comes is found as if all pieces were one."""
+
+    def __init__(self, alarm: AlarmDefinition, *, gap_s: float = math.inf) -> None:
+        self.alarm, self.gap_s = alarm, gap_s
+        self.level, self._tripped = int(Level.NORMAL), False
+        # The last run so far, which may go on: what it says, since when, and its last time.
+        self._code, self._since_s, self._last_s = np.int8(NEITHER), math.nan, math.nan
+
+    def take(
+        self,
+        times_s: NDArray[np.float64],
+        watched: NDArray[np.float64],
+        good: NDArray[np.bool_] | None = None,
+        enabled: NDArray[np.bool_] | None = None,
+    ) -> tuple[NDArray[np.intp], NDArray[np.int8]]:
+        """The changes in one piece, by the samples of the piece; parameters as for ``level_changes``."""
+        found = []
+        for start, end, code, since, rises in self._runs(times_s, watched, good, enabled):
+            at, levels_there, self._tripped = _changes(
+                self.alarm, times_s, start, end, code, since, tripped=self._tripped, rises=rises
+            )
+            new = levels_there != np.append(np.int8(self.level), levels_there[:-1])
+            self.level = int(levels_there[-1])
+            found.append((at[new], levels_there[new]))
+            self._code, self._since_s, self._last_s = code[-1], float(since[-1]), float(times_s[-1])
+        if not found:
+            return np.zeros(0, np.intp), np.zeros(0, np.int8)
+        return np.concatenate([at for at, _ in found]), np.concatenate([lev for _, lev in found])
+
+    def _runs(
+        self,
+        times_s: NDArray[np.float64],
+        watched: NDArray[np.float64],
+        good: NDArray[np.bool_] | None,
+        enabled: NDArray[np.bool_] | None,
+    ) -> Iterator[
+        tuple[NDArray[np.intp], NDArray[np.intp], NDArray[np.int8], NDArray[np.float64], bool]
+    ]:
+        """First and last sample of each run of samples that say the same, what they say, since when, and
+        whether times only rise; many runs at once, and each whole.
+        """
+        starts: list[NDArray[np.intp]] = []
+        said_there: list[NDArray[np.int8]] = []
+        count, rises = 0, True
+        last_code, last_s = self._code, self._last_s
+        # A run of the piece before goes on, unless something ends it at the first sample.
+        goes_on = False
+
+        def whole(
+            start: NDArray[np.intp], end: NDArray[np.intp], code: NDArray[np.int8]
+        ) -> tuple[Any, ...]:
+            since = times_s[start]
+            if goes_on and start[0] == 0:
+                since = since.copy()
+                since[0] = self._since_s
+            return start, end, code, since, rises
+
+        for first in range(0, times_s.size, CHUNK):
+            piece = slice(first, first + CHUNK)
+            t = times_s[piece]
+            codes = said(
+                self.alarm,
+                watched[piece],
+                None if good is None else good[piece],
+                None if enabled is None else enabled[piece],
+            )
+            is_start = np.empty(codes.size, np.bool_)
+            ends = codes[0] != last_code or not 0.0 <= t[0] - last_s <= self.gap_s
+            is_start[0] = first == 0 or ends
+            if first == 0:
+                goes_on = not ends
+            np.not_equal(codes[1:], codes[:-1], out=is_start[1:])
+            if math.isfinite(self.gap_s):
+                is_start[1:] |= np.diff(t) > self.gap_s
+            if (first and t[0] < last_s) or not (t[1:] >= t[:-1]).all():
+                rises = False
+                is_start[1:] |= t[1:] < t[:-1]
+            here = np.flatnonzero(is_start)
+            starts.append(first + here)
+            said_there.append(codes[here])
+            count += here.size
+            last_code, last_s = codes[-1], float(t[-1])
+            if count > RUNS:
+                start, code = np.concatenate(starts), np.concatenate(said_there)
+                yield whole(start[:-1], start[1:] - 1, code[:-1])
+                # Where the last run ends is not known yet.
+                starts, said_there, count = [start[-1:]], [code[-1:]], 1
+        if starts:
             start, code = np.concatenate(starts), np.concatenate(said_there)
-            yield start[:-1], start[1:] - 1, code[:-1], rises
-            # Where the last run ends is not known yet.
-            starts, said_there, count = [start[-1:]], [code[-1:]], 1
-    if starts:
-        start, code = np.concatenate(starts), np.concatenate(said_there)
-        yield start, np.append(start[1:], times_s.size) - 1, code, rises
+            yield whole(start, np.append(start[1:], times_s.size) - 1, code)
 
 
 def _changes(
@@ -144,12 +180,12 @@ def _changes(
     start: NDArray[np.intp],
     end: NDArray[np.intp],
     code: NDArray[np.int8],
+    since: NDArray[np.float64],
     *,
     tripped: bool,
     rises: bool,
 ) -> tuple[NDArray[np.intp], NDArray[np.int8], bool]:
     """The changes of level that runs result in, and whether the alarm is tripped in the end."""
-    since = t[start]
     # A run waits for the delay of the level that it leads to. NEITHER leads to none, and OFF at once.
     delay = np.select([code == BEYOND, code == SAFE], [alarm.delay_s, alarm.clear_delay_s], 0.0)
     trips = code == BEYOND

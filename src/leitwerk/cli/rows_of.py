@@ -1,0 +1,118 @@
+"""The options of commands that work on recorded rows, and reading them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import wraps
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+if TYPE_CHECKING:
+    from zoneinfo import ZoneInfo
+
+    from leitwerk.analysis.series import Series
+    from leitwerk.check.checked import CheckedSetup
+    from leitwerk.recordings.about import About
+
+Command = TypeVar("Command", bound=Callable[..., Any])
+STORE = click.option(
+    "--store",
+    metavar="FOLDER",
+    default="recordings",
+    show_default=True,
+    help="The store, where SOURCE is a device.",
+)
+
+
+@dataclass(frozen=True)
+class RowsWanted:
+    """What was asked for on the command line, as it was typed."""
+
+    source: str
+    store: str
+    setup: str | None
+    channels: tuple[str, ...]
+    begin: str | None
+    end: str | None
+    version: int | None
+
+    def checked(self) -> CheckedSetup | None:
+        """The setup whose channels they are."""
+        from leitwerk.project.setups import read_setup
+
+        return None if self.setup is None else read_setup(self.setup)
+
+    def zone(self, checked: CheckedSetup | None, about: About | None = None) -> ZoneInfo:
+        """The zone of the setup, else of the rows, else UTC."""
+        from zoneinfo import ZoneInfo
+
+        if checked is not None:
+            return checked.setup.zone
+        return ZoneInfo("UTC" if about is None else about.zone)
+
+    def read(self, checked: CheckedSetup | None) -> tuple[Series, About]:
+        """The rows, with the derived channels of the setup."""
+        import math
+
+        from leitwerk.cli.options import local_moment
+        from leitwerk.recordings.fetch import with_derived
+        from leitwerk.recordings.sources import read_rows_of
+
+        zone = self.zone(checked)
+        begin = -math.inf if self.begin is None else local_moment(self.begin, zone).timestamp()
+        end = math.inf if self.end is None else local_moment(self.end, zone).timestamp()
+        derived = [] if checked is None else [c.name for c in checked.channels]
+        only = None if set(self.channels) & {*derived} or not self.channels else self.channels
+        series, about = read_rows_of(
+            self.source,
+            store=self.store,
+            channels=only,
+            begin_s=begin,
+            end_s=end,
+            version=self.version,
+        )
+        if checked is not None:
+            series = with_derived(series, checked.channels)
+        return self._chosen(series), about
+
+    def _chosen(self, series: Series) -> Series:
+        from leitwerk.recordings.sources import chosen
+
+        return chosen(series, self.channels, self.source) if self.channels else series
+
+
+def rows_options(command: Command) -> Command:
+    """The options that say which rows are meant; the command is called with ``wanted``."""
+
+    @STORE
+    @click.option("--setup", metavar="SETUP", help="Whose channels they are.")
+    @click.option(
+        "--channel",
+        "channels",
+        metavar="NAME",
+        multiple=True,
+        help="This channel, and others so named.",
+    )
+    @click.option("--from", "begin", metavar="TIME", help="From when on: '2026-03-02 06:00'.")
+    @click.option("--until", "end", metavar="TIME", help="Until when.")
+    @click.option(
+        "--version", type=click.IntRange(1), metavar="N", help="Of the store; else the newest."
+    )
+    @wraps(command)
+    def call(
+        source: str,
+        *args: Any,
+        store: str,
+        setup: str | None,
+        channels: tuple[str, ...],
+        begin: str | None,
+        end: str | None,
+        version: int | None,
+        **more: Any,
+    ) -> Any:
+        wanted = RowsWanted(source, store, setup, channels, begin, end, version)
+        return command(*args, wanted=wanted, **more)
+
+    return call  # type: ignore[return-value]

@@ -73,6 +73,7 @@ class When(enum.StrEnum):
 
     CONNECTED = "before each act on the device"
     CHECKED = "when the setup is checked"
+    REPORTED = "in reports of its recordings"
     READ = "whenever values are read"
     CONDENSED = "by 'leitwerk condense', from a recording"
     ATTENDED = "only while 'leitwerk attend' runs"
@@ -293,6 +294,12 @@ class _Book:
             return _worked(When.READ) if is_ours else (Fate.STORED, "its exchange")
         return _worked(When.ATTENDED)
 
+    def paper(self, path: KeyPath) -> _Ending | None:
+        """What reports hold, and what they judge."""
+        return (
+            _worked(When.REPORTED) if path[1:2] == ("judged",) else _people("the header of reports")
+        )
+
     def constant(self, path: KeyPath) -> _Ending | None:
         """A constant or a table of formulas."""
         del path
@@ -451,6 +458,7 @@ _SECTIONS: Mapping[str, _Section] = {
     "secrets": _Book.secret,
     "outputs": _Book.output,
     "channels": _Book.channel,
+    "papers": _Book.paper,
 }  # fmt: skip
 
 

@@ -15,6 +15,7 @@ from leitwerk.check.channels import CheckedChannel, measured
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.host_work import warn_host_work, warn_watchdog
 from leitwerk.check.outputs import CheckedOutput, assign_outputs
+from leitwerk.check.papers import check_papers
 from leitwerk.check.rules import check_rules
 from leitwerk.check.settings import Wanted, check_secrets, further_settings, wanted_settings
 from leitwerk.check.storing import (
@@ -72,6 +73,7 @@ def check_setup(
     channels, computed = _channels(setup, datasheet, found)
     _check_counts(setup, datasheet, channels, found)
     check_band_count([(c.name, c.bands) for c in measured(channels) if c.bands], datasheet, found)
+    check_papers(setup, channels, found)
     outputs = tuple(assign_outputs(setup, datasheet, channels, found))
     exchanges: tuple[CheckedExchange, ...] = ()
     talk: tuple[Wanted, ...] = ()

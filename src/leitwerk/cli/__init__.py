@@ -63,6 +63,8 @@ _SECTIONS = {
         "adopt": ("adopt", "Write a setup file from what a device holds."),
         "condense": ("timing", "Compute the statistics of a recording's storage intervals."),
         "draw": ("draw", "Draw recorded samples over time."),
+        "report": ("report", "Write a report on a recording: PDF, HTML, tables."),
+        "verify-report": ("report", "Verify that a report was not changed, and of what it is."),
         "recordings": ("summary", "List what a store of recordings holds."),
         "summary": ("summary", "Summarise a recording: numbers, gaps, times in alarm."),
         "fetch": ("recordings", "Fetch the recordings of a device, into files or a store."),

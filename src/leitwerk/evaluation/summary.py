@@ -36,11 +36,16 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class AlarmSpan:
-    """A time in alarm, in s since 1970-01-01 UTC, and the value that lay furthest out."""
+    """A time in alarm, in s since 1970-01-01 UTC, and the value that lay furthest out.
+
+    ``worst_s`` is when that was, ``beyond`` how far beyond the trip point.
+    """
 
     begin_s: float
     end_s: float
     worst: float
+    worst_s: float
+    beyond: float
 
     @property
     def lasted_s(self) -> float:
@@ -224,9 +229,10 @@ def _alarm(
     for begin, end in alarm_spans(alarm, times, seen, gap_s=gap_s):
         piece = seen[begin:end]
         out = np.where(np.isnan(piece), -np.inf, np.maximum(low - piece, piece - high))
-        worst = float(piece[int(np.argmax(out))])
+        k = int(np.argmax(out))
         last = min(end, times.size - 1)
-        spans.append(AlarmSpan(float(times[begin]), float(times[last]), worst))
+        at_s, worst = float(times[begin + k]), float(piece[k])
+        spans.append(AlarmSpan(float(times[begin]), float(times[last]), worst, at_s, float(out[k])))
     return AlarmSummary(
         f"{channel.name}.{alarm.name}",
         alarm.condition(channel.symbol, channel.states),

@@ -260,6 +260,9 @@ def fill_figure(
                 axes, trace.channel, trace.times_s, trace.values, unit=(units or {}).get(name),
                 colour=_COLOURS[number % len(_COLOURS)], zone=zone, label=name,
             )  # fmt: skip
+        shown = [(units or {}).get(name) or place[name].channel.unit for name in panel]
+        if len(panel) > 1 and all(place[name].channel.states is None for name in panel):
+            axes.set_ylabel(", ".join(dict.fromkeys(map(str, shown))))
         axes.legend(loc="upper left", fontsize=10, framealpha=0.8)
         for at, text in events:
             (day,) = _moments(np.array([at]))

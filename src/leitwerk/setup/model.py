@@ -50,6 +50,7 @@ from leitwerk.setup.limits import (
     expand_limits,
     settings_from,
 )
+from leitwerk.setup.papers import Papers
 from leitwerk.setup.records import RecordsEntry
 from leitwerk.setup.rules import Output, RuleEntry
 from leitwerk.setup.timing import Group, Run, StatisticsField, ZoneField
@@ -200,6 +201,7 @@ class Setup(Model):
         default_factory=dict, description="Lines of text to and from another end, by name"
     )
     rules: dict[str, RuleEntry] = Field(default_factory=dict, description="Rules by name")
+    papers: Papers | None = Field(None, description="What reports of its recordings hold")
     secrets: list[Line] = Field(
         default_factory=list,
         description="Secrets by their names in the datasheet; their values are given at the upload",

@@ -1,0 +1,146 @@
+"""leitwerk report and leitwerk verify-report."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from leitwerk.cli.exit_codes import FINE, FOUND
+from leitwerk.cli.panels import PANEL, parse_panels
+from leitwerk.cli.rows_of import STORE, rows_options
+
+if TYPE_CHECKING:
+    from leitwerk.cli.rows_of import RowsWanted
+    from leitwerk.parsing.units import Unit
+    from leitwerk.reports.recording_report import ReportText
+
+_TABLES = {".csv", ".xlsx"}
+
+
+@click.command()
+@click.argument("source")
+@rows_options
+@click.option(
+    "--to", "target", metavar="FILE", required=True, help="Where to: .pdf, .html, .csv or .xlsx."
+)
+@click.option(
+    "--kind", default="recording", show_default=True, metavar="NAME",
+    help="recording, transport, flow, energy, noise, supply; or the file of a template, mine.md.",
+)  # fmt: skip
+@click.option(
+    "--language",
+    type=click.Choice(["en", "de"]),
+    default="en",
+    show_default=True,
+    help="Of its texts.",
+)
+@click.option(
+    "--times", type=click.Choice(["local", "utc"]), default="local", show_default=True,
+    help="As the clock of the place shows them, or ISO 8601 in UTC.",
+)  # fmt: skip
+@click.option(
+    "--unit", "units", metavar="NAME=UNIT", multiple=True, help="Show a channel in a unit."
+)
+@click.option("--note", "notes", metavar="TEXT", multiple=True, help="What is to be said beside.")
+@PANEL
+def report(
+    wanted: RowsWanted,
+    *,
+    target: str,
+    kind: str,
+    language: str,
+    times: str,
+    units: tuple[str, ...],
+    notes: tuple[str, ...],
+    panels: tuple[str, ...],
+) -> int:
+    """Write a report on SOURCE: a file of samples, or the serial number of a device in the store.
+
+    With --setup: its header, the verdicts on its groups of alarms (section 'papers'), its channels. A report
+    as PDF or HTML has a seal: 'leitwerk verify-report' shows whether it was changed.
+
+    Exit code 0: written, and what is judged has passed, or nothing is judged. 1: written, not passed or
+    unknown. 2: usage.
+    """
+    from leitwerk.errors import QuantityError
+    from leitwerk.reports.recording_report import ReportOptions, make_report
+    from leitwerk.results import Outcome
+
+    path = Path(target)
+    if path.suffix not in {".pdf", ".html", *_TABLES}:
+        raise QuantityError(
+            f"a report cannot be written as {path.suffix or target!r}",
+            valid=".pdf, .html, .csv, .xlsx",
+        )
+    checked = wanted.checked()
+    series, about = wanted.read(checked)
+    options = ReportOptions(
+        kind, language, times == "local", _units(units), notes, parse_panels(panels).names
+    )
+    made = make_report(series, about, checked, options)
+    _write(made, path, language)
+    judged = f", {made.outcome.value}" if made.verdicts else ""
+    click.echo(f"{path}: {series.times_s.size:,} rows{judged}")
+    return FINE if made.outcome is Outcome.PASSED or not made.verdicts else FOUND
+
+
+def _units(given: tuple[str, ...]) -> dict[str, Unit]:
+    from leitwerk.parsing.units import parse_unit
+
+    return {name: parse_unit(symbol) for name, _, symbol in (text.partition("=") for text in given)}
+
+
+def _write(made: ReportText, path: Path, language: str) -> None:
+    from leitwerk.project.files import write_atomic
+    from leitwerk.reports.html_page import page_html
+    from leitwerk.reports.pdf_page import page_pdf
+    from leitwerk.reports.report_tables import write_tables
+    from leitwerk.reports.seal import sealed
+
+    if path.suffix in _TABLES:
+        write_tables(made, path)
+        return
+    if path.suffix == ".pdf":
+        content = page_pdf(made.markdown, made.title, made.pictures, made.page_word)
+    else:
+        content = page_html(made.markdown, made.title, made.pictures, language).encode()
+    write_atomic(path, sealed(content, path.suffix, made.about))
+
+
+@click.command("verify-report")
+@click.argument("report", metavar="REPORT")
+@click.option("--setup", metavar="SETUP", help="Whether it is of this setup.")
+@click.option(
+    "--source", metavar="SOURCE", help="Whether it is of these rows: a file, or a device."
+)
+@STORE
+def verify_report(report: str, *, setup: str | None, source: str | None, store: str) -> int:
+    """Verify that REPORT (PDF or HTML) is as it was written, and of which data and setup it is.
+
+    The seal shows a change. It is no signature: who made a report is not proven.
+
+    Exit code 0: all that was asked is so. 1: something differs. 2: usage, or no report of Leitwerk.
+    """
+    from leitwerk.project.files import content_hash, read_bytes
+    from leitwerk.recordings.sources import read_rows_of
+    from leitwerk.reports.seal import read_seal, series_hash
+
+    seal = read_seal(Path(report))
+    about, fine = seal.about, seal.is_unbroken
+    click.echo(f"{report}: {'as it was written' if fine else 'CHANGED since it was written'}")
+    click.echo(f"{about.get('title', '')}: {about.get('kind', '')}, {about.get('outcome', '')}")
+    click.echo(f"made {about.get('made', '')}")
+    if setup is not None:
+        same = content_hash(read_bytes(setup)) == about.get("setup")
+        click.echo(f"setup {setup}: {'the same' if same else 'ANOTHER one'}")
+        fine &= same
+    if source is not None:
+        begin, end = float(about.get("from", "nan")), float(about.get("to", "nan"))
+        names = [name for name in about.get("columns", "").split(",") if name]
+        series, _ = read_rows_of(source, store=store, channels=names, begin_s=begin, end_s=end)
+        same = series_hash(series) == about.get("data")
+        click.echo(f"rows of {source}: {'the same' if same else 'OTHERS'}")
+        fine &= same
+    return FINE if fine else FOUND

@@ -1,0 +1,249 @@
+"""The report of a recording: a template filled with what was recorded, as Markdown with figures beside it."""
+
+from __future__ import annotations
+
+import io
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+from zoneinfo import ZoneInfo
+
+from leitwerk.analysis.series import Column, Series
+from leitwerk.check.channels import DerivedChannel
+from leitwerk.check.checked import CheckedSetup
+from leitwerk.errors import FileProblem, QuantityError
+from leitwerk.evaluation.judged import (
+    GroupVerdict,
+    every_span,
+    judge_groups,
+    outcome_of,
+)
+from leitwerk.evaluation.summary import Summary, summarise
+from leitwerk.parsing.units import Unit, convert, parse_unit
+from leitwerk.project.files import content_hash, read_bytes
+from leitwerk.recordings.about import About
+from leitwerk.recordings.sources import chosen
+from leitwerk.reports.report_template import Forms, fill_template
+from leitwerk.reports.seal import series_hash
+from leitwerk.results import Outcome
+
+if TYPE_CHECKING:
+    from leitwerk.reports.time_figure import Drawable
+
+_EVENTS = 200  # rows of a table
+_LOGO_BYTES = 2_000_000
+
+
+@dataclass(frozen=True)
+class ReportOptions:
+    """How a report is made.
+
+    Attributes
+    ----------
+    kind : str
+        One of ``report_kinds()``, or the path of a template of one's own.
+    language : str
+        ``en`` or ``de``.
+    local : bool
+        Times as the clock of the place shows them, with the day first in German; else ISO 8601 in UTC.
+    units : mapping from channel to Unit
+        In which channels are shown; their own, if not given.
+    notes : sequence of str
+        What is to be said beside.
+    panels : sequence of sequences of names
+        Of the figure; those of one unit, if not given.
+
+    """
+
+    kind: str = "recording"
+    language: str = "en"
+    local: bool = True
+    units: Mapping[str, Unit] = field(default_factory=dict)
+    notes: Sequence[str] = ()
+    panels: Sequence[Sequence[str]] = ()
+
+
+@dataclass(frozen=True)
+class ReportText:
+    """A report before it is set: Markdown, the pictures that it names (PNG or JPEG), and what it is of."""
+
+    title: str
+    markdown: str
+    pictures: Mapping[str, bytes]
+    about: dict[str, str]
+    outcome: Outcome
+    page_word: str
+    summary: Summary
+    verdicts: tuple[GroupVerdict, ...]
+
+
+def make_report(
+    series: Series, about: About, setup: CheckedSetup | None, options: ReportOptions
+) -> ReportText:
+    """The report of a recording.
+
+    Parameters
+    ----------
+    series : Series
+        With the derived channels of the setup, if it has some.
+    about : About
+    setup : CheckedSetup, optional
+        Whose channels they are; its section ``papers`` says what is judged, and the header.
+    options : ReportOptions
+
+    Raises
+    ------
+    QuantityError
+        A unit does not fit.
+    FileProblem
+        There is no such template, it fails, or the logo is no picture.
+
+    """
+    channels = () if setup is None else setup.channels
+    derived = {channel.name for channel in channels if isinstance(channel, DerivedChannel)}
+    stored = chosen(series, [c.name for c in series.columns if c.name not in derived], "the rows")
+    shown = _in_units(series, options.units)
+    summary = summarise(series, channels)
+    papers = None if setup is None else setup.setup.papers
+    verdicts = () if papers is None else judge_groups(summary, papers.judged)
+    outcome = outcome_of(verdicts)
+    figure = _figure(shown, channels, setup, options)
+    pictures = {"figure": figure}
+    if papers is not None and papers.logo is not None and setup is not None:
+        pictures["logo"] = _logo(Path(setup.setup.source.file).parent / papers.logo)
+    zone = ZoneInfo(about.zone) if setup is None else setup.setup.zone
+    setup_hash = about.setup_hash if setup is None else content_hash(setup.setup.source.content)
+    title = about.title if setup is None else setup.setup.title
+    forms = Forms(options.language, zone if options.local else None)
+    facts = {
+        "title": title or about.run or "recording",
+        "header": _header(summary, about, setup, forms),
+        "verdicts": verdicts,
+        "outcome": outcome.value,
+        "channels": _shown_channels(shown, summary, channels),
+        "figures": ["figure"],
+        "logo": "logo" in pictures,
+        "events": [
+            {"name": a.name, "condition": a.condition, "unit": unit, "begin_s": s.begin_s,
+             "end_s": s.end_s, "worst": s.worst}
+            for a, unit, s in list(every_span(summary))[:_EVENTS]
+        ],
+        "more_events": max(0, sum(1 for _ in every_span(summary)) - _EVENTS),
+        "notes": [*about.notes, *options.notes],
+        "zone": zone.key if options.local else "UTC",
+        "data_hash": series_hash(stored),
+        "setup_hash": setup_hash,
+    }  # fmt: skip
+    markdown = fill_template(options.kind, facts, forms)
+    sealed_about = {
+        "kind": options.kind, "title": str(facts["title"]), "data": str(facts["data_hash"]),
+        "setup": setup_hash, "device": about.device.serial if about.device else "",
+        "from": str(series.times_s[0]), "to": str(series.times_s[-1]), "outcome": outcome.value,
+        "columns": ",".join(column.name for column in stored.columns),
+        "made": datetime.now(UTC).isoformat(timespec="seconds"),
+    }  # fmt: skip
+    return ReportText(
+        str(facts["title"]),
+        markdown,
+        pictures,
+        sealed_about,
+        outcome,
+        forms.t("page"),
+        summary,
+        verdicts,
+    )
+
+
+def _header(
+    summary: Summary, about: About, setup: CheckedSetup | None, forms: Forms
+) -> list[tuple[str, str]]:
+    t, rows = forms.t, list[tuple[str, str]]()
+    papers = None if setup is None else setup.setup.papers
+    if papers is not None:
+        rows += papers.header.items()
+    if about.device is not None:
+        rows.append((t("device"), str(about.device.identity())))
+    if setup is not None:
+        rows.append((t("setup"), setup.setup.source.file))
+    span = f"{forms.time(summary.begin_s)} – {forms.time(summary.end_s)}"
+    rows.append((f"{t('from')}, {t('to')}", span))
+    every = "–" if math.isnan(summary.interval_s) else forms.lasting(summary.interval_s)
+    rows.append((t("rows"), f"{forms.count(summary.rows)}, {t('every')} {every}"))
+    if summary.gaps:
+        rows.append((t("gaps"), f"{len(summary.gaps)}, {forms.lasting(summary.missing_s)}"))
+    for name, column in about.columns.items():
+        if column.calibration:
+            rows.append((f"{t('calibration')}: {name}", column.calibration))
+    return rows
+
+
+def _shown_channels(shown: Series, summary: Summary, channels: Sequence[Any]) -> tuple[Any, ...]:
+    """The summary in the units that are shown; alarms are judged in their own."""
+    if tuple(c.unit for c in shown.columns) == tuple(c.unit for c in summary.channels):
+        return summary.channels
+    labels = {channel.name: channel.label for channel in channels}
+    found = summarise(shown).channels
+    return tuple(
+        replace(one, label=labels.get(one.name, ""), in_bands_s=own.in_bands_s)
+        for one, own in zip(found, summary.channels, strict=True)
+    )
+
+
+def _in_units(series: Series, units: Mapping[str, Unit]) -> Series:
+    columns, values = list(series.columns), series.values
+    for k, column in enumerate(series.columns):
+        unit = units.get(column.name)
+        if unit is not None:
+            values = values.copy() if values is series.values else values
+            values[:, k] = convert(values[:, k], parse_unit(column.unit), unit)
+            columns[k] = Column(column.name, str(unit))
+    unknown = units.keys() - {column.name for column in series.columns}
+    if unknown:
+        valid = ", ".join(column.name for column in series.columns)
+        raise QuantityError(f"there is no channel {min(unknown)!r}", valid=valid)
+    return replace(series, columns=tuple(columns), values=values)
+
+
+def _figure(
+    shown: Series, channels: Sequence[Any], setup: CheckedSetup | None, options: ReportOptions
+) -> bytes:
+    from leitwerk.reports.canvas import new_figure  # noqa: PLC0415 - Matplotlib is large
+    from leitwerk.reports.time_figure import Curve, Trace, fill_figure  # noqa: PLC0415
+
+    known = {channel.name: channel for channel in channels}
+    traces, units = [], {}
+    for k, column in enumerate(shown.columns):
+        channel: Drawable | None = known.get(column.name)
+        values = shown.known()[:, k]
+        if channel is None or (channel.states is None and str(channel.unit) != column.unit):
+            if channel is not None and channel.states is None:
+                units[column.name] = parse_unit(column.unit)
+                values = convert(values, parse_unit(column.unit), channel.unit)
+            else:
+                channel = Curve(column.name, parse_unit(column.unit or "1"))
+        # What is expected is said of one moment, not of a whole recording.
+        channel = Curve(column.name, channel.unit, None, channel.alarms, channel.states)
+        traces.append(Trace(column.name, channel, shown.times_s, values))
+    figure, out = new_figure(), io.BytesIO()
+    zone = ZoneInfo("UTC") if setup is None or not options.local else setup.setup.zone
+    fill_figure(figure, traces, panels=options.panels, units=units, zone=zone)
+    figure.savefig(out, format="png", metadata={"Software": None})
+    return out.getvalue()
+
+
+def _logo(path: Path) -> bytes:
+    from PIL import Image, UnidentifiedImageError  # noqa: PLC0415 - only for this
+
+    content = read_bytes(path)
+    try:
+        with Image.open(io.BytesIO(content)) as picture:
+            picture.verify()
+            is_known = picture.format in {"PNG", "JPEG"}
+    except (UnidentifiedImageError, OSError, SyntaxError, ValueError, Image.DecompressionBombError):
+        is_known = False
+    if not is_known or len(content) > _LOGO_BYTES:
+        raise FileProblem(f"{path} is no picture for a logo", remedy="PNG or JPEG of 2 MB at most")
+    return content

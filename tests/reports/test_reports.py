@@ -1,0 +1,258 @@
+"""Reports: verdicts against pandas, seals that show a change, hostile labels and templates, pages."""
+
+import io
+import re
+import shutil
+import subprocess
+from html.parser import HTMLParser
+
+import numpy as np
+import openpyxl
+import pandas as pd
+import pytest
+from PIL import Image
+
+import leitwerk as lw
+from conftest import checked, kiln_text
+from leitwerk.analysis.series import Column, Series
+from leitwerk.evaluation.judged import judge_groups
+from leitwerk.evaluation.summary import summarise
+from leitwerk.parsing.units import parse_unit
+from leitwerk.recordings.about import About
+from leitwerk.reports.recording_report import ReportOptions, make_report
+from leitwerk.reports.report_template import report_kinds
+from leitwerk.reports.words import known_texts
+from leitwerk.signals.quality import Quality
+
+BEGIN = 1_772_438_400.0  # 2026-03-02T08:00Z
+PAPERS = """
+zone: Europe/Vienna
+papers:
+  header: {company: Tannried Mill, load: "Spruce <b>|40|</b> boards"}
+  judged:
+    heat: {alarms: [air_top.too_hot], at_most: 1}
+    dryness: {alarms: [humidity.too_dry], at_most: 20 min}
+"""
+
+
+def text_with_papers(papers=PAPERS):
+    return kiln_text().replace("Air above the stack", "Air *above* <script>") + papers
+
+
+def run(seed=1, rows=3000):
+    rng = np.random.default_rng(seed)
+    times = BEGIN + 10.0 * np.arange(rows)
+    times[rows // 2 :] += 600
+    walk = np.cumsum(rng.normal(0, 0.6, (rows, 2)), axis=0) + np.array([76.0, 27.0])
+    codes = np.zeros(walk.shape, np.uint8)
+    codes[100:110, 1] = Quality.OPEN_SENSOR
+    return Series((Column("air_top", "°C"), Column("humidity", "%")), times, walk, codes)
+
+
+def by_pandas(series, beyond, clear, delay_s):
+    """Trips and time in alarm, row by row; and the time beyond the trip point: slow, and plain to see."""
+    frame = pd.DataFrame({"t": series.times_s, "x": series.good()[:, 0 if beyond == "hot" else 1]})
+    step = frame.t.diff().shift(-1).fillna(10.0).where(lambda s: s <= 15, 10.0)
+    out = frame.x > 78 if beyond == "hot" else frame.x < 25
+    safe = frame.x <= clear if beyond == "hot" else frame.x >= clear
+    since, tripped, begin, trips, in_alarm = None, False, 0.0, 0, 0.0
+    for t, is_out, is_safe in zip(frame.t, out, safe, strict=True):
+        since = (t if since is None else since) if is_out else None
+        if not tripped and since is not None and t - since >= delay_s:
+            tripped, begin, trips = True, t, trips + 1
+        elif tripped and is_safe:
+            tripped, in_alarm = False, in_alarm + t - begin
+    return trips, in_alarm + (frame.t.iloc[-1] - begin if tripped else 0.0), step[out].sum()
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_verdicts_are_those_of_an_independent_computation(seed):
+    setup = checked(text_with_papers())
+    series = run(seed)
+    heat, dry = judge_groups(summarise(series, setup.channels), setup.setup.papers.judged)
+    trips, in_alarm, _ = by_pandas(series, "hot", 75, 30.0)
+    assert (heat.times, heat.outside_s) == (trips, pytest.approx(in_alarm))
+    trips, _, beyond = by_pandas(series, "dry", 28, 120.0)
+    assert (dry.times, dry.outside_s) == (trips, pytest.approx(beyond))
+    # What is too much has failed; what is within, with gaps, is not known.
+    assert heat.outcome == ("not passed" if heat.times > 1 else "unknown")
+    assert dry.outcome == ("not passed" if dry.outside_s > 1200 else "unknown")
+
+
+def test_without_gaps_what_is_within_has_passed():
+    setup = checked(text_with_papers())
+    calm = Series(run().columns, BEGIN + 10.0 * np.arange(100), np.tile([60.0, 50.0], (100, 1)))
+    assert [v.outcome for v in judge_groups(summarise(calm, setup.channels), setup.setup.papers.judged)] == [
+        "passed", "passed",
+    ]  # fmt: skip
+    lacks = Series(calm.columns[:1], calm.times_s, calm.values[:, :1])
+    outcomes = judge_groups(summarise(lacks, setup.channels), setup.setup.papers.judged)
+    assert [v.outcome for v in outcomes] == ["passed", "unknown"]  # its channel was not recorded
+
+
+@pytest.mark.parametrize(
+    ("papers", "says"),
+    [
+        ("judged: {a: {alarms: [air_top.hot]}}", "there is no alarm 'air_top.hot' to judge"),
+        ("judged: {a: {alarms: []}}", "judges no alarm"),
+        (
+            "judged: {a: {alarms: [air_top.too_hot]}, b: {alarms: [air_top.too_hot]}}",
+            "judged twice",
+        ),
+        ("judged: {a: {alarms: [air_top.too_hot], at_most: some}}", "a time outside in all"),
+    ],
+)
+def test_what_cannot_be_judged(papers, says):
+    with pytest.raises(lw.SetupError) as caught:
+        checked(f"{kiln_text()}\npapers: {{{papers}}}\n").require()
+    assert says in str(caught.value)
+
+
+class Page(HTMLParser):
+    def __init__(self, text):
+        super().__init__()
+        self.tags, self.words = [], []
+        self.feed(text)
+
+    def handle_starttag(self, tag, attrs):
+        self.tags.append((tag, dict(attrs)))
+
+    def handle_data(self, data):
+        self.words.append(data)
+
+
+@pytest.fixture
+def folder(tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "run.csv").write_text(run().csv(), "utf-8")
+    (tmp_path / "kiln.yaml").write_text(text_with_papers(), "utf-8")
+    return tmp_path
+
+
+@pytest.mark.process
+def test_a_page_holds_all_and_no_markup_of_labels(folder, leitwerk):
+    done = leitwerk(
+        "report", "run.csv", "--setup", "kiln.yaml", "--to", "r.html", "--note", "![x](http://a/b)"
+    )
+    assert (done.exit_code, "not passed" in done.stdout) == (1, True), done.output
+    page = Page((folder / "r.html").read_text("utf-8"))
+    text = " ".join(page.words)
+    for part in ("Spruce <b>|40|</b> boards", "Air *above* <script>", "NOT PASSED", "air_top.too_hot",
+                 "Signature", "Europe/Vienna", "![x](http://a/b)"):  # fmt: skip
+        assert part in text, part
+    assert not {"script", "a", "b"} & {tag for tag, _ in page.tags}
+    assert [a["src"][:22] for tag, a in page.tags if tag == "img"] == ["data:image/png;base64,"]
+    chromium = shutil.which("chromium")
+    if chromium:  # a browser that knows nothing of us shows it
+        command = [
+            chromium,
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--dump-dom",
+            f"file://{folder}/r.html",
+        ]
+        shown = subprocess.run(
+            command, capture_output=True, text=True, timeout=60, check=False
+        ).stdout
+        assert "Air *above* &lt;script&gt;" in shown
+
+
+@pytest.mark.process
+@pytest.mark.parametrize("ending", [".html", ".pdf"])
+def test_a_changed_report_shows(folder, leitwerk, ending):
+    path = folder / f"r{ending}"
+    leitwerk("report", "run.csv", "--setup", "kiln.yaml", "--to", str(path))
+    asked = ("verify-report", str(path), "--setup", "kiln.yaml", "--source", "run.csv")
+    fine = leitwerk(*asked)
+    assert (fine.exit_code, fine.stdout.count("the same")) == (0, 2), fine.output
+    whole = path.read_bytes()
+    for at in range(0, len(whole) - 1, max(1, len(whole) // 40)):
+        path.write_bytes(whole[:at] + bytes([whole[at] ^ 1]) + whole[at + 1 :])
+        assert leitwerk("verify-report", str(path)).exit_code in {1, 2}, at
+    path.write_bytes(whole + b" ")
+    assert leitwerk("verify-report", str(path)).exit_code == 1
+    path.write_bytes(whole)
+    changed = run()
+    changed.values[7, 1] += 0.01
+    (folder / "run.csv").write_text(changed.csv(), "utf-8")
+    (folder / "kiln.yaml").write_text(text_with_papers().replace("78 °C", "79 °C"), "utf-8")
+    other = leitwerk(*asked)
+    assert (other.exit_code, "ANOTHER one" in other.stdout, "OTHERS" in other.stdout) == (
+        1,
+        True,
+        True,
+    )
+    path.write_bytes(whole[:100])
+    assert leitwerk("verify-report", str(path)).exit_code == 2
+
+
+@pytest.mark.process
+def test_a_pdf_in_german_is_the_same_each_time(folder, leitwerk):
+    words = ("report", "run.csv", "--setup", "kiln.yaml", "--language", "de", "--kind", "transport", "--unit",
+             "air_top=°F", "--to")  # fmt: skip
+    for name in ("a.pdf", "b.pdf"):
+        assert leitwerk(*words, name).exit_code == 1
+    one, two = ((folder / name).read_bytes() for name in ("a.pdf", "b.pdf"))
+    seal = re.compile(rb"leitwerk-seal.*")
+    assert seal.sub(b"", one) == seal.sub(b"", two)
+    pages = re.findall(rb"/Type /Page\b", one)
+    assert len(pages) >= 2
+
+
+@pytest.mark.process
+def test_tables_for_a_spreadsheet_hold_no_formula(folder, leitwerk):
+    setup = text_with_papers().replace("Humidity of the air", "=1+1")
+    (folder / "kiln.yaml").write_text(setup, "utf-8")
+    for name in ("r.xlsx", "r.csv"):
+        assert leitwerk("report", "run.csv", "--setup", "kiln.yaml", "--to", name).exit_code == 1
+    book = openpyxl.load_workbook(folder / "r.xlsx")
+    assert book.sheetnames == ["about", "verdict", "summary", "events"]
+    cells = [cell for sheet in book for row in sheet for cell in row]
+    assert [cell.data_type for cell in cells if cell.value == "=1+1"] == ["s"]
+    assert "'=1+1" in (folder / "r.csv").read_text("utf-8")
+
+
+def test_templates_of_ones_own_and_those_that_fail(tmp_path):
+    series, about = run(), About(title="T")
+
+    def made(text):
+        path = tmp_path / "mine.md"
+        path.write_text(text, "utf-8")
+        return make_report(series, about, None, ReportOptions(str(path))).markdown
+
+    assert made("# {{ title }} {{ channels[0].name }}") == r"# T air_top"
+    assert "Summary" in made('{% include "recording.md" %}')
+    for text, says in (
+        ("{{ nothing.at.all }}", "'nothing' is undefined"), ("{% if %}", "line 1"),
+        ("a\n{% for x in %}", "line 2"), ("{{ 1 / 0 }}", "ZeroDivisionError"),
+        ("{{ ().__class__.__mro__ }}", "unsafe"), ('{% include "/etc/passwd" %}', "/etc/passwd"),
+        ("{{ title.x() }}", "has no attribute 'x'"),
+    ):  # fmt: skip
+        with pytest.raises(lw.FileProblem, match=re.escape(says)):
+            made(text)
+    with pytest.raises(lw.FileProblem, match="no kind of report 'odd'"):
+        make_report(series, about, None, ReportOptions("odd"))
+    with pytest.raises(lw.QuantityError, match="no channel 'air'"):
+        make_report(series, about, None, ReportOptions(units={"air": parse_unit("°F")}))
+
+
+def test_a_logo_that_is_no_picture(tmp_path):
+    (tmp_path / "logo.png").write_text("no picture", "utf-8")
+    setup = checked(text_with_papers(PAPERS + "  logo: logo.png\n"), str(tmp_path / "kiln.yaml"))
+    with pytest.raises(lw.FileProblem, match="no picture for a logo"):
+        make_report(run(), About(), setup, ReportOptions())
+    out = io.BytesIO()
+    Image.new("RGB", (300, 80), "navy").save(out, "PNG")
+    (tmp_path / "logo.png").write_bytes(out.getvalue())
+    assert make_report(run(), About(), setup, ReportOptions()).pictures["logo"] == out.getvalue()
+
+
+def test_every_text_of_the_templates_has_a_translation():
+    from importlib import resources
+
+    shipped = resources.files("leitwerk.reports") / "templates"
+    text = "".join((shipped / f"{kind}.md").read_text("utf-8") for kind in report_kinds())
+    used = {*re.findall(r't\("([^"]+)"\)', text), *re.findall(r'set heading = "([^"]+)"', text)}
+    assert used <= {*known_texts()}
+    assert {"recording", "transport", "flow", "energy", "noise", "supply"} <= {*report_kinds()}

@@ -185,6 +185,20 @@ def test_rows_that_are_overwritten_meanwhile_are_told(sheet, tmp_path, monkeypat
     assert after.rows > 0 or slow_s == 0.0
 
 
+def test_slots_that_are_off_now_are_kept_if_they_hold_something(sheet, tmp_path):
+    bench, store = Bench(sheet, tmp_path), Store(tmp_path / "s")
+    bench.stop()
+    bench.logger._set(bench.logger._settings["channel.4.sensor"], "off")
+    bench.fetch(store)
+    series = store.read("K2-00417")
+    names = [column.name for column in series.columns]
+    assert "humidity" not in names
+    np.testing.assert_array_equal(
+        series.values[:, names.index("slot 4 as stored")], raw(bench)[:, 3]
+    )
+    assert "slot 7 as stored" not in names  # it was never in use
+
+
 def test_a_wrong_check_sum_keeps_nothing(sheet, tmp_path):
     bench, store = Bench(sheet, tmp_path), Store(tmp_path / "s")
     bench.stop()

@@ -93,6 +93,11 @@ def test_a_row_that_differs_is_refused_and_nothing_is_changed(tmp_path):
     assert store.append(wrong, KILN.model_copy(update={"run": "second"})).rows == 2
     assert [h.run for h in store.holdings()] == ["first", "second"]
     assert store.read("K2-00417").times_s.size == 4
+    # What only a later run has keeps its unit.
+    later = rows([86400], columns=[Column("level", "m")])
+    store.append(later, KILN.model_copy(update={"run": "third"}))
+    assert Column("level", "m") in store.read("K2-00417").columns
+    assert [p.columns for p in store.chunks("K2-00417", ["level"])][-1] == (Column("level", "m"),)
     with pytest.raises(lw.QuantityError, match="a row has no time"):
         store.append(rows([np.nan]), KILN)
     with pytest.raises(lw.QuantityError, match="no date"):

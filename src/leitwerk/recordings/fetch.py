@@ -63,19 +63,19 @@ class RecordedWith:
         """
         known = self._channels(datasheet)
         columns, shown, qualities = [], [], []
-        for slot, label, unit in recording.columns(self.settings):
+        for slot, label, unit in self._slots(recording, every=stored_too):
             values = recording.values[:, slot - 1]
             channel = known.get(slot)
             quality = own_qualities(_point_of(datasheet, slot), values)
             if channel is None:
                 columns.append(Column(f"{label} {AS_STORED}", unit))
             else:
-                if stored_too and channel.host.stages:
+                one = HostValues([channel]).work(values[:, None], quality[:, None])
+                if stored_too and not np.array_equal(one[0][:, 0], values, equal_nan=True):
                     columns.append(Column(f"{channel.name} {AS_STORED}", unit))
                     shown.append(values)
                     qualities.append(quality)
                 columns.append(Column(channel.name, channel.symbol))
-                one = HostValues([channel]).work(values[:, None], quality[:, None])
                 values, quality = one[0][:, 0], one[1][:, 0]
             shown.append(values)
             qualities.append(quality)
@@ -89,6 +89,19 @@ class RecordedWith:
             np.array(qualities, dtype=np.uint8).T.reshape(shape),
             dated=start is not None,
         )
+
+    def _slots(self, recording: Recording, *, every: bool) -> list[tuple[int, str, str]]:
+        """Slot, name and unit of each column: those in use, and of ``every`` one that holds something.
+
+        A slot that is off now may have been in use when the rows were stored.
+        """
+        found = recording.columns(self.settings)
+        if not every:
+            return found
+        used = {slot for slot, *_ in found}
+        others = [entry for entry in recording.columns(None) if entry[0] not in used]
+        holds = [entry for entry in others if np.any(recording.values[:, entry[0] - 1])]
+        return found + (holds if found or holds else others)
 
     def _channels(self, datasheet: Datasheet) -> dict[int, WiredChannel]:
         """The channels of the setup whose slot is set as it says, by slot."""

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import re
 import shutil
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -38,7 +38,7 @@ from leitwerk.recordings.rows import (
     sliced,
     sorted_by_time,
 )
-from leitwerk.recordings.tables import QUALITY, TIME, arrow, series_of, table_of
+from leitwerk.recordings.tables import QUALITY, TIME, arrow, series_of, table_of, value_field
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -294,7 +294,7 @@ class Store:
         """
         pa = arrow()
         parts = self._meant(device, channels, begin_s, end_s, version)
-        wanted = _names(parts, channels)
+        wanted = _units(parts, channels)
         tables = [_with_columns(_read(part.path, wanted, part), wanted) for part in parts]
         series = series_of(pa.concat_tables(tables, promote_options="permissive"))
         return cut(sorted_by_time(series), begin_s, end_s)
@@ -314,7 +314,7 @@ class Store:
         Runs that overlap in time are read together.
         """
         parts = self._meant(device, channels, begin_s, end_s, version)
-        wanted = _names(parts, channels)
+        wanted = _units(parts, channels)
         for group in _overlapping(parts):
             if len(group) == 1:
                 pieces = _batches(group[0], wanted, rows)
@@ -326,7 +326,7 @@ class Store:
                 if piece.times_s.size:
                     yield piece
 
-    def _joined(self, group: Sequence[Part], wanted: Sequence[str]) -> Series:
+    def _joined(self, group: Sequence[Part], wanted: Mapping[str, str]) -> Series:
         tables = [_with_columns(_read(part.path, wanted, part), wanted) for part in group]
         return sorted_by_time(
             series_of(arrow().concat_tables(tables, promote_options="permissive"))
@@ -452,9 +452,10 @@ def _number(folder: Path) -> int:
     return int(text) if text.isdecimal() else 0
 
 
-def _names(parts: Sequence[Part], channels: Sequence[str] | None) -> list[str]:
-    every = dict.fromkeys(name for part in parts for name in part.columns)
-    return list(every) if channels is None else list(dict.fromkeys(channels))
+def _units(parts: Sequence[Part], channels: Sequence[str] | None) -> dict[str, str]:
+    """The unit of each channel that is wanted, in the order of the wish, or of the files."""
+    every = {name: unit for part in parts for name, unit in part.columns.items()}
+    return every if channels is None else {name: every[name] for name in channels}
 
 
 def _overlapping(parts: Sequence[Part]) -> Iterator[list[Part]]:
@@ -471,14 +472,14 @@ def _overlapping(parts: Sequence[Part]) -> Iterator[list[Part]]:
         yield group
 
 
-def _of_part(names: Sequence[str] | None, part: Part | None) -> list[str] | None:
+def _of_part(names: Iterable[str] | None, part: Part | None) -> list[str] | None:
     if names is None or part is None:
         return None
     own = [name for name in names if name in part.columns]
     return [TIME, *(part_name for name in own for part_name in (name, f"{name}{QUALITY}"))]
 
 
-def _read(path: Path, names: Sequence[str] | None = None, part: Part | None = None) -> Any:
+def _read(path: Path, names: Iterable[str] | None = None, part: Part | None = None) -> Any:
     pa = arrow()
     from pyarrow import parquet  # noqa: PLC0415 - an optional package, and large
 
@@ -488,7 +489,7 @@ def _read(path: Path, names: Sequence[str] | None = None, part: Part | None = No
         raise FileProblem(f"cannot read {path}: {str(error)[:200]}") from error
 
 
-def _batches(part: Part, names: Sequence[str], rows: int) -> Iterator[Any]:
+def _batches(part: Part, names: Iterable[str], rows: int) -> Iterator[Any]:
     pa = arrow()
     from pyarrow import parquet  # noqa: PLC0415 - as above
 
@@ -500,17 +501,21 @@ def _batches(part: Part, names: Sequence[str], rows: int) -> Iterator[Any]:
         raise FileProblem(f"cannot read {part.path}: {str(error)[:200]}") from error
 
 
-def _with_columns(table: Any, names: Sequence[str]) -> Any:
+def _with_columns(table: Any, units: Mapping[str, str]) -> Any:
     """A table with these columns in this order; those that it has not are of unknown quality."""
     pa = arrow()
     have = {*table.schema.names}
-    if table.schema.names == [TIME, *(n for name in names for n in (name, f"{name}{QUALITY}"))]:
+    if table.schema.names == [TIME, *(n for name in units for n in (name, f"{name}{QUALITY}"))]:
         return table
     arrays, fields = [table[TIME]], [table.schema.field(TIME)]
-    for name in names:
-        for one, kind in ((name, pa.float64()), (f"{name}{QUALITY}", _quality_kind())):
-            arrays.append(table[one] if one in have else pa.nulls(table.num_rows, kind))
-            fields.append(table.schema.field(one) if one in have else pa.field(one, kind))
+    for name, unit in units.items():
+        code = f"{name}{QUALITY}"
+        for one, field in (
+            (name, value_field(name, unit)),
+            (code, pa.field(code, _quality_kind())),
+        ):
+            arrays.append(table[one] if one in have else pa.nulls(table.num_rows, field.type))
+            fields.append(table.schema.field(one) if one in have else field)
     return pa.Table.from_arrays(arrays, schema=pa.schema(fields, metadata=table.schema.metadata))
 
 

@@ -46,13 +46,18 @@ def table_of(series: Series, about: str) -> Any:
     good = np.zeros(len(millis), np.uint8)
     for k, column in enumerate(series.columns):
         values = np.ascontiguousarray(series.values[:, k])
-        unit = {_UNIT: column.unit.encode()}
-        fields.append(pa.field(column.name, pa.float64(), metadata=unit))
+        fields.append(value_field(column.name, column.unit))
         arrays.append(pa.array(values, from_pandas=True))
         codes = good if series.qualities is None else series.qualities[:, k]
         arrays.append(pa.DictionaryArray.from_arrays(pa.array(_PLACE[codes]), words))
         fields.append(pa.field(f"{column.name}{QUALITY}", arrays[-1].type))
     return pa.Table.from_arrays(arrays, schema=pa.schema(fields, metadata={ABOUT: about.encode()}))
+
+
+def value_field(name: str, unit: str) -> Any:
+    """The field of a channel's values."""
+    pa = arrow()
+    return pa.field(name, pa.float64(), metadata={_UNIT: unit.encode()})
 
 
 def columns_of(schema: Any) -> tuple[Column, ...]:

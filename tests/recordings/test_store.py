@@ -1,7 +1,6 @@
 """The store: no row twice, none lost, versions beside each other, and what is found in it."""
 
 import json
-from datetime import UTC, datetime
 
 import numpy as np
 import pandas as pd
@@ -9,28 +8,14 @@ import pyarrow.dataset as ds
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from recordings_rows import BEGIN, KILN, rows
 
 import leitwerk as lw
 from leitwerk.analysis.series import Column, Series
-from leitwerk.project.kept_json import KeptIdentity
 from leitwerk.recordings import store as store_module
 from leitwerk.recordings.about import About
 from leitwerk.recordings.store import Store
 from leitwerk.signals.quality import Quality
-
-BEGIN = datetime(2026, 2, 27, tzinfo=UTC).timestamp()
-KILN = About(device=KeptIdentity(maker="m", model="fichte-8", serial="K2-00417", firmware="1.4"),
-             source="recording", run="first")  # fmt: skip
-
-
-AIR = (Column("air_top", "°C"), Column("humidity", "%"))
-
-
-def rows(seconds, *, columns=AIR, seed=1):
-    """Values that a time always has, so that a copy is a copy."""
-    times = BEGIN + np.asarray(seconds, float)
-    values = np.column_stack([np.sin(times * (k + seed)) for k in range(len(columns))])
-    return Series(tuple(columns), times, values, np.zeros(values.shape, np.uint8))
 
 
 def test_what_is_appended_is_read_back(tmp_path):

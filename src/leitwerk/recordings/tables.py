@@ -43,12 +43,14 @@ def table_of(series: Series, about: str) -> Any:
     kind = pa.timestamp("ms", tz="UTC") if series.dated else pa.duration("ms")
     fields, arrays = [pa.field(TIME, kind)], [pa.array(millis).cast(kind)]
     words = pa.array(_WORDS)
-    good = np.zeros(len(millis), np.uint8)
     for k, column in enumerate(series.columns):
         values = np.ascontiguousarray(series.values[:, k])
         fields.append(value_field(column.name, column.unit))
         arrays.append(pa.array(values, from_pandas=True))
-        codes = good if series.qualities is None else series.qualities[:, k]
+        if series.qualities is None:
+            codes = np.where(np.isnan(values), np.uint8(Quality.NO_NUMBER), np.uint8(Quality.GOOD))
+        else:
+            codes = series.qualities[:, k]
         arrays.append(pa.DictionaryArray.from_arrays(pa.array(_PLACE[codes]), words))
         fields.append(pa.field(f"{column.name}{QUALITY}", arrays[-1].type))
     return pa.Table.from_arrays(arrays, schema=pa.schema(fields, metadata={ABOUT: about.encode()}))

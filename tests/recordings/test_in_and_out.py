@@ -96,7 +96,8 @@ def test_in_and_out_by_command(tmp_path, leitwerk, monkeypatch):
     monkeypatch.chdir(tmp_path)
     (tmp_path / "a.csv").write_text(TEXT, "utf-8")
     words = ("import-rows", "a.csv", "--device", "X-1", "--time", "Zeit", "--column",
-             "Temp 1 = air_top [°C]", "--zone", "Europe/Vienna", "--time-form", "%d.%m.%Y %H:%M:%S", "--decimal", ",", "--separator", ";",
+             "Temp 1 = air_top [°C]", "--zone", "Europe/Vienna", "--time-form", "%d.%m.%Y %H:%M:%S",
+             "--decimal", ",", "--separator", ";",
              "--heading-line", "2")  # fmt: skip
     assert "2 rows of 1 channels taken" in leitwerk(*words).stdout
     assert "0 rows of 1 channels taken, 2 were there already" in leitwerk(*words).stdout

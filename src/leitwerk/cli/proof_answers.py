@@ -30,7 +30,12 @@ _ASKED = {
 
 
 def _prompt(text: str) -> str:
-    return str(click.prompt(text, default="", show_default=False, err=True)).strip()
+    try:
+        return str(click.prompt(text, default="", show_default=False, err=True)).strip()
+    except (
+        click.Abort
+    ):  # Ctrl+C, or the end of the input: the proof is broken off, and says how to resume
+        raise KeyboardInterrupt from None
 
 
 def ask_measured(unit: Unit) -> Callable[[float], float | None]:

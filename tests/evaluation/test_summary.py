@@ -12,13 +12,31 @@ from hypothesis.extra.numpy import arrays
 
 from conftest import checked, kiln_text
 from leitwerk.analysis.series import Column, Series
-from leitwerk.analysis.summary import PERCENTILES, gaps, summarise_column, usual_interval, weights
+from leitwerk.analysis.summary import (
+    PERCENTILES,
+    ColumnNumbers,
+    exact_percentiles,
+    gaps,
+    usual_interval,
+    weights,
+)
 from leitwerk.evaluation.summary import summarise
 from leitwerk.parsing.units import parse_unit
 from leitwerk.signals.quality import Quality
 
 BEGIN = 1_772_438_400.0
 NUMBERS = st.floats(-1e6, 1e6) | st.just(math.nan)
+
+
+def summarise_column(values, weights_s=None, unit=None):
+    gathered = ColumnNumbers(unit)
+    gathered.take(values)
+    if weights_s is not None:
+        gathered.take_weighted(values, weights_s)
+    x = values[~np.isnan(values)]
+    return gathered.numbers(
+        exact_percentiles(x, PERCENTILES, x.min(), x.max()) if x.size else (math.nan,) * 5
+    )
 
 
 @given(arrays(float, st.integers(1, 300), elements=NUMBERS))
@@ -104,6 +122,46 @@ def test_times_in_alarm():
     data = json.loads(json.dumps(summary.to_dict(), allow_nan=False))
     assert data["channels"]["air_top"]["missing"] == 3
     assert data["channels"]["air_top"]["alarms"]["air_top.too_hot"]["spans"][0]["worst"] == 80.0
+
+
+@given(st.lists(st.integers(1, 25), max_size=9), st.integers(0, 9))
+def test_piece_by_piece_is_the_same(lengths, seed):
+    """Cut where it may be: numbers, gaps, times in alarm and in bands are those of the whole."""
+    rng, text = np.random.default_rng(seed), kiln_text()
+    text = text.replace(
+        "too_hot: {above: 78 °C, clear: 75 °C, after: 30 s, severity: high}",
+        (
+            "too_hot: {above: 78 °C, clear: 75 °C, after: 30 s}\n      fast: {rises: 3 K, within: 1 min}\n"
+            "      apart: {differs_from: air_bottom, by: 4 K}"
+        ),
+    )
+    text = text.replace("expect: 55 ± 3 %", "bands: {dry: {to: 40 %}, usual: {to: 60 %}, wet: {}}")
+    channels = checked(text).require().channels
+    times = BEGIN + 10.0 * np.arange(60)
+    times[rng.integers(1, 60) :] += 300.0
+    values = np.cumsum(rng.normal(0, 2, (60, 3)), axis=0) + np.array([76.0, 74.0, 50.0])
+    codes = np.where(rng.random((60, 3)) < 0.05, Quality.OPEN_SENSOR, 0).astype(np.uint8)
+    names = (Column("air_top", "°C"), Column("air_bottom", "°C"), Column("humidity", "%"))
+    whole = Series(names, times, values, codes)
+    ends = np.minimum(np.cumsum([60 if not lengths else lengths[0], *lengths[1:], 60]), 60).tolist()
+    cuts = [slice(a, b) for a, b in zip([0, *ends], ends, strict=False) if b > a]
+    pieces = [Series(names, times[c], values[c], codes[c]) for c in cuts]
+    one, many = (
+        s.to_dict() for s in (summarise(whole, channels), summarise(lambda: iter(pieces), channels))
+    )
+    span = np.nanmax(np.abs(values)) * 2
+    for name in one["channels"]:
+        mine, theirs = one["channels"][name], many["channels"][name]
+        assert mine.pop("alarms") == theirs.pop("alarms")
+        percentiles = zip(
+            mine.pop("percentiles").values(), theirs.pop("percentiles").values(), strict=True
+        )
+        assert all(abs(a - b) < span / 20 for a, b in percentiles)
+        assert mine.pop("in_bands_s") == pytest.approx(theirs.pop("in_bands_s"))
+        assert mine == pytest.approx(theirs, nan_ok=True)
+    for summary in (one, many):
+        del summary["channels"]
+    assert one == many
 
 
 @pytest.mark.process

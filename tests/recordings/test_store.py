@@ -11,9 +11,13 @@ from hypothesis import strategies as st
 from recordings_rows import BEGIN, KILN, rows
 
 import leitwerk as lw
+from conftest import EXAMPLES, checked
 from leitwerk.analysis.series import Column, Series
+from leitwerk.check.channels import DerivedChannel
+from leitwerk.evaluation.summary import summarise
 from leitwerk.recordings import store as store_module
 from leitwerk.recordings.about import About
+from leitwerk.recordings.fetch import with_derived
 from leitwerk.recordings.store import Store
 from leitwerk.signals.quality import Quality
 
@@ -193,3 +197,27 @@ def test_files_that_were_cut_or_are_others(tmp_path):
     (made / "version.json").write_text(json.dumps({"version": 2}), "utf-8")
     with pytest.raises(lw.FileProblem, match="the reason of a version"):
         store.versions("K2-00417")
+
+
+def test_a_summary_with_the_memory_of_a_piece(tmp_path):
+    """Derived channels remember from piece to piece: a moving mean, a total."""
+    text = (EXAMPLES / "kiln-air.yaml").read_text("utf-8")
+    setup = checked(text)
+    store = Store(tmp_path)
+    names = [c.name for c in setup.channels if not isinstance(c, DerivedChannel)]
+    columns = tuple(Column(name, setup.channel(name).symbol) for name in names)
+    series = rows(np.arange(0, 7200, 10), columns=columns)
+    series.values[:] = 20.0 + 5.0 * series.values
+    store.append(series, KILN)
+    whole = summarise(with_derived(series, setup.channels), setup.channels).to_dict()
+    pieces = store.summarise("K2-00417", None, setup, rows=100).to_dict()
+    for name, one in whole["channels"].items():
+        many = pieces["channels"][name]
+        assert (one["good"], one["missing"], one["alarms"]) == (
+            many["good"],
+            many["missing"],
+            many["alarms"],
+        )
+        assert (one["mean"], one["last"]) == pytest.approx(
+            (many["mean"], many["last"]), nan_ok=True
+        )

@@ -74,12 +74,15 @@ class Bands:
             at, level = level_changes(border, times, x)
             lengths = np.diff(np.concatenate(([0], at, [x.size])))
             passed += np.repeat(np.append(False, level == Level.TRIPPED), lengths)
-        # Between which borders a value lies, and which band that is.
-        ends = [-np.inf, *(border.trip[1] for border in borders)]
+        return self.numbers(passed, x)
+
+    def numbers(self, passed: NDArray[np.intp], values: NDArray[np.float64]) -> NDArray[np.intp]:
+        """The number of the band, given how many borders have been passed from below."""
+        ends = [-np.inf, *(border.trip[1] for border in self.borders())]
         table = [
             next((k for k, p in enumerate(self.parts) if p.start <= low < p.end), NO_BAND)
             for low in ends
         ]
         found = np.array(table, np.intp)[passed]
-        found[np.isnan(x)] = NO_BAND
+        found[np.isnan(values)] = NO_BAND
         return found

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 PERCENTILES = (5.0, 25.0, 50.0, 75.0, 95.0)
 GAP_INTERVALS = 1.5  # samples further apart than so many intervals have a gap between them
 _BINS = 4096
+JUDGED_ROWS = 10_000  # of the first rows: what interval is usual
 # USP <1079.2>: 83.144 kJ/mol over the gas constant.
 _ACTIVATION_K = 83.144e3 / 8.314462618
 _TOTALS = {"volume flow": "m³", "power": "kWh", "mass flow": "kg"}
@@ -49,62 +50,116 @@ class ColumnSummary:
     total_unit: str = ""
 
 
-def summarise_column(
-    values: Array, weights_s: Array | None = None, unit: Unit | None = None
-) -> ColumnSummary:
-    """The numbers of one column.
+class ColumnNumbers:
+    """Gathers the numbers of one column, piece by piece; memory does not grow.
 
     Parameters
     ----------
-    values : array of shape (n,)
-        NaN where there is no good value.
-    weights_s : array of shape (n,), in s, optional
-        For how long each value stands; for totals and the mean kinetic temperature.
     unit : Unit, optional
+        For totals, and for the mean kinetic temperature.
 
     References
     ----------
-    Percentiles by linear interpolation between ranks (Hyndman and Fan 1996, type 7). Mean kinetic
-    temperature: USP <1079.2>, with 83.144 kJ/mol.
+    Means and squares of pieces are joined by Chan, Golub and LeVeque, Updating formulae and a pairwise
+    algorithm for computing sample variances, Stanford 1979. Mean kinetic temperature: USP <1079.2>, with
+    83.144 kJ/mol.
 
     """
-    good = ~np.isnan(values)
-    count = int(np.count_nonzero(good))
-    if not count:
-        none = math.nan
-        return ColumnSummary(
-            0, values.size, none, none, none, none, none, none, (none,) * len(PERCENTILES)
+
+    def __init__(self, unit: Unit | None = None) -> None:
+        self.count, self.missing = 0, 0
+        self.mean, self._squares = 0.0, 0.0
+        self.minimum, self.maximum = math.nan, math.nan
+        self.first, self.last = math.nan, math.nan
+        self._unit = unit
+        # In K stand differences, too.
+        self._is_temperature = (
+            unit is not None and unit.dimension == "temperature" and unit.offset != 0
         )
-    x = values if count == values.size else values[good]
-    mean = float(x.mean())
-    low, high = float(x.min()), float(x.max())
-    offsets = x - mean
-    deviation = math.sqrt(float(np.dot(offsets, offsets)) / (count - 1)) if count > 1 else math.nan
-    plain = ColumnSummary(
-        count, values.size - count, mean, deviation, low, high, float(x[0]), float(x[-1]),
-        exact_percentiles(x, PERCENTILES, low, high),
-    )  # fmt: skip
-    if weights_s is None or unit is None:
-        return plain
-    w = weights_s if count == values.size else weights_s[good]
-    return _with_weights(plain, x, w, unit)
+        self._flows = "" if unit is None or unit.dimension not in _TOTALS else unit.dimension
+        self._rates, self._weights, self._total = 0.0, 0.0, 0.0
+
+    def take(self, values: Array) -> None:
+        """Take values, NaN where there is no good one."""
+        good = ~np.isnan(values)
+        count = int(np.count_nonzero(good))
+        self.missing += values.size - count
+        if not count:
+            return
+        x = values if count == values.size else values[good]
+        mean = float(x.mean())
+        offsets = x - mean
+        squares = float(np.dot(offsets, offsets))
+        low, high = float(x.min()), float(x.max())
+        if not self.count:
+            self.first, self.minimum, self.maximum = float(x[0]), low, high
+        both = self.count + count
+        step = mean - self.mean
+        self._squares += squares + step * step * self.count * count / both
+        self.mean += step * count / both
+        self.count, self.last = both, float(x[-1])
+        self.minimum, self.maximum = min(self.minimum, low), max(self.maximum, high)
+
+    def take_weighted(self, values: Array, weights_s: Array) -> None:
+        """Take values that stand for so long, in s: for totals and the mean kinetic temperature."""
+        unit = self._unit
+        if unit is None or not (self._is_temperature or self._flows):
+            return
+        good = ~np.isnan(values)
+        x, w = values[good], weights_s[good]
+        if self._is_temperature:
+            kelvin = np.maximum(np.asarray(convert(x, unit, parse_unit("K"))), 1.0)
+            self._rates += float(np.dot(np.exp(-_ACTIVATION_K / kelvin), w))
+            self._weights += float(w.sum())
+        else:
+            flow = np.asarray(convert(x, unit, parse_unit(_PER_SECOND[self._flows])))
+            self._total += float(np.dot(flow, w))
+
+    def numbers(self, percentiles: tuple[float, ...]) -> ColumnSummary:
+        """All of it; the percentiles are found apart from this."""
+        kinetic, total = math.nan, math.nan
+        if self._weights > 0.0 and self._unit is not None:
+            kelvin = -_ACTIVATION_K / math.log(self._rates / self._weights)
+            kinetic = float(convert(kelvin, parse_unit("K"), self._unit))
+        if self._flows and self.count:
+            total = self._total / _SECONDS.get(self._flows, 1.0)
+        several = self.count > 1
+        return ColumnSummary(
+            self.count, self.missing, self.mean if self.count else math.nan,
+            math.sqrt(self._squares / (self.count - 1)) if several else math.nan,
+            self.minimum, self.maximum, self.first, self.last, percentiles, kinetic, total,
+            _TOTALS.get(self._flows, ""),
+        )  # fmt: skip
 
 
-def _with_weights(plain: ColumnSummary, x: Array, weights_s: Array, unit: Unit) -> ColumnSummary:
-    kinetic, total, total_unit = math.nan, math.nan, ""
-    if unit.dimension == "temperature" and weights_s.sum() > 0.0:
-        kelvin = np.asarray(convert(x, unit, parse_unit("K")))
-        rates = np.exp(-_ACTIVATION_K / kelvin)
-        mean_rate = float(np.dot(rates, weights_s) / weights_s.sum())
-        kinetic = float(convert(-_ACTIVATION_K / math.log(mean_rate), parse_unit("K"), unit))
-    if unit.dimension in _TOTALS:
-        flow = np.asarray(convert(x, unit, parse_unit(_PER_SECOND[unit.dimension])))
-        total = float(np.dot(flow, weights_s)) / _SECONDS.get(unit.dimension, 1.0)
-        total_unit = _TOTALS[unit.dimension]
-    return ColumnSummary(
-        plain.count, plain.missing, plain.mean, plain.deviation, plain.minimum, plain.maximum,
-        plain.first, plain.last, plain.percentiles, kinetic, total, total_unit,
-    )  # fmt: skip
+class Histogram:
+    """Counts values in equal bins of a span, piece by piece: for percentiles of what is too long to sort."""
+
+    def __init__(self, low: float, high: float, bins: int = 1 << 16) -> None:
+        self.low, self.high = low, high
+        self.counts = np.zeros(bins, np.int64)
+
+    def take(self, values: Array) -> None:
+        """Count values; NaN, and what lies outside, is passed over."""
+        x = values[(values >= self.low) & (values <= self.high)]
+        scale = (self.counts.size - 1) / (self.high - self.low) if self.high > self.low else 0.0
+        place = ((x - self.low) * scale).astype(np.int64)
+        self.counts += np.bincount(place, minlength=self.counts.size)
+
+    def percentiles(self, wanted: Sequence[float]) -> tuple[float, ...]:
+        """Percentiles, each right to the width of a bin; NaN without a value."""
+        total = int(self.counts.sum())
+        if not total:
+            return (math.nan,) * len(wanted)
+        below = np.cumsum(self.counts)
+        width = (self.high - self.low) / (self.counts.size - 1)
+        found = []
+        for percentile in wanted:
+            rank = (total - 1) * percentile / 100.0
+            number = int(np.searchsorted(below, rank, side="right"))
+            inside = (rank - (below[number] - self.counts[number]) + 0.5) / self.counts[number]
+            found.append(min(self.low + (number + inside) * width, self.high))
+        return tuple(found)
 
 
 def exact_percentiles(
@@ -154,8 +209,8 @@ class Gap:
 
 
 def usual_interval(times_s: Array) -> float:
-    """The interval that most rows are apart, in s; NaN for fewer than two."""
-    steps = np.diff(times_s)
+    """The interval that most of the first rows are apart, in s; NaN for fewer than two."""
+    steps = np.diff(times_s[:JUDGED_ROWS])
     steps = steps[steps > 0.0]
     return float(np.median(steps)) if steps.size else math.nan
 

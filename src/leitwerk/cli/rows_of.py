@@ -14,9 +14,11 @@ if TYPE_CHECKING:
 
     from leitwerk.analysis.series import Series
     from leitwerk.check.checked import CheckedSetup
+    from leitwerk.evaluation.summary import Summary
     from leitwerk.recordings.about import About
 
 Command = TypeVar("Command", bound=Callable[..., Any])
+_AT_ONCE = 50_000_000  # values
 STORE = click.option(
     "--store",
     metavar="FOLDER",
@@ -52,30 +54,58 @@ class RowsWanted:
             return checked.setup.zone
         return ZoneInfo("UTC" if about is None else about.zone)
 
-    def read(self, checked: CheckedSetup | None) -> tuple[Series, About]:
-        """The rows, with the derived channels of the setup."""
+    def _span(self, checked: CheckedSetup | None) -> dict[str, float]:
+        """The time that is wanted, in s since 1970-01-01 UTC."""
         import math
 
         from leitwerk.cli.options import local_moment
-        from leitwerk.recordings.fetch import with_derived
-        from leitwerk.recordings.sources import read_rows_of
 
         zone = self.zone(checked)
         begin = -math.inf if self.begin is None else local_moment(self.begin, zone).timestamp()
         end = math.inf if self.end is None else local_moment(self.end, zone).timestamp()
+        return {"begin_s": begin, "end_s": end}
+
+    def _only(self, checked: CheckedSetup | None) -> tuple[str, ...] | None:
+        """The columns that are to be read: all, where a derived channel is wanted."""
         derived = [] if checked is None else [c.name for c in checked.channels]
-        only = None if set(self.channels) & {*derived} or not self.channels else self.channels
+        return None if set(self.channels) & {*derived} or not self.channels else self.channels
+
+    def read(self, checked: CheckedSetup | None) -> tuple[Series, About]:
+        """The rows, with the derived channels of the setup."""
+        from leitwerk.recordings.fetch import with_derived
+        from leitwerk.recordings.sources import read_rows_of
+
         series, about = read_rows_of(
-            self.source,
-            store=self.store,
-            channels=only,
-            begin_s=begin,
-            end_s=end,
-            version=self.version,
-        )
+            self.source, store=self.store, channels=self._only(checked), version=self.version,
+            **self._span(checked),
+        )  # fmt: skip
         if checked is not None:
             series = with_derived(series, checked.channels)
         return self._chosen(series), about
+
+    def is_large(self) -> bool:
+        """Whether the rows are those of a store, and too many to be read at once."""
+        from pathlib import Path
+
+        from leitwerk.recordings.sources import ENDINGS
+        from leitwerk.recordings.store import Store
+
+        if Path(self.source).suffix in ENDINGS:
+            return False
+        parts = Store(self.store).parts(self.source, self.version)
+        return sum(part.rows * len(part.columns) for part in parts) > _AT_ONCE
+
+    def summarise(self, checked: CheckedSetup | None) -> Summary:
+        """The summary of rows of a store, with the memory of a piece."""
+        from leitwerk.recordings.store import Store
+
+        held = Store(self.store)
+        return held.summarise(
+            self.source,
+            self._only(checked),
+            checked,
+            span={"version": self.version, **self._span(checked)},
+        )
 
     def _chosen(self, series: Series) -> Series:
         from leitwerk.recordings.sources import chosen

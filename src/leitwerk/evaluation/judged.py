@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from leitwerk.evaluation.summary import AlarmSpan, AlarmSummary, Summary
+from leitwerk.evaluation.followers import AlarmSpan
+from leitwerk.evaluation.summary import AlarmSummary, Summary
 from leitwerk.parsing.quantities import Quantity
 from leitwerk.parsing.units import parse_unit
 from leitwerk.results import Outcome, overall

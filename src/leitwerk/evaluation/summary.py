@@ -3,27 +3,29 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import chain
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from leitwerk.alarms.definition import AlarmDefinition, Watch
-from leitwerk.alarms.runs import LevelFollower
-from leitwerk.alarms.states import Level
 from leitwerk.analysis.series import Series, utc_text
 from leitwerk.analysis.summary import (
+    JUDGED_ROWS,
     PERCENTILES,
+    ColumnNumbers,
     ColumnSummary,
     Gap,
+    Histogram,
+    exact_percentiles,
     gaps,
-    summarise_column,
     usual_interval,
     weights,
 )
 from leitwerk.check.channels import CheckedChannel
-from leitwerk.evaluation.dry_run import watched
+from leitwerk.errors import QuantityError
+from leitwerk.evaluation.followers import AlarmFollower, AlarmSpan, BandFollower
 from leitwerk.parsing.durations import duration_text
 from leitwerk.parsing.quantities import format_number
 from leitwerk.parsing.units import parse_unit
@@ -32,25 +34,6 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     Array = NDArray[np.float64]
-
-
-@dataclass(frozen=True, slots=True)
-class AlarmSpan:
-    """A time in alarm, in s since 1970-01-01 UTC, and the value that lay furthest out.
-
-    ``worst_s`` is when that was, ``beyond`` how far beyond the trip point.
-    """
-
-    begin_s: float
-    end_s: float
-    worst: float
-    worst_s: float
-    beyond: float
-
-    @property
-    def lasted_s(self) -> float:
-        """How long, in s."""
-        return self.end_s - self.begin_s
 
 
 @dataclass(frozen=True)
@@ -140,7 +123,7 @@ class Summary:
 
 
 def summarise(
-    series: Series | Iterable[Series],
+    rows: Series | Callable[[], Iterable[Series]],
     channels: Sequence[CheckedChannel] = (),
     *,
     gap_s: float = math.inf,
@@ -149,119 +132,207 @@ def summarise(
 
     Parameters
     ----------
-    series : Series, or its pieces in the order of time
+    rows : Series, or a callable that gives its pieces in the order of time
+        It is called twice: the second time for the percentiles, which are then right to 1/65535 of the span.
+        All pieces have the same columns. Memory is what one piece needs.
     channels : sequence of CheckedChannel, optional
         Those of the setup: with their labels, alarms and bands.
     gap_s : float, in s
         Rows further apart than this do not belong together, for alarms.
 
+    Raises
+    ------
+    QuantityError
+        There are no rows.
+
     """
-    whole = series if isinstance(series, Series) else _joined(list(series))
-    known = {channel.name: channel for channel in channels}
-    times, values = whole.times_s, whole.good()
-    interval_s = usual_interval(times)
-    weights_s = weights(times, interval_s)
-    good = {column.name: values[:, k] for k, column in enumerate(whole.columns)}
-    found = []
-    for column in whole.columns:
-        channel = known.get(column.name)
-        x = good[column.name]
-        unit = parse_unit(column.unit) if column.unit else None
-        numbers = summarise_column(x, weights_s, unit)
-        alarms, bands = tuple[AlarmSummary, ...](), dict[str, float]()
-        if channel is not None and channel.symbol == column.unit:
-            alarms = tuple(
-                _alarm(channel, alarm, times, x, good.get(alarm.other), weights_s, gap_s)
-                for alarm in channel.alarms
-                if alarm.only_while is None
-            )
-            bands = _bands(channel, times, x, weights_s)
-        label = "" if channel is None else channel.label
-        found.append(ChannelSummary(column.name, label, column.unit, numbers, alarms, bands))
-    return Summary(
-        float(times[0]), float(times[-1]), times.size, interval_s, tuple(gaps(times, interval_s)),
-        tuple(found),
-    )  # fmt: skip
+    pieces = iter((rows,) if isinstance(rows, Series) else rows())
+    head = _head(pieces)
+    if not head:
+        raise QuantityError("there are no rows", valid="one row or more")
+    interval_s = usual_interval(np.concatenate([piece.times_s for piece in head]))
+    builder = _Builder(head[0], channels, interval_s, gap_s)
+    for piece in chain(head, pieces):
+        builder.take(piece)
+    if isinstance(rows, Series):
+        return builder.summary(_exact(rows, builder.numbers))
+    histograms = [None if not n.count else Histogram(n.minimum, n.maximum) for n in builder.numbers]
+    for piece in rows():
+        values = piece.good()
+        for k, histogram in enumerate(histograms):
+            if histogram is not None:
+                histogram.take(values[:, k])
+    none = (math.nan,) * len(PERCENTILES)
+    return builder.summary([none if h is None else h.percentiles(PERCENTILES) for h in histograms])
 
 
-def alarm_spans(
-    alarm: AlarmDefinition,
-    times_s: Array,
-    watched_values: Array,
-    *,
-    gap_s: float = math.inf,
-    follower: LevelFollower | None = None,
-) -> list[tuple[int, int]]:
-    """First and last sample of each time in alarm; the end does not count in."""
-    follower = follower or LevelFollower(alarm, gap_s=gap_s)
-    tripped = follower.level == Level.TRIPPED
-    at, levels = follower.take(times_s, watched_values)
-    found, begin = [], 0 if tripped else -1
-    for sample, level in zip(at.tolist(), levels.tolist(), strict=True):
-        if level == Level.TRIPPED and begin < 0:
-            begin = sample
-        elif level != Level.TRIPPED and begin >= 0:
-            found.append((begin, sample))
-            begin = -1
-    if begin >= 0:
-        found.append((begin, times_s.size))
+def _head(pieces: Iterator[Series]) -> list[Series]:
+    """The first pieces, until they show what interval is usual."""
+    found, rows = [], 0
+    for piece in pieces:
+        found.append(piece)
+        rows += piece.times_s.size
+        if rows >= JUDGED_ROWS:
+            break
+    return found if rows else []
+
+
+def _exact(series: Series, numbers: Sequence[ColumnNumbers]) -> list[tuple[float, ...]]:
+    found, values = [], series.good()
+    for k, n in enumerate(numbers):
+        x = values[:, k]
+        x = x if n.count == x.size else x[~np.isnan(x)]
+        none = (math.nan,) * len(PERCENTILES)
+        found.append(exact_percentiles(x, PERCENTILES, n.minimum, n.maximum) if n.count else none)
     return found
 
 
-def _alarm(
-    channel: CheckedChannel,
-    alarm: AlarmDefinition,
-    times: Array,
-    values: Array,
-    other: Array | None,
-    weights_s: Array,
-    gap_s: float,
-) -> AlarmSummary:
-    seen = watched(alarm, times, values, other, gap_s)
-    if alarm.watch is Watch.READING:
-        seen = np.isnan(values).astype(float)
-    low, high = alarm.trip
-    with np.errstate(invalid="ignore"):
-        beyond = (seen < low) | (seen > high)
-        if alarm.inside:
-            beyond = (seen >= low) & (seen <= high)
-    spans = []
-    for begin, end in alarm_spans(alarm, times, seen, gap_s=gap_s):
-        piece = seen[begin:end]
-        out = np.where(np.isnan(piece), -np.inf, np.maximum(low - piece, piece - high))
-        k = int(np.argmax(out))
-        last = min(end, times.size - 1)
-        at_s, worst = float(times[begin + k]), float(piece[k])
-        spans.append(AlarmSpan(float(times[begin]), float(times[last]), worst, at_s, float(out[k])))
-    return AlarmSummary(
-        f"{channel.name}.{alarm.name}",
-        alarm.condition(channel.symbol, channel.states),
-        alarm.delay_s,
-        tuple(spans),
-        float(weights_s[beyond].sum()),
-    )
+class _Builder:
+    """Gathers a summary piece by piece."""
+
+    def __init__(
+        self, first: Series, channels: Sequence[CheckedChannel], interval_s: float, gap_s: float
+    ) -> None:
+        known = {channel.name: channel for channel in channels}
+        self._columns = first.columns
+        self._places = {column.name: k for k, column in enumerate(first.columns)}
+        self._channels = [
+            channel if channel is not None and channel.symbol == column.unit else None
+            for column, channel in ((c, known.get(c.name)) for c in first.columns)
+        ]
+        self._labels = [known[c.name].label if c.name in known else "" for c in first.columns]
+        self.numbers = [
+            ColumnNumbers(parse_unit(c.unit) if c.unit else None) for c in first.columns
+        ]
+        self._alarms = [
+            [] if channel is None else [
+                AlarmFollower(alarm, gap_s=gap_s)
+                for alarm in channel.alarms
+                if alarm.only_while is None
+            ]
+            for channel in self._channels
+        ]  # fmt: skip
+        self._beyond_s = [[0.0] * len(followers) for followers in self._alarms]
+        self._bands = [
+            None if channel is None or channel.bands is None else BandFollower(channel.bands)
+            for channel in self._channels
+        ]
+        self._in_bands = [
+            np.zeros(0 if follower is None else len(follower.bands.parts))
+            for follower in self._bands
+        ]
+        self._interval_s = interval_s
+        self._rows, self._begin_s, self._end_s = 0, math.nan, math.nan
+        self._gaps: list[Gap] = []
+        # How long the last row stands is known when the next one has come.
+        self._pending: _Weighed | None = None
+
+    def take(self, piece: Series) -> None:
+        """Take the next rows."""
+        times, values = piece.times_s, piece.good()
+        if not times.size:
+            return
+        if not self._rows:
+            self._begin_s = float(times[0])
+        else:
+            self._gaps += gaps(np.array([self._end_s, times[0]]), self._interval_s)
+        self._gaps += gaps(times, self._interval_s)
+        beyond, bands = [], []
+        for k, numbers in enumerate(self.numbers):
+            x = values[:, k]
+            numbers.take(x)
+            beyond.append([f.take(times, x, self._other(f, values)) for f in self._alarms[k]])
+            follower = self._bands[k]
+            bands.append(None if follower is None else follower.take(times, x))
+        self._weigh(_Weighed(times, values, beyond, bands))
+        self._rows += times.size
+        self._end_s = float(times[-1])
+
+    def _other(self, follower: AlarmFollower, values: Array) -> Array | None:
+        place = self._places.get(follower.alarm.other)
+        return None if place is None else values[:, place]
+
+    def _weigh(self, new: _Weighed) -> None:
+        """Count what stood for how long, of all rows but the last."""
+        every = new if self._pending is None else self._pending.then(new)
+        self._pending = every.part(slice(every.times.size - 1, None))
+        self._count(every.part(slice(0, every.times.size - 1)), every.times)
+
+    def _count(self, rows: _Weighed, times: Array) -> None:
+        spent = weights(times, self._interval_s)[: rows.times.size]
+        for k, numbers in enumerate(self.numbers):
+            numbers.take_weighted(rows.values[:, k], spent)
+            for m, out in enumerate(rows.beyond[k]):
+                self._beyond_s[k][m] += float(spent[out].sum())
+            band = rows.bands[k]
+            if band is not None and band.size:
+                inside = band >= 0
+                self._in_bands[k] += np.bincount(
+                    band[inside], spent[inside], minlength=self._in_bands[k].size
+                )
+
+    def summary(self, percentiles: Sequence[tuple[float, ...]]) -> Summary:
+        """All of it."""
+        if self._pending is not None:
+            self._count(self._pending, self._pending.times)  # the last row stands for one interval
+            self._pending = None
+        found = []
+        for k, column in enumerate(self._columns):
+            channel = self._channels[k]
+            alarms = () if channel is None else tuple(
+                AlarmSummary(
+                    f"{channel.name}.{f.alarm.name}", f.alarm.condition(channel.symbol, channel.states),
+                    f.alarm.delay_s, f.spans(), self._beyond_s[k][m],
+                )
+                for m, f in enumerate(self._alarms[k])
+            )  # fmt: skip
+            follower = self._bands[k]
+            parts = () if follower is None else follower.bands.parts
+            in_bands = {part.name: float(self._in_bands[k][m]) for m, part in enumerate(parts)}
+            numbers = self.numbers[k].numbers(percentiles[k])
+            found.append(
+                ChannelSummary(column.name, self._labels[k], column.unit, numbers, alarms, in_bands)
+            )
+        return Summary(
+            self._begin_s,
+            self._end_s,
+            self._rows,
+            self._interval_s,
+            tuple(self._gaps),
+            tuple(found),
+        )
 
 
-def _bands(
-    channel: CheckedChannel, times: Array, values: Array, weights_s: Array
-) -> dict[str, float]:
-    if channel.bands is None:
-        return {}
-    number = channel.bands.at(values, times)
-    return {
-        part.name: float(weights_s[number == k].sum()) for k, part in enumerate(channel.bands.parts)
-    }
+@dataclass(frozen=True)
+class _Weighed:
+    """Rows, and what is to be weighed by how long each stands."""
 
+    times: Array
+    values: Array
+    beyond: list[list[NDArray[np.bool_]]]
+    bands: list[NDArray[np.intp] | None]
 
-def _joined(pieces: Sequence[Series]) -> Series:
-    first = pieces[0]
-    codes = [
-        np.zeros(p.values.shape, np.uint8) if p.qualities is None else p.qualities for p in pieces
-    ]
-    return Series(
-        first.columns, np.concatenate([p.times_s for p in pieces]),
-        np.concatenate([p.values for p in pieces]), np.concatenate(codes), first.dated,
-    )  # fmt: skip
+    def then(self, later: _Weighed) -> _Weighed:
+        """These rows and later ones."""
+        return _Weighed(
+            np.concatenate((self.times, later.times)),
+            np.concatenate((self.values, later.values)),
+            [
+                [np.concatenate(pair) for pair in zip(mine, theirs, strict=True)]
+                for mine, theirs in zip(self.beyond, later.beyond, strict=True)
+            ],
+            [
+                None if mine is None or theirs is None else np.concatenate((mine, theirs))
+                for mine, theirs in zip(self.bands, later.bands, strict=True)
+            ],
+        )
+
+    def part(self, rows: slice) -> _Weighed:
+        """Some of the rows."""
+        return _Weighed(
+            self.times[rows], self.values[rows], [[out[rows] for out in one] for one in self.beyond],
+            [None if band is None else band[rows] for band in self.bands],
+        )  # fmt: skip
 
 
 def _or_none(value: float) -> float | None:

@@ -114,29 +114,43 @@ class RecordedWith:
         return {channel.slot: channel for channel in wired}
 
 
+class DerivedRows:
+    """Adds the derived channels to rows, piece by piece: what they remember goes on from piece to piece."""
+
+    def __init__(self, channels: Sequence[CheckedChannel], columns: Sequence[Column]) -> None:
+        self._place = {column.name: k for k, column in enumerate(columns)}
+        self._derived = [
+            c
+            for c in channels
+            if isinstance(c, DerivedChannel) and self._place.keys() >= {*c.inputs}
+        ]
+        used = {name for c in self._derived for name in c.inputs}
+        self._inputs = [c for c in measured(channels) if c.name in used]
+        self._worked = ChannelValues([*self._inputs, *self._derived])
+
+    def take(self, series: Series) -> Series:
+        """The rows with the channels that can be computed from their columns."""
+        if not self._derived:
+            return series
+        places = [self._place[c.name] for c in self._inputs]
+        known = series.qualities
+        codes = np.zeros(series.values.shape, np.uint8) if known is None else known
+        values, qualities = self._worked.derive(
+            series.times_s, series.values[:, places], codes[:, places]
+        )
+        own = slice(len(self._inputs), None)
+        return Series(
+            (*series.columns, *(Column(c.name, c.symbol) for c in self._derived)),
+            series.times_s,
+            np.hstack([series.values, values[:, own]]),
+            np.hstack([codes, qualities[:, own]]),
+            dated=series.dated,
+        )
+
+
 def with_derived(series: Series, channels: Sequence[CheckedChannel]) -> Series:
     """A series with the derived channels that can be computed from its columns, in their units."""
-    column_of = {column.name: k for k, column in enumerate(series.columns)}
-    derived = [
-        c for c in channels if isinstance(c, DerivedChannel) and column_of.keys() >= {*c.inputs}
-    ]
-    if not derived:
-        return series
-    used = {name for c in derived for name in c.inputs}
-    inputs = [c for c in measured(channels) if c.name in used]
-    places = [column_of[c.name] for c in inputs]
-    worked = ChannelValues([*inputs, *derived])
-    known = series.qualities
-    codes = np.zeros(series.values.shape, np.uint8) if known is None else known
-    values, qualities = worked.derive(series.times_s, series.values[:, places], codes[:, places])
-    own = slice(len(inputs), None)
-    return Series(
-        (*series.columns, *(Column(c.name, c.symbol) for c in derived)),
-        series.times_s,
-        np.hstack([series.values, values[:, own]]),
-        np.hstack([codes, qualities[:, own]]),
-        dated=series.dated,
-    )
+    return DerivedRows(channels, series.columns).take(series)
 
 
 def _point_of(datasheet: Datasheet, slot: int) -> Point:

@@ -21,12 +21,15 @@ import numpy as np
 from filelock import FileLock, Timeout
 
 from leitwerk.analysis.series import Series, utc_text
+from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import FileProblem, QuantityError
+from leitwerk.evaluation.summary import Summary, summarise
 from leitwerk.identity import same_number
 from leitwerk.project.files import content_hash, write_atomic
 from leitwerk.project.kept_json import KeptFile, read_kept
 from leitwerk.recordings.about import About
 from leitwerk.recordings.catalogue import Catalogue, Part
+from leitwerk.recordings.fetch import DerivedRows
 from leitwerk.recordings.parquet import write_table
 from leitwerk.recordings.rows import (
     cut,
@@ -354,6 +357,39 @@ class Store:
     ) -> pd.DataFrame:
         """The good values of ``read``, a column for each channel; ``attrs["units"]`` has their units."""
         return self.read(device, channels, **span).to_dataframe()
+
+    def summarise(
+        self,
+        device: str,
+        channels: Sequence[str] | None = None,
+        setup: CheckedSetup | None = None,
+        *,
+        rows: int = _ROWS,
+        span: Mapping[str, Any] | None = None,
+    ) -> Summary:
+        """Summarise rows of a device with constant memory, piece by piece; see ``summarise``.
+
+        Parameters
+        ----------
+        device, channels
+            As for ``read``.
+        setup : CheckedSetup, optional
+            With its derived channels, alarms and bands.
+        rows : int
+            Of a piece.
+        span : mapping, optional
+            ``begin_s``, ``end_s``, ``version``, as for ``read``.
+
+        """
+
+        def pieces() -> Iterator[Series]:
+            derived: DerivedRows | None = None
+            for piece in self.chunks(device, channels, rows=rows, **(span or {})):
+                if setup is not None and derived is None:
+                    derived = DerivedRows(setup.channels, piece.columns)
+                yield piece if derived is None else derived.take(piece)
+
+        return summarise(pieces, () if setup is None else setup.channels)
 
     # ------------------------------------------------------------------ within
 

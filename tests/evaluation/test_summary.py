@@ -15,6 +15,7 @@ from leitwerk.analysis.series import Column, Series
 from leitwerk.analysis.summary import (
     PERCENTILES,
     ColumnNumbers,
+    Histogram,
     exact_percentiles,
     gaps,
     usual_interval,
@@ -65,6 +66,28 @@ def test_percentiles_of_many_values_are_exact(kind):
     }[kind]  # fmt: skip
     np.testing.assert_allclose(
         summarise_column(x).percentiles, np.percentile(x, PERCENTILES), rtol=1e-14
+    )
+
+
+@given(
+    st.lists(
+        arrays(float, st.integers(1, 40), elements=st.floats(-1e9, 1e9)), min_size=1, max_size=5
+    )
+)
+def test_percentiles_of_pieces_do_not_depend_on_the_pieces(pieces):
+    every = np.concatenate(pieces)
+    one, many, back = Histogram(256), Histogram(256), Histogram(256)
+    one.take(every, every.min(), every.max())
+    for piece in pieces:
+        many.take(piece, piece.min(), piece.max())
+    for piece in pieces[::-1]:
+        back.take(piece, piece.min(), piece.max())
+    found = one.percentiles(PERCENTILES)
+    assert found == many.percentiles(PERCENTILES) == back.percentiles(PERCENTILES)
+    # Each lies within a bin of the value of its rank: at most 1/128 of the span, as it begins at a multiple.
+    ranked = np.sort(every)[np.floor((every.size - 1) * np.array(PERCENTILES) / 100).astype(int)]
+    assert np.all(
+        np.abs(np.array(found) - ranked) <= np.ptp(every) / 128 + abs(every).max() * 1e-14
     )
 
 
@@ -147,7 +170,7 @@ def test_piece_by_piece_is_the_same(lengths, seed):
     cuts = [slice(a, b) for a, b in zip([0, *ends], ends, strict=False) if b > a]
     pieces = [Series(names, times[c], values[c], codes[c]) for c in cuts]
     one, many = (
-        s.to_dict() for s in (summarise(whole, channels), summarise(lambda: iter(pieces), channels))
+        s.to_dict() for s in (summarise(whole, channels), summarise(iter(pieces), channels))
     )
     span = np.nanmax(np.abs(values)) * 2
     for name in one["channels"]:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from leitwerk.errors import DomainError
 from leitwerk.parsing.units import Unit, convert, parse_unit
 
 if TYPE_CHECKING:
@@ -57,6 +58,8 @@ class ColumnNumbers:
     ----------
     unit : Unit, optional
         For totals, and for the mean kinetic temperature.
+    with_histogram : bool
+        Whether values are counted for percentiles.
 
     References
     ----------
@@ -66,7 +69,8 @@ class ColumnNumbers:
 
     """
 
-    def __init__(self, unit: Unit | None = None) -> None:
+    def __init__(self, unit: Unit | None = None, *, with_histogram: bool = False) -> None:
+        self.histogram = Histogram() if with_histogram else None
         self.count, self.missing = 0, 0
         self.mean, self._squares = 0.0, 0.0
         self.minimum, self.maximum = math.nan, math.nan
@@ -99,6 +103,8 @@ class ColumnNumbers:
         self.mean += step * count / both
         self.count, self.last = both, float(x[-1])
         self.minimum, self.maximum = min(self.minimum, low), max(self.maximum, high)
+        if self.histogram is not None:
+            self.histogram.take(x, low, high)
 
     def take_weighted(self, values: Array, weights_s: Array) -> None:
         """Take values that stand for so long, in s: for totals and the mean kinetic temperature."""
@@ -133,33 +139,65 @@ class ColumnNumbers:
 
 
 class Histogram:
-    """Counts values in equal bins of a span, piece by piece: for percentiles of what is too long to sort."""
+    """Counts values in bins that grow with their span, piece by piece: for percentiles of what is not sorted.
 
-    def __init__(self, low: float, high: float, bins: int = 1 << 16) -> None:
-        self.low, self.high = low, high
-        self.counts = np.zeros(bins, np.int64)
+    A bin is 2^k wide, and begins at a multiple of that; k is the least with which all values fit. So what is
+    found does not depend on how the values were cut into pieces.
+    """
 
-    def take(self, values: Array) -> None:
-        """Count values; NaN, and what lies outside, is passed over."""
-        x = values[(values >= self.low) & (values <= self.high)]
-        scale = (self.counts.size - 1) / (self.high - self.low) if self.high > self.low else 0.0
-        place = ((x - self.low) * scale).astype(np.int64)
-        self.counts += np.bincount(place, minlength=self.counts.size)
+    def __init__(self, bins: int = 1 << 16) -> None:
+        self._bins = bins
+        self._counts = np.zeros(bins, np.int64)
+        self._exponent, self._base = -1074, 0
+        self._low, self._high = math.inf, -math.inf
+
+    def take(self, values: Array, low: float, high: float) -> None:
+        """Count values, without NaN; ``low`` and ``high`` are the least and the greatest of them."""
+        before = self._high >= self._low
+        self._low, self._high = min(self._low, low), max(self._high, high)
+        if not math.isfinite(self._high - self._low):
+            raise DomainError("values beyond the largest number have no percentiles")
+        exponent = self._fitting()
+        if before:
+            self._widen(exponent)
+        self._exponent, self._base = exponent, _floor(self._low, exponent)
+        place = np.floor(np.ldexp(values, -exponent)).astype(np.int64) - self._base
+        self._counts += np.bincount(place, minlength=self._bins)
+
+    def _fitting(self) -> int:
+        """The least exponent with which the span fits into the bins, and numbers of bins are exact."""
+        _, most = math.frexp(max(abs(self._low), abs(self._high), 5e-324))
+        exponent = max(self._exponent, most - 50)
+        while _floor(self._high, exponent) - _floor(self._low, exponent) >= self._bins:
+            exponent += 1
+        return exponent
+
+    def _widen(self, exponent: int) -> None:
+        """Join bins to wider ones."""
+        used = np.flatnonzero(self._counts)
+        number = (self._base + used) >> (exponent - self._exponent)
+        counts = np.zeros(self._bins, np.int64)
+        np.add.at(counts, number - _floor(self._low, exponent), self._counts[used])
+        self._counts = counts
 
     def percentiles(self, wanted: Sequence[float]) -> tuple[float, ...]:
-        """Percentiles, each right to the width of a bin; NaN without a value."""
-        total = int(self.counts.sum())
+        """Percentiles, each right to the width of a bin, at most 1/32768 of the span; NaN without a value."""
+        total = int(self._counts.sum())
         if not total:
             return (math.nan,) * len(wanted)
-        below = np.cumsum(self.counts)
-        width = (self.high - self.low) / (self.counts.size - 1)
+        below = np.cumsum(self._counts)
         found = []
         for percentile in wanted:
             rank = (total - 1) * percentile / 100.0
             number = int(np.searchsorted(below, rank, side="right"))
-            inside = (rank - (below[number] - self.counts[number]) + 0.5) / self.counts[number]
-            found.append(min(self.low + (number + inside) * width, self.high))
+            inside = (rank - (below[number] - self._counts[number]) + 0.5) / self._counts[number]
+            value = math.ldexp(self._base + number + inside, self._exponent)
+            found.append(min(max(value, self._low), self._high))
         return tuple(found)
+
+
+def _floor(value: float, exponent: int) -> int:
+    return math.floor(math.ldexp(value, -exponent))
 
 
 def exact_percentiles(

@@ -75,7 +75,7 @@ def summary(wanted: RowsWanted, *, as_json: bool) -> int:
     Count, gaps, minimum, mean, maximum, deviation and percentiles of each channel; totals of flows and
     powers; the mean kinetic temperature. With --setup: derived channels, the times in bands and in alarm.
 
-    What is too long for the memory is read piece by piece; percentiles are then right to 1/65535 of the span.
+    What is too long for the memory is read piece by piece; percentiles are then right to 1/32768 of the span.
 
     Exit code 0: done. 2: usage, or rows that cannot be used.
     """

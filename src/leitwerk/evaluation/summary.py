@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import chain
 from typing import TYPE_CHECKING, Any
@@ -17,7 +17,6 @@ from leitwerk.analysis.summary import (
     ColumnNumbers,
     ColumnSummary,
     Gap,
-    Histogram,
     exact_percentiles,
     gaps,
     usual_interval,
@@ -123,7 +122,7 @@ class Summary:
 
 
 def summarise(
-    rows: Series | Callable[[], Iterable[Series]],
+    rows: Series | Iterable[Series],
     channels: Sequence[CheckedChannel] = (),
     *,
     gap_s: float = math.inf,
@@ -132,9 +131,9 @@ def summarise(
 
     Parameters
     ----------
-    rows : Series, or a callable that gives its pieces in the order of time
-        It is called twice: the second time for the percentiles, which are then right to 1/65535 of the span.
-        All pieces have the same columns. Memory is what one piece needs.
+    rows : Series, or its pieces in the order of time
+        All pieces have the same columns. Memory is what one piece needs; percentiles are then right to
+        1/32768 of the span.
     channels : sequence of CheckedChannel, optional
         Those of the setup: with their labels, alarms and bands.
     gap_s : float, in s
@@ -146,24 +145,24 @@ def summarise(
         There are no rows.
 
     """
-    pieces = iter((rows,) if isinstance(rows, Series) else rows())
+    is_whole = isinstance(rows, Series)
+    pieces = iter((rows,) if isinstance(rows, Series) else rows)
     head = _head(pieces)
     if not head:
         raise QuantityError("there are no rows", valid="one row or more")
     interval_s = usual_interval(np.concatenate([piece.times_s for piece in head]))
-    builder = _Builder(head[0], channels, interval_s, gap_s)
+    builder = _Builder(head[0], channels, interval_s, gap_s, with_histogram=not is_whole)
     for piece in chain(head, pieces):
         builder.take(piece)
     if isinstance(rows, Series):
         return builder.summary(_exact(rows, builder.numbers))
-    histograms = [None if not n.count else Histogram(n.minimum, n.maximum) for n in builder.numbers]
-    for piece in rows():
-        values = piece.good()
-        for k, histogram in enumerate(histograms):
-            if histogram is not None:
-                histogram.take(values[:, k])
     none = (math.nan,) * len(PERCENTILES)
-    return builder.summary([none if h is None else h.percentiles(PERCENTILES) for h in histograms])
+    return builder.summary(
+        [
+            none if n.histogram is None else n.histogram.percentiles(PERCENTILES)
+            for n in builder.numbers
+        ]
+    )
 
 
 def _head(pieces: Iterator[Series]) -> list[Series]:
@@ -191,7 +190,13 @@ class _Builder:
     """Gathers a summary piece by piece."""
 
     def __init__(
-        self, first: Series, channels: Sequence[CheckedChannel], interval_s: float, gap_s: float
+        self,
+        first: Series,
+        channels: Sequence[CheckedChannel],
+        interval_s: float,
+        gap_s: float,
+        *,
+        with_histogram: bool,
     ) -> None:
         known = {channel.name: channel for channel in channels}
         self._columns = first.columns
@@ -202,7 +207,8 @@ class _Builder:
         ]
         self._labels = [known[c.name].label if c.name in known else "" for c in first.columns]
         self.numbers = [
-            ColumnNumbers(parse_unit(c.unit) if c.unit else None) for c in first.columns
+            ColumnNumbers(parse_unit(c.unit) if c.unit else None, with_histogram=with_histogram)
+            for c in first.columns
         ]
         self._alarms = [
             [] if channel is None else [
@@ -254,9 +260,10 @@ class _Builder:
 
     def _weigh(self, new: _Weighed) -> None:
         """Count what stood for how long, of all rows but the last."""
-        every = new if self._pending is None else self._pending.then(new)
-        self._pending = every.part(slice(every.times.size - 1, None))
-        self._count(every.part(slice(0, every.times.size - 1)), every.times)
+        if self._pending is not None:
+            self._count(self._pending, np.append(self._pending.times, new.times[0]))
+        self._pending = new.part(slice(new.times.size - 1, None))
+        self._count(new.part(slice(0, new.times.size - 1)), new.times)
 
     def _count(self, rows: _Weighed, times: Array) -> None:
         spent = weights(times, self._interval_s)[: rows.times.size]
@@ -311,21 +318,6 @@ class _Weighed:
     values: Array
     beyond: list[list[NDArray[np.bool_]]]
     bands: list[NDArray[np.intp] | None]
-
-    def then(self, later: _Weighed) -> _Weighed:
-        """These rows and later ones."""
-        return _Weighed(
-            np.concatenate((self.times, later.times)),
-            np.concatenate((self.values, later.values)),
-            [
-                [np.concatenate(pair) for pair in zip(mine, theirs, strict=True)]
-                for mine, theirs in zip(self.beyond, later.beyond, strict=True)
-            ],
-            [
-                None if mine is None or theirs is None else np.concatenate((mine, theirs))
-                for mine, theirs in zip(self.bands, later.bands, strict=True)
-            ],
-        )
 
     def part(self, rows: slice) -> _Weighed:
         """Some of the rows."""

@@ -389,7 +389,7 @@ class Store:
                     derived = DerivedRows(setup.channels, piece.columns)
                 yield piece if derived is None else derived.take(piece)
 
-        return summarise(pieces, () if setup is None else setup.channels)
+        return summarise(pieces(), () if setup is None else setup.channels)
 
     # ------------------------------------------------------------------ within
 

@@ -25,8 +25,11 @@ from types import SimpleNamespace
 
 import numpy as np
 import pandas as pd
+import pyarrow as pa
 import yaml
 from numpy.typing import NDArray
+from pyarrow import csv as arrow_csv
+from pyarrow import parquet
 from pymodbus.client import ModbusTcpClient
 
 from leitwerk.alarms.board import AlarmTracker, ChannelAlarm
@@ -34,6 +37,7 @@ from leitwerk.alarms.definition import AlarmDefinition
 from leitwerk.alarms.states import State
 from leitwerk.alarms.timeline import alarm_timeline
 from leitwerk.analysis.reduction import reduced
+from leitwerk.analysis.series import Column, Series
 from leitwerk.check.channels import measured
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.compile import check_setup
@@ -48,6 +52,7 @@ from leitwerk.derived.types import PLAIN
 from leitwerk.derived.values import Table, Terms
 from leitwerk.devices.device import connect, open_device
 from leitwerk.errors import LeitwerkError
+from leitwerk.evaluation.summary import summarise
 from leitwerk.exchange.definition import Direction, Form, LineForm, Part
 from leitwerk.exchange.hearing import Listener
 from leitwerk.exchange.saying import packed, speaker
@@ -59,11 +64,17 @@ from leitwerk.monitoring.watching import Watching
 from leitwerk.parsing.address import parse_address
 from leitwerk.parsing.yaml_text import parse_yaml
 from leitwerk.project.files import content_hash, write_atomic
+from leitwerk.project.kept_json import KeptIdentity
 from leitwerk.project.library import find_datasheet
 from leitwerk.project.setups import check_file, parse_setup
 from leitwerk.protocols.board_image import from_c
 from leitwerk.protocols.modbus import ReadPlan
+from leitwerk.recordings.about import About
+from leitwerk.recordings.foreign import ForeignForm, read_foreign
+from leitwerk.recordings.store import Store
 from leitwerk.reports.canvas import new_figure, save
+from leitwerk.reports.pdf_page import page_pdf
+from leitwerk.reports.recording_report import ReportOptions, make_report
 from leitwerk.signals import rtd, thermocouple
 from leitwerk.signals.linear import Linear
 from leitwerk.signals.thermocouple_curves import CURVES
@@ -308,6 +319,64 @@ def figures() -> None:
     every = seconds(lambda: drawn(times, values))
     print(f"a figure of {SAMPLES:,} points, reduced\n    {few:.2f} s, all of them {every:.2f} s: "
           f"{every / few:.0f} times as fast (goal: at least 10)")  # fmt: skip
+
+
+def recordings() -> None:
+    """A year of 1-minute rows of 200 channels: read, summarised; a foreign CSV; a report as PDF."""
+    rng, count = np.random.default_rng(16), 200
+    minutes = np.arange(365 * 24 * 60)
+    columns = tuple(Column(f"c{k}", "°C") for k in range(count))
+    identity = KeptIdentity(maker="m", model="fichte-8", serial="K2-00417", firmware="1.4")
+    about = About(device=identity, source="recording", run="year")
+    with tempfile.TemporaryDirectory() as folder:
+        store = Store(Path(folder) / "store")
+        for month in np.array_split(minutes, 12):
+            steps = rng.standard_normal((month.size, count)).cumsum(axis=0)
+            values = np.round(20.0 + steps / 100.0, 2).astype(np.float64)
+            codes = np.zeros(values.shape, np.uint8)
+            store.append(Series(columns, 1.7672256e9 + 60.0 * month, values, codes), about)
+        paths = [part.path for part in store.parts("K2-00417")]
+
+        def bare() -> None:
+            tables = [parquet.read_table(path, partitioning=None) for path in paths]
+            table = pa.concat_tables(tables)
+            for column in columns:
+                table[column.name].to_numpy()
+                table[f"{column.name}.quality"].combine_chunks()
+
+        read = seconds(lambda: store.read("K2-00417"))
+        read = min(read, seconds(lambda: store.read("K2-00417")))
+        arrow = min(seconds(bare), seconds(bare))
+        print(
+            "a year of 1-minute rows of 200 channels, read from the store\n"
+            f"    {read:.2f} s, by pyarrow alone {arrow:.2f} s: {read / arrow:.2f} times (goal: at most 1.3)"
+        )
+        series = store.read("K2-00417", [f"c{k}" for k in range(20)])
+        frame = series.to_dataframe()
+        ours = seconds(lambda: summarise(series))
+        theirs = seconds(lambda: frame.describe(percentiles=[0.05, 0.25, 0.5, 0.75, 0.95]))
+        print(f"summary of 20 channels of it, against describe() of pandas\n    {ours:.2f} s against "
+              f"{theirs:.2f} s: {theirs / ours:.1f} times as fast (goal: at least 3)")  # fmt: skip
+        path = Path(folder) / "foreign.csv"
+        few = slice(0, 200_000)
+        lines = ["time," + ",".join(c.name for c in columns[:10])]
+        moments = (series.times_s[few] * 1e3).astype("datetime64[ms]")
+        lines += [f"{when}," + ",".join(map(str, row)) for when, row in
+                  zip(moments, series.values[few, :10].tolist(), strict=True)]  # fmt: skip
+        path.write_text("\n".join(lines) + "\n", "utf-8")
+        form = ForeignForm("time", {c.name: c for c in columns[:10]})
+        ours = min(seconds(lambda: read_foreign(path, form)) for _ in range(2))
+        theirs = min(seconds(lambda: arrow_csv.read_csv(path)) for _ in range(2))
+        print(
+            f"a CSV of another program, {few.stop:,} rows of 10 columns, against pyarrow.csv\n"
+            f"    {ours:.2f} s against {theirs:.2f} s: {ours / theirs:.2f} times (goal: at most 1.5)"
+        )
+        short = store.read("K2-00417", [f"c{k}" for k in range(200)], end_s=1.7672256e9 + 86400)
+        made = make_report(short, about, None, ReportOptions())
+        text = made.markdown + "\n" + made.markdown
+        spent = seconds(lambda: page_pdf(text, made.title, made.pictures))
+        pages = page_pdf(text, made.title, made.pictures).count(b"/Type /Page\n")
+        print(f"a report of {pages} pages as PDF\n    {spent:.2f} s")
 
 
 DEVICES = 200
@@ -718,6 +787,7 @@ if __name__ == "__main__":
     check_large_setup()
     watching()
     figures()
+    recordings()
     formulas()
     thousand_channels()
     thermocouples()

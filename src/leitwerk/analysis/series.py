@@ -69,7 +69,7 @@ class Series:
 
     def good(self) -> NDArray[np.float64]:
         """The values, NaN where they are not good; shape (n, n_columns)."""
-        if self.qualities is None:
+        if self.qualities is None or not self.qualities.any():
             return self.values
         return np.where(self.qualities == Quality.GOOD, self.values, np.nan)
 

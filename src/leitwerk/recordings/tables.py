@@ -107,4 +107,7 @@ def _codes(chunk: Any) -> Any:
     places = chunk.indices
     if places.null_count:
         places = places.fill_null(len(codes))
-    return found[places.to_numpy(zero_copy_only=False)]
+    numbers = places.to_numpy(zero_copy_only=False)
+    if not found[0] and not numbers.any():
+        return 0  # all are good, as most are
+    return found[numbers]

@@ -334,7 +334,8 @@ def recordings() -> None:
             steps = rng.standard_normal((month.size, count)).cumsum(axis=0)
             values = np.round(20.0 + steps / 100.0, 2).astype(np.float64)
             codes = np.zeros(values.shape, np.uint8)
-            store.append(Series(columns, 1.7672256e9 + 60.0 * month, values, codes), about)
+            times: NDArray[np.float64] = 1.7672256e9 + 60.0 * month.astype(np.float64)
+            store.append(Series(columns, times, values, codes), about)
         paths = [part.path for part in store.parts("K2-00417")]
 
         def bare() -> None:

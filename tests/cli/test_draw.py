@@ -1,6 +1,10 @@
 """Figures of samples: panels, limits, gaps and marks; on axes of one's own; and what cannot be drawn."""
 
+from datetime import datetime
+from zoneinfo import ZoneInfo
+
 import numpy as np
+import pandas as pd
 import pytest
 from matplotlib.figure import Figure
 from PIL import Image
@@ -9,6 +13,7 @@ import leitwerk as lw
 from conftest import EXAMPLES, checked
 from leitwerk.analysis.series import Column, Series
 from leitwerk.parsing.units import parse_unit
+from leitwerk.reports.spread_figures import hours_of_days
 
 KILN = (
     (EXAMPLES / "kiln.yaml").read_text("utf-8").replace("title:", "zone: Europe/Vienna\ntitle:", 1)
@@ -146,3 +151,42 @@ def test_the_figure_of_a_watch_grows_in_a_window(
         leitwerk("live", path, "--panel", "air", "--for", "0.1 s", "--figure", "x.png").exit_code
         == 2
     )
+
+
+@pytest.mark.parametrize("form", ["histogram", "duration", "days"])
+def test_how_values_spread(run, leitwerk, tmp_path, form):
+    target = tmp_path / "spread.png"
+    words = ("--setup", str(tmp_path / "kiln.yaml"), "--form", form, "--to", str(target))
+    assert leitwerk("draw", str(run), *words).exit_code == 0
+    with Image.open(target) as picture:
+        assert picture.size == (1280, 800)
+        assert len(picture.convert("RGB").getcolors(1 << 20)) > 50
+    assert leitwerk("draw", str(run), "--channel", "door", "--form", form).exit_code == 2
+
+
+def test_the_hours_of_a_day_are_those_of_the_clock_of_the_place():
+    zone = ZoneInfo("Europe/Vienna")
+    times = datetime(2026, 10, 23, tzinfo=zone).timestamp() + 600.0 * np.arange(6 * 24 * 4)
+    values = np.random.default_rng(1).random(times.size)
+    values[50:90] = np.nan
+    day, table = hours_of_days(times, values, zone)
+    local = pd.Series(values, pd.to_datetime(times, unit="s", utc=True).tz_convert(zone))
+    means = (
+        local.groupby([local.index.normalize().tz_localize(None), local.index.hour])
+        .mean()
+        .unstack()
+    )
+    np.testing.assert_allclose(table[: len(means)], means.to_numpy())
+    assert day == (datetime(2026, 10, 23) - datetime(1970, 1, 1)).days  # noqa: DTZ001 - a day, and no moment
+
+
+def test_runs_beside_each_other(run, leitwerk, tmp_path):
+    other = tmp_path / "later.csv"
+    other.write_text(run.read_text("utf-8").replace("2026-03-02T", "2026-04-02T"), "utf-8")
+    for align in ("start", "clock"):
+        target = tmp_path / f"{align}.svg"
+        drawn = leitwerk(
+            "draw", str(run), "--beside", str(other), "--align", align, "--to", str(target)
+        )
+        assert drawn.exit_code == 0, drawn.output
+        assert target.stat().st_size > 10_000

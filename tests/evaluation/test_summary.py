@@ -140,7 +140,7 @@ def test_times_in_alarm():
     dry = summary.channels[1].alarms[0]
     assert (len(dry.spans), dry.in_alarm_s, dry.beyond_s) == (1, 470.0, 600.0)
     text = str(summary)
-    assert "air_top.too_hot (above 78 °C): 1 times in alarm, 20 s in all" in text
+    assert "air_top.too_hot (above 78 °C): 1 time in alarm, 20 s in all" in text
     assert "57" in text
     data = json.loads(json.dumps(summary.to_dict(), allow_nan=False))
     assert data["channels"]["air_top"]["missing"] == 3

@@ -132,3 +132,25 @@ def wall_clock_intervals(
     first_edge = max(0, int(np.searchsorted(every, low.timestamp(), side="right")) - 1)
     last_edge = int(np.searchsorted(every, high.timestamp(), side="left"))
     return Intervals(every[first_edge : last_edge + 1], float(length), zone)
+
+
+def wall_seconds(times_s: NDArray[np.float64], zone: ZoneInfo) -> NDArray[np.float64]:
+    """What the clock of a place shows, in s as if it were UTC; for times in s since 1970-01-01 UTC.
+
+    Examples
+    --------
+    >>> wall_seconds(np.array([0.0]), ZoneInfo("Europe/Vienna")).tolist()
+    [3600.0]
+
+    """
+    if not times_s.size:
+        return times_s.copy()
+    first, last = (datetime.fromtimestamp(t, UTC) for t in (times_s.min(), times_s.max() + 1.0))
+    changes = [first, *transitions(first, last, zone)]
+    begins = np.array([change.timestamp() for change in changes])
+    offsets = np.array(
+        [(change.astimezone(zone).utcoffset() or timedelta()).total_seconds() for change in changes]
+    )
+    place = np.maximum(np.searchsorted(begins, times_s, side="right") - 1, 0)
+    found: NDArray[np.float64] = times_s + offsets[place]
+    return found

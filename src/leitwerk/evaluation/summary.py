@@ -378,7 +378,8 @@ def _more(channel: ChannelSummary) -> list[str]:
         )
         lines.append(f"{channel.name}: in bands: {shown or 'none'}")
     for alarm in channel.alarms:
-        times = "never" if not alarm.spans else f"{len(alarm.spans)} times"
+        count = len(alarm.spans)
+        times = "never" if not count else f"{count} time{'s' * (count > 1)}"
         text = f"{alarm.name} ({alarm.condition}): {times} in alarm"
         if alarm.spans:
             worst = max(alarm.spans, key=lambda span: span.lasted_s)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import math
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -31,7 +32,7 @@ from leitwerk.reports.seal import series_hash
 from leitwerk.results import Outcome
 
 if TYPE_CHECKING:
-    from leitwerk.reports.time_figure import Drawable
+    from leitwerk.reports.time_figure import Drawable, Trace
 
 _EVENTS = 200  # rows of a table
 _LOGO_BYTES = 2_000_000
@@ -110,8 +111,7 @@ def make_report(
     papers = None if setup is None else setup.setup.papers
     verdicts = () if papers is None else judge_groups(summary, papers.judged)
     outcome = outcome_of(verdicts)
-    figure = _figure(shown, channels, setup, options)
-    pictures = {"figure": figure}
+    pictures = dict[str, bytes]()
     if papers is not None and papers.logo is not None and setup is not None:
         pictures["logo"] = _logo(Path(setup.setup.source.file).parent / papers.logo)
     zone = ZoneInfo(about.zone) if setup is None else setup.setup.zone
@@ -138,6 +138,9 @@ def make_report(
         "setup_hash": setup_hash,
     }  # fmt: skip
     markdown = fill_template(options.kind, facts, forms)
+    pictures |= _pictures(
+        markdown, shown, channels, zone if options.local else ZoneInfo("UTC"), options
+    )
     sealed_about = {
         "kind": options.kind, "title": str(facts["title"]), "data": str(facts["data_hash"]),
         "setup": setup_hash, "device": about.device.serial if about.device else "",
@@ -207,14 +210,39 @@ def _in_units(series: Series, units: Mapping[str, Unit]) -> Series:
     return replace(series, columns=tuple(columns), values=values)
 
 
-def _figure(
-    shown: Series, channels: Sequence[Any], setup: CheckedSetup | None, options: ReportOptions
-) -> bytes:
+def _pictures(
+    markdown: str,
+    shown: Series,
+    channels: Sequence[Any],
+    zone: ZoneInfo,
+    options: ReportOptions,
+) -> dict[str, bytes]:
+    """The figures that a template names."""
     from leitwerk.reports.canvas import new_figure  # noqa: PLC0415 - Matplotlib is large
-    from leitwerk.reports.time_figure import Curve, Trace, fill_figure  # noqa: PLC0415
+    from leitwerk.reports.spread_figures import FORMS, fill_spread  # noqa: PLC0415
+    from leitwerk.reports.time_figure import fill_figure  # noqa: PLC0415
+
+    traces, units = _traces(shown, channels)
+    found = {}
+    for name in dict.fromkeys(re.findall(r"!\[[^]]*\]\((\w+)\)", markdown)):
+        figure, out = new_figure(), io.BytesIO()
+        if name == "figure":
+            fill_figure(figure, traces, panels=options.panels, units=units, zone=zone)
+        elif name in FORMS:
+            fill_spread(figure, name, traces[:6], title="", zone=zone)
+        else:
+            continue
+        figure.savefig(out, format="png", metadata={"Software": None})
+        found[name] = out.getvalue()
+    return found
+
+
+def _traces(shown: Series, channels: Sequence[Any]) -> tuple[list[Trace], dict[str, Unit]]:
+    """The columns to draw, with the alarms of their channels, and the units of those that were converted."""
+    from leitwerk.reports.time_figure import Curve, Trace  # noqa: PLC0415 - Matplotlib is large
 
     known = {channel.name: channel for channel in channels}
-    traces, units = [], {}
+    traces, units = [], dict[str, Unit]()
     for k, column in enumerate(shown.columns):
         channel: Drawable | None = known.get(column.name)
         values = shown.known()[:, k]
@@ -227,11 +255,7 @@ def _figure(
         # What is expected is said of one moment, not of a whole recording.
         channel = Curve(column.name, channel.unit, None, channel.alarms, channel.states)
         traces.append(Trace(column.name, channel, shown.times_s, values))
-    figure, out = new_figure(), io.BytesIO()
-    zone = ZoneInfo("UTC") if setup is None or not options.local else setup.setup.zone
-    fill_figure(figure, traces, panels=options.panels, units=units, zone=zone)
-    figure.savefig(out, format="png", metadata={"Software": None})
-    return out.getvalue()
+    return traces, units
 
 
 def _logo(path: Path) -> bytes:

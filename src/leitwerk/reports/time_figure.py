@@ -148,6 +148,11 @@ def _moments(times_s: Array) -> Any:
     return np.round(times_s * 1000.0).astype("datetime64[ms]")
 
 
+def limits_of(channel: Drawable) -> list[float]:
+    """The values at which the alarms of a channel trip, in its unit."""
+    return [limit for alarm in channel.alarms for limit in _limits(alarm)]
+
+
 def _limits(alarm: AlarmDefinition) -> list[float]:
     """The values at which an alarm on the value itself trips."""
     if alarm.watch is not Watch.VALUE:

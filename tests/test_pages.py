@@ -12,10 +12,11 @@ from leitwerk.standins.process import start_standin
 from leitwerk.standins.profile import find_profile
 
 GUIDE = Path(__file__).parent.parent / "docs" / "guide"
-# These run until they are stopped, or need a serial port, a broker, a second device, or a hand.
+# These run until they are stopped, or need a serial port, a broker, a second device, a hand, or days of rows.
 # Each has tests of its own.
 NOT_RUN = {"standin", "ports", "find", "readdress", "request", "station", "batch", "recover",
-           "attend", "prove", "talk", "example"}  # fmt: skip
+           "attend", "prove", "talk", "example", "summary", "report", "verify-report",
+           "correct-rows"}  # fmt: skip
 # Without a device, every figure is the same each time.
 EXACT = {"check", "dry-run", "limits", "explain", "timetable", "budget", "datasheet", "program",
          "preview", "hear", "match", "rating"}  # fmt: skip
@@ -34,6 +35,11 @@ BEFORE = {
     ("links", "devices"): ["device station.yaml"],
     ("upload", "compare"): ["upload station.yaml"],
     ("upload", "adopt"): ["device station.yaml", "devices --rename linde valley"],
+    ("recordings", "fetch"): [
+        "upload kiln.yaml",
+        "record kiln.yaml start",
+        "record kiln.yaml stop",
+    ],
     ("scales", "tare"): ["upload kiln.yaml"],
     ("rules", "pulse"): ["upload kiln-guard.yaml"],
     ("rules", "loop"): ["upload mill-race.yaml"],

@@ -35,6 +35,7 @@ PACKAGES = {
     "leitwerk.exchange": "Lines of text between two ends.",
     "leitwerk.rules": "Rules and planned runs.",
     "leitwerk.links": "How devices are reached, and how a package adds a protocol.",
+    "leitwerk.recordings": "Recordings: a store, fetching, corrections, tables of other programs.",
     "leitwerk.setup": "The setup as it is read.",
     "leitwerk.check": "What a checked setup consists of.",
 }

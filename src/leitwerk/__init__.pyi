@@ -45,6 +45,11 @@ from .evaluation.dry_run import DryRun as DryRun
 from .evaluation.dry_run import Track as Track
 from .evaluation.dry_run import dry_run as dry_run
 from .evaluation.dry_run import read_recorded as read_recorded
+from .evaluation.followers import AlarmSpan as AlarmSpan
+from .evaluation.summary import AlarmSummary as AlarmSummary
+from .evaluation.summary import ChannelSummary as ChannelSummary
+from .evaluation.summary import Summary as Summary
+from .evaluation.summary import summarise as summarise
 from .evaluation.verdict import ChannelReport as ChannelReport
 from .evaluation.verdict import Verdict as Verdict
 from .findings import Advice as Advice

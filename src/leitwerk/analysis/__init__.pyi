@@ -7,4 +7,8 @@ from .pulses import duty_cycle as duty_cycle
 from .pulses import rate_by_gate as rate_by_gate
 from .pulses import rate_by_period as rate_by_period
 from .pulses import totals as totals
+from .series import Column as Column
+from .series import Series as Series
 from .statistics import interval_statistics as interval_statistics
+from .summary import ColumnSummary as ColumnSummary
+from .summary import Gap as Gap

@@ -66,12 +66,14 @@ def fetch(
     from leitwerk.cli.devices import open_where, remember
     from leitwerk.cli.progress import StepView
     from leitwerk.project.files import names_file
+    from leitwerk.project.kept import device_folder
     from leitwerk.project.setups import read_setup
-    from leitwerk.recordings.fetch import RecordedWith
+    from leitwerk.recordings.fetch import RecordedWith, fetch_reports
 
     if erase and store is None:
         raise click.UsageError("--erase is for --store: only what is verified there is erased")
     setup = read_setup(where) if names_file(where) else None
+    kept = kept_folder(where if setup else "here", folder)
     with open_where(where, model, link) as device, StepView() as steps:
         if setup is not None:
             identity = device.require(setup.setup.device.model, setup.setup.device.serial)
@@ -81,12 +83,15 @@ def fetch(
         if lists:
             found = _list(device, store or _STORE, as_json=as_json)
         elif store is None:
-            kept = kept_folder(where if setup else "here", folder)
             found = _into_files(device, recorded_with, kept, numbers, steps)
         else:
             found = _into_store(device, recorded_with, store, numbers, steps, as_json=as_json)
             if erase:
                 _erase(device, store)
+        if not lists:
+            folder_of_reports = device_folder(kept, identity.serial)
+            for path in fetch_reports(device, folder_of_reports):
+                click.echo(f"{path}: written by the device")
     remember(identity, device.address)
     if not found:
         click.echo("the device has no recordings", err=True)

@@ -193,7 +193,7 @@ LinkName = Annotated[
         {
             "type": "string",
             "description": "What the device speaks; packages may add protocols",
-            "examples": ["modbus", "scpi", "sdi12", "text", "talk", "mqtt"],
+            "examples": ["modbus", "scpi", "sdi12", "text", "talk", "mqtt", "drive"],
         }
     ),
 ]
@@ -292,6 +292,7 @@ ENTRIES: dict[str, type[PointEntry]] = {
     "sdi12": TextEntry,
     "text": TextEntry,
     "mqtt": TextEntry,
+    "drive": TextEntry,
     "talk": TextEntry,
 }
 

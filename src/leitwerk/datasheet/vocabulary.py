@@ -355,6 +355,9 @@ ROWS = _known("recordings", "rows", "How many rows it has", along=_WINDOW)
 COLUMNS = _known("recordings", "columns", "How many values each row has", along=_WINDOW)
 SHOWN = _known("recordings", "shown", "The row that the window shows first", along=_WINDOW)
 WINDOW_VALUE = _known("recordings", "value.{w}", "The values of the window", along=_WINDOW)
+COLUMN_NAME = _known(
+    "recordings", "column.{n}.name", "The reading that a column of a recording holds, by its name"
+)
 OVERWRITTEN = _known(
     "recordings", "overwritten", "How many of its oldest rows made room for newer ones"
 )

@@ -16,6 +16,7 @@ from leitwerk.datasheet.vocabulary import (
     CHANNEL_SENSOR,
     CHANNEL_UNIT,
     CHECK_SUM,
+    COLUMN_NAME,
     COLUMNS,
     FIRST_ROW,
     INTERVAL,
@@ -46,7 +47,8 @@ class RecordingInfo:
     """One recording in a device: its number from 1, and what it holds.
 
     ``started`` is when its oldest row was stored. ``overwritten`` are older ones that made room for newer;
-    ``check_sum`` is that of the rows that are held, None where the device gives none.
+    ``check_sum`` is that of the rows that are held, None where the device gives none; ``names`` the readings
+    that its columns hold, where the device says that.
     """
 
     number: int
@@ -56,6 +58,7 @@ class RecordingInfo:
     columns: int
     overwritten: int = 0
     check_sum: int | None = None
+    names: tuple[str, ...] = ()
 
     def __str__(self) -> str:
         return f"{self.number}: {self.rows} rows since {self.started}, every {self.interval_s:g} s"
@@ -109,6 +112,8 @@ class Recording:
         Only slots in use, named by their labels; without settings all slots, by their numbers.
         """
         every = range(1, self.info.columns + 1)
+        if self.info.names:
+            return [(slot, name, "") for slot, name in zip(every, self.info.names, strict=False)]
         if settings is None:
             return [(slot, f"slot {slot}", "") for slot in every]
         # A device whose slots are not set records what it records: each of them is shown.
@@ -321,8 +326,13 @@ def _look(device: Device, number: int) -> RecordingInfo:
             remedy="does the datasheet fit this device?",
         )
     check_sum = found.get(CHECK_SUM.name)
+    names: tuple[str, ...] = ()
+    family = sheet.family(COLUMN_NAME)
+    if family is not None:
+        points = [family.point(n) for n in family.indices if n <= columns]
+        names = tuple(str(name) for name in device.read_points(points).values())
     return RecordingInfo(
         number, str(found[STARTED.name]), interval, int(rows), int(columns),
         int(float(found.get(OVERWRITTEN.name) or 0.0)),
-        None if check_sum is None else int(float(check_sum)),
+        None if check_sum is None else int(float(check_sum)), names,
     )  # fmt: skip

@@ -21,6 +21,7 @@ from leitwerk.links.discovery import (
     identify_scpi,
     identify_sdi12,
 )
+from leitwerk.links.drive import DriveLink, DriveSession
 from leitwerk.links.lines import LineLink
 from leitwerk.links.modbus import ModbusLink
 from leitwerk.links.options import LinkOptions
@@ -87,6 +88,11 @@ def _station(at: LinkAddress, sheet: _Sheet, options: LinkOptions) -> Any:
     return StationLink(at, model, options=options)
 
 
+def _drive(at: LinkAddress, sheet: _Sheet, options: LinkOptions) -> Any:
+    del sheet
+    return DriveLink(at, options=options)
+
+
 def _talk(at: LinkAddress, sheet: _Sheet, options: LinkOptions) -> Any:
     if sheet is None or sheet.exchange is None:
         raise FileProblem(
@@ -105,6 +111,7 @@ _KINDS = {
     ),
     "text": LinkKind(_lines, TextSession),
     "talk": LinkKind(_talk, TalkSession),
+    "drive": LinkKind(_drive, DriveSession),
     "mqtt": LinkKind(_station, StationSession, sleeps=True),
 }
 

@@ -17,6 +17,7 @@ text+serial:///dev/ttyUSB0              lines of text on a serial port          
 mqtt+tcp://USER@HOST:PORT               a station that sleeps, by the broker that  port 1883
                                         keeps its messages; USER may be missing
 mqtt+tls://USER@HOST:PORT               the same over TLS                          port 8883
+drive:///media/KIEFER                   a device that appears as a drive
 mqtt+tcp://USER@HOST:PORT?in_clear=yes  its password may go unencrypted over the   no
                                         network, also to another machine
 ======================================  =========================================  ================
@@ -31,7 +32,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, replace
 from typing import TypeAlias
-from urllib.parse import SplitResult, parse_qsl, urlsplit
+from urllib.parse import SplitResult, parse_qsl, quote, unquote, urlsplit
 
 from leitwerk.errors import QuantityError
 
@@ -48,6 +49,7 @@ _NAME = re.compile(r"[A-Za-z][\w.-]{0,39}", re.ASCII)
 _USER = re.compile(r"[\w.-]{0,64}", re.ASCII)
 _BAUD_MOST = 4_000_000
 
+_DRIVE = "drive"
 _HERE = {"localhost", "127.0.0.1", "::1"}
 
 BusAddress: TypeAlias = int | str
@@ -98,6 +100,7 @@ _SCHEMES = {
 class LinkAddress:
     """Where a device is reached: protocol, host and port or serial port, and unit behind it.
 
+    ``folder`` is that of a drive.
     ``unit`` is a number of Modbus, a character of SDI-12, empty where a protocol has none.
     """
 
@@ -109,6 +112,7 @@ class LinkAddress:
     line: SerialLine = SerialLine()
     user: str = ""
     in_clear: bool = False
+    folder: str = ""
 
     @property
     def protocol(self) -> str:
@@ -127,9 +131,11 @@ class LinkAddress:
     @property
     def hides_swaps(self) -> bool:
         """Whether units behind it can be swapped while nothing reconnects: a line that several share."""
-        return self.is_serial or self.scheme == "modbus+rtu"
+        return self.is_serial or bool(self.folder) or self.scheme == "modbus+rtu"
 
     def __str__(self) -> str:
+        if self.folder:
+            return f"{self.scheme}://{quote(self.folder)}"
         options = [f"unit={self.unit}"] if self.unit != "" else []
         if self.is_serial:
             path = self.serial_port if self.serial_port.startswith("/") else f"/{self.serial_port}"
@@ -201,6 +207,8 @@ def parse_address(text: str) -> LinkAddress:
         options = dict(parse_qsl(parts.query, keep_blank_values=True))
     except ValueError as error:
         raise QuantityError(f"{text!r} is not an address: {error}", valid=_VALID) from None
+    if parts.scheme == _DRIVE:
+        return _drive(text, parts)
     scheme = _scheme(parts.scheme, text)
     user = parts.username or ""
     if parts.password is not None or (user and not scheme.takes_user) or not _USER.fullmatch(user):
@@ -218,6 +226,14 @@ def parse_address(text: str) -> LinkAddress:
     return LinkAddress(
         parts.scheme, str(parts.hostname), where or 0, unit, user=user, in_clear=in_clear
     )
+
+
+def _drive(text: str, parts: SplitResult) -> LinkAddress:
+    if parts.netloc or parts.query or parts.fragment or len(parts.path) < 2:
+        raise QuantityError(
+            f"{text!r} is not the address of a drive", valid="drive:///media/KIEFER"
+        )
+    return LinkAddress(_DRIVE, "", 0, folder=unquote(parts.path))
 
 
 def _scheme(name: str, text: str) -> _Scheme:

@@ -10,7 +10,14 @@ from pathlib import Path
 import numpy as np
 
 from leitwerk.analysis.series import Column, Series
-from leitwerk.check.channels import CheckedChannel, DerivedChannel, WiredChannel, measured
+from leitwerk.check.channels import (
+    CheckedChannel,
+    DerivedChannel,
+    MeasuredChannel,
+    ReadingChannel,
+    WiredChannel,
+    measured,
+)
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.own_quality import own_qualities
@@ -21,6 +28,7 @@ from leitwerk.devices.device import Device
 from leitwerk.devices.recordings import Recording, fetch_recording, list_recordings
 from leitwerk.evaluation.channel_values import ChannelValues
 from leitwerk.evaluation.host_values import HostValues
+from leitwerk.links.drive import DriveLink
 from leitwerk.project.files import write_atomic
 
 AS_STORED = "as stored"
@@ -61,14 +69,15 @@ class RecordedWith:
 
         With ``stored_too``, a channel that Leitwerk works has a second column with what the device stored.
         """
-        known = self._channels(datasheet)
+        known = self._channels(datasheet, recording)
+        own = {point.name: point.unit for point in datasheet.points("readings")}
         columns, shown, qualities = [], [], []
         for slot, label, unit in self._slots(recording, every=stored_too):
             values = recording.values[:, slot - 1]
             channel = known.get(slot)
             quality = own_qualities(_point_of(datasheet, slot), values)
             if channel is None:
-                columns.append(Column(f"{label} {AS_STORED}", unit))
+                columns.append(Column(f"{label} {AS_STORED}", unit or own.get(label, "")))
             else:
                 one = HostValues([channel]).work(values[:, None], quality[:, None])
                 if stored_too and not np.array_equal(one[0][:, 0], values, equal_nan=True):
@@ -103,15 +112,23 @@ class RecordedWith:
         holds = [entry for entry in others if np.any(recording.values[:, entry[0] - 1])]
         return found + (holds if found or holds else others)
 
-    def _channels(self, datasheet: Datasheet) -> dict[int, WiredChannel]:
-        """The channels of the setup whose slot is set as it says, by slot."""
+    def _channels(self, datasheet: Datasheet, recording: Recording) -> dict[int, MeasuredChannel]:
+        """The channels of the setup, by slot: those whose slot is set as the setup says."""
         if self.setup is None:
             return {}
         other = self.differing(datasheet)
         wired: Sequence[WiredChannel] = [
             c for c in self.setup.channels if isinstance(c, WiredChannel) and c not in other
         ]
-        return {channel.slot: channel for channel in wired}
+        by_name: dict[str, MeasuredChannel] = {
+            c.point.name: c for c in self.setup.channels if isinstance(c, ReadingChannel)
+        }
+        named = {
+            slot: by_name[name]
+            for slot, name in enumerate(recording.info.names, start=1)
+            if name in by_name
+        }
+        return {**{channel.slot: channel for channel in wired}, **named}
 
 
 class DerivedRows:
@@ -159,6 +176,33 @@ def _point_of(datasheet: Datasheet, slot: int) -> Point:
     if family is not None and slot in family.indices:
         return family.point(slot)
     return datasheet.point(WINDOW_VALUE, 1)
+
+
+def fetch_reports(device: Device, folder: Path) -> list[Path]:
+    """Copy the reports that a device has written itself: one that appears as a drive holds them as files.
+
+    A copy that is there already is not written again; one with another content gets a number.
+
+    Raises
+    ------
+    LinkError
+        The device was not reached, or is still writing.
+    FileProblem
+        A file cannot be written.
+
+    """
+    if not isinstance(device.link, DriveLink):
+        return []
+    copied = []
+    for path in device.link.reports():
+        content, target, number = path.read_bytes(), folder / path.name, 2
+        while target.exists() and target.read_bytes() != content:
+            target = folder / f"{path.stem} ({number}){path.suffix}"
+            number += 1
+        if not target.exists():
+            write_atomic(target, content)
+            copied.append(target)
+    return copied
 
 
 def fetch_recordings(

@@ -6,10 +6,12 @@ import asyncio
 import contextlib
 import random
 import sys
+import tempfile
 import threading
 import time
 from collections.abc import Callable, Coroutine
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import Any, NoReturn, Protocol
 
 import click
@@ -25,7 +27,8 @@ from leitwerk.protocols.board_image import from_hex, parse_program
 from leitwerk.protocols.sdi12 import UNITS
 from leitwerk.standins.carriers import LevelMeter
 from leitwerk.standins.charger import BATTERY_SPOT, Charger
-from leitwerk.standins.clock import DeviceClock
+from leitwerk.standins.climate import ClimateLogger, serve_drive
+from leitwerk.standins.clock import DeviceClock, utc_wall
 from leitwerk.standins.faults import Disturbances, Faults, Troubles
 from leitwerk.standins.firmware import Firmware, Profile
 from leitwerk.standins.flow import FlowTransmitter
@@ -96,6 +99,7 @@ class _Options:
     time_factor: float
     courses: tuple[str, ...]
     wires: tuple[str, ...]
+    drive: str | None
     with_parent: bool
     operate: bool
 
@@ -204,6 +208,7 @@ class _Options:
     metavar="'SPOT: …'",
     help="Drive a spot of the plant along a course: 'air_top: 21; to 85 in 20 s; stay 1 min'.",
 )
+@click.option("--drive", metavar="FOLDER", help="The folder that is the drive of a kiefer.")
 @click.option(
     "--wire",
     "wires",
@@ -266,6 +271,8 @@ def _servers_of(
     )
     if profile.kind == "station":
         return [_run_station(sheet, profile, options)]
+    if profile.kind == "climate":
+        return [_serve_drive(sheet, profile, options)]
     if profile.kind == "probe":
         return [_serve_probes(sheet, profile, options)]
     if options.numbered:
@@ -390,6 +397,22 @@ def _serve_numbered(
         assert isinstance(device, Firmware)
         servers.append(_serve_tcp(device, replace(options.faults, drop_every=every), 0))
     return servers
+
+
+def _serve_drive(
+    sheet: Datasheet, profile: Profile, options: _Options
+) -> Coroutine[Any, Any, None]:
+    folder = Path(options.drive or tempfile.mkdtemp(prefix="leitwerk-kiefer-"))
+    folder.mkdir(parents=True, exist_ok=True)
+    device = ClimateLogger(
+        sheet, profile, folder.resolve(), time.monotonic, factor=options.time_factor,
+        device_clock=DeviceClock(ahead_s=options.clock_ahead, wall=utc_wall), troubles=options.troubles,
+    )  # fmt: skip
+
+    def ready(where: Path) -> None:
+        _announce(profile, LinkAddress("drive", "", 0, folder=str(where)))
+
+    return serve_drive(device, ready)
 
 
 def _serve_probes(

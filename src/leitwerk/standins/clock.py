@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 
 CLOCK_FORM = "%Y-%m-%d %H:%M:%S"
 
 
 def _wall() -> datetime:
     return datetime.now()  # noqa: DTZ005 - such a clock knows no zone
+
+
+def utc_wall() -> datetime:
+    """The time in UTC, for a device whose clock shows that."""
+    return datetime.now(UTC).replace(tzinfo=None)
 
 
 class DeviceClock:

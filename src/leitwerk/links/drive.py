@@ -87,12 +87,7 @@ class DriveLink:
         with self.lock:
             before = self.values(STATUS).get("TAKEN", "0")
             path = self.folder / WISHES
-            try:
-                write_atomic(path, format_values(wishes))
-            except FileProblem as error:
-                raise LinkError(
-                    error.message, remedy="is the drive full, or write-protected?"
-                ) from error
+            self._put(path, format_values(wishes))
             self._trace(WISHES, format_values(wishes), sent=True)
             until = time.monotonic() + max(self.options.timeout_s, _TAKES_S)
             while (status := self.values(STATUS)).get("TAKEN", "0") == before:

@@ -203,7 +203,7 @@ def test_a_loop_through_two_devices(monkeypatch, leitwerk, tmp_path):
         monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "3317")
         (tmp_path / "s.yaml").write_text('default: skip\nsteps: {"loop wheel": applied}', "utf-8")
         reading = ("--reference", "wheel", "logger.yaml", "current", "--arm")
-        words = ("--script", "s.yaml", "--record", "p.json", *reading, *QUICK)
+        words = ("--script", "s.yaml", "--record", "p.json", "--page", "p.pdf", *reading, *QUICK)
         shown = leitwerk("prove", "mill.yaml", *words)
         assert (
             "no channel or output 'w'"
@@ -213,3 +213,4 @@ def test_a_loop_through_two_devices(monkeypatch, leitwerk, tmp_path):
     assert (step.outcome, step.verdict) == ("not passed", "fail"), shown.output
     assert "a factor of 0.992: is the resistor at the other end another one?" in step.reason
     assert step.reference_from.startswith("current of ")
+    assert (tmp_path / "p.pdf").read_bytes().startswith(b"%PDF")

@@ -18,6 +18,7 @@ from leitwerk.evaluation.summary import summarise
 from leitwerk.recordings import store as store_module
 from leitwerk.recordings.about import About
 from leitwerk.recordings.fetch import with_derived
+from leitwerk.recordings.parallel import summarise_with_dask
 from leitwerk.recordings.store import Store
 from leitwerk.signals.quality import Quality
 
@@ -221,3 +222,22 @@ def test_a_summary_with_the_memory_of_a_piece(tmp_path):
         assert (one["mean"], one["last"]) == pytest.approx(
             (many["mean"], many["last"]), nan_ok=True
         )
+
+
+@pytest.mark.process
+def test_dask_on_two_processes_gives_the_same(tmp_path):
+    text = (EXAMPLES / "kiln-air.yaml").read_text("utf-8")
+    (tmp_path / "kiln.yaml").write_text(text, "utf-8")
+    setup = lw.read_setup(tmp_path / "kiln.yaml")
+    store = Store(tmp_path / "s")
+    names = [c.name for c in setup.channels if not isinstance(c, DerivedChannel)]
+    columns = tuple(Column(name, setup.channel(name).symbol) for name in names)
+    series = rows(np.arange(0, 86400 * 5, 60), columns=columns)
+    series.values[:] = 60.0 + 20.0 * series.values
+    store.append(series, KILN)
+    local = store.summarise("K2-00417", None, setup, rows=1000)
+    spread = summarise_with_dask(
+        store, "K2-00417", setup, rows=1000, scheduler="processes", num_workers=2
+    )
+    assert json.dumps(local.to_dict()) == json.dumps(spread.to_dict())
+    assert "dew_point.wet: not judged here" in str(local)

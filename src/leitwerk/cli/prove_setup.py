@@ -146,7 +146,9 @@ def _print(found: ProofRecord, before: ProofRecord | None, path: Path, wishes: P
     if wishes.page is not None:
         from leitwerk.reports.proof_page import proof_page
 
-        write_atomic(Path(wishes.page), proof_page(found, drift))
+        path_of_page = Path(wishes.page)
+        content = proof_page(found, drift, as_pdf=path_of_page.suffix == ".pdf")
+        write_atomic(path_of_page, content)
     if wishes.as_json:
         echo_json({**found.model_dump(), "outcome": found.outcome.value, "drift": drift})
         return

@@ -53,7 +53,10 @@ class AlarmSummary:
 
 @dataclass(frozen=True)
 class ChannelSummary:
-    """One channel of a recording; ``in_bands_s`` are the times in its bands, by their names."""
+    """One channel of a recording; ``in_bands_s`` are the times in its bands, by their names.
+
+    ``not_judged`` are alarms that are watched only while something else holds: a recording does not say when.
+    """
 
     name: str
     label: str
@@ -61,6 +64,7 @@ class ChannelSummary:
     numbers: ColumnSummary
     alarms: tuple[AlarmSummary, ...] = ()
     in_bands_s: Mapping[str, float] = field(default_factory=dict)
+    not_judged: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -298,7 +302,21 @@ class _Builder:
             in_bands = {part.name: float(self._in_bands[k][m]) for m, part in enumerate(parts)}
             numbers = self.numbers[k].numbers(percentiles[k])
             found.append(
-                ChannelSummary(column.name, self._labels[k], column.unit, numbers, alarms, in_bands)
+                ChannelSummary(
+                    column.name,
+                    self._labels[k],
+                    column.unit,
+                    numbers,
+                    alarms,
+                    in_bands,
+                    ()
+                    if channel is None
+                    else tuple(
+                        name
+                        for name, alarm in channel.named_alarms()
+                        if alarm.only_while is not None
+                    ),
+                )
             )
         return Summary(
             self._begin_s,
@@ -342,6 +360,7 @@ def _channel_dict(channel: ChannelSummary) -> dict[str, Any]:
         "mean_kinetic_temperature": _or_none(n.mean_kinetic),
         "total": _or_none(n.total), "total_unit": n.total_unit,
         "in_bands_s": dict(channel.in_bands_s),
+        "not_judged": list(channel.not_judged),
         "alarms": {
             a.name: {
                 "condition": a.condition, "trips": len(a.spans), "in_alarm_s": a.in_alarm_s,
@@ -391,4 +410,8 @@ def _more(channel: ChannelSummary) -> list[str]:
         if alarm.beyond_s and not alarm.spans:
             text += f"; {duration_text(round(alarm.beyond_s))} beyond its point"
         lines.append(text)
+    lines += [
+        f"{name}: not judged here, since it is watched only while something else holds"
+        for name in channel.not_judged
+    ]
     return lines

@@ -1,4 +1,4 @@
-"""A proof as a page to read, print and sign: an HTML file that needs nothing else."""
+"""A proof as a page to read, print and sign."""
 
 from __future__ import annotations
 
@@ -7,10 +7,11 @@ from collections.abc import Iterator, Sequence
 from leitwerk.commissioning.proof_record import ProofRecord, StepResult
 from leitwerk.parsing.quantities import format_number
 from leitwerk.reports.html_page import page_html, plain
+from leitwerk.reports.pdf_page import page_pdf
 
 
-def proof_page(record: ProofRecord, drift: Sequence[str] = ()) -> str:
-    """The page of a record.
+def proof_page(record: ProofRecord, drift: Sequence[str] = (), *, as_pdf: bool = False) -> bytes:
+    """The page of a record: HTML, or PDF.
 
     Parameters
     ----------
@@ -19,7 +20,10 @@ def proof_page(record: ProofRecord, drift: Sequence[str] = ()) -> str:
         How each point has moved since an earlier proof, as ``drift_lines`` says it.
 
     """
-    return page_html("\n".join(_lines(record, drift)) + "\n", f"Proof: {record.title}")
+    markdown, title = "\n".join(_lines(record, drift)) + "\n", f"Proof: {record.title}"
+    if as_pdf:
+        return page_pdf(markdown, title, {})
+    return page_html(markdown, title).encode()
 
 
 def _lines(record: ProofRecord, drift: Sequence[str]) -> Iterator[str]:

@@ -219,6 +219,43 @@ def shoot_watching(folder: Path) -> None:
     shutil.copy(folder / "draw.png", PICTURES / "draw.png")
 
 
+PAPERS = """
+zone: Europe/Vienna
+papers:
+  header: {company: Tannried Mill, load: "Spruce, 40 boards", job: drying run 7}
+  judged:
+    heat: {alarms: [air_top.too_hot], at_most: 0}
+    dryness: {alarms: [humidity.too_dry], at_most: 4 h}
+"""
+
+
+def shoot_report(folder: Path) -> None:
+    """The pages of a report, side by side; 'pdftoppm' draws them."""
+    draw_samples(folder)
+    path = setup_file(folder, "modbus+tcp://127.0.0.1:5020?unit=3", {})
+    with (folder / path).open("a", encoding="utf-8") as file:
+        file.write(PAPERS)
+    words = [
+        "--setup",
+        path,
+        "--panel",
+        "air_top,air_bottom",
+        "--panel",
+        "humidity",
+        "--to",
+        "run.pdf",
+    ]
+    run_in_terminal(["report", "run.csv", *words], folder)
+    draws = shutil.which("pdftoppm")
+    assert draws is not None, "install poppler-utils"
+    subprocess.run([draws, "-r", "75", "-png", "run.pdf", "page"], cwd=folder, check=True)
+    pages = [Image.open(page) for page in sorted(folder.glob("page-*.png"))[:2]]
+    picture = Image.new("RGB", (1280, 880), "#dddddd")
+    for number, page in enumerate(pages):
+        picture.paste(page.convert("RGB"), (10 + 635 * number, 0))
+    picture.save(PICTURES / "report.png")
+
+
 COURSE = "air_top: 21.5; to 85 in 5 min; swing ±4 every 40 s for 2 min; to 60 in 5 min; noise 0.2; stay 1 min"
 
 
@@ -244,6 +281,7 @@ def main() -> None:
             shoot("live", "live", path, "--for", "3 s", "--figure", "figure.png")
             shutil.copy(folder / "figure.png", PICTURES / "figure-fail.png")
         shoot_watching(folder)
+        shoot_report(folder)
         with start_standin("fichte-8", "--clock-ahead", "75", "--recordings", "2") as standin:
             path = setup_file(folder, standin.address, {})
             shoot("device", "device", path)

@@ -46,6 +46,7 @@ from .evaluation.dry_run import Track as Track
 from .evaluation.dry_run import dry_run as dry_run
 from .evaluation.dry_run import read_recorded as read_recorded
 from .evaluation.followers import AlarmSpan as AlarmSpan
+from .evaluation.followers import FurthestOut as FurthestOut
 from .evaluation.summary import AlarmSummary as AlarmSummary
 from .evaluation.summary import ChannelSummary as ChannelSummary
 from .evaluation.summary import Summary as Summary

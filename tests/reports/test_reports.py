@@ -72,6 +72,10 @@ def test_verdicts_are_those_of_an_independent_computation(seed):
     heat, dry = judge_groups(summarise(series, setup.channels), setup.setup.papers.judged)
     trips, in_alarm, _ = by_pandas(series, "hot", 75, 30.0)
     assert (heat.times, heat.outside_s) == (trips, pytest.approx(in_alarm))
+    # The worst value is that of all rows, also where nothing tripped.
+    highest = np.nanmax(series.good()[:, 0])
+    assert (heat.alarms[0].worst is None) == (highest <= 78.0)
+    assert heat.alarms[0].worst is None or heat.alarms[0].worst.value == highest
     trips, _, beyond = by_pandas(series, "dry", 28, 120.0)
     assert (dry.times, dry.outside_s) == (trips, pytest.approx(beyond))
     # What is too much has failed; what is within, with gaps, is not known.

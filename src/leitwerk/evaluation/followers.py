@@ -44,8 +44,17 @@ class AlarmSpan:
         return AlarmSpan(self.begin_s, later.end_s, worse.worst, worse.worst_s, worse.beyond)
 
 
+@dataclass(frozen=True, slots=True)
+class FurthestOut:
+    """The value that lay furthest beyond a trip point, when, and by how much."""
+
+    value: float
+    at_s: float
+    beyond: float
+
+
 class AlarmFollower:
-    """Finds the times in alarm."""
+    """Finds the times in alarm; ``furthest`` is the value furthest out, also where nothing tripped."""
 
     def __init__(self, alarm: AlarmDefinition, *, gap_s: float = math.inf) -> None:
         self.alarm, self._gap_s = alarm, gap_s
@@ -53,6 +62,7 @@ class AlarmFollower:
         self._open: AlarmSpan | None = None
         self._tail: tuple[Array, Array] = (np.zeros(0), np.zeros(0))
         self._spans: list[AlarmSpan] = []
+        self.furthest: FurthestOut | None = None
 
     def take(self, times_s: Array, values: Array, other: Array | None) -> NDArray[np.bool_]:
         """Take samples, NaN where there is no good value; where they lie beyond the trip point."""
@@ -62,6 +72,7 @@ class AlarmFollower:
         if self.alarm.inside:
             out = -out
             out[np.isnan(seen)] = -np.inf
+        self._look_at_worst(times_s, seen, out)
         begin = 0 if self._levels.level == Level.TRIPPED else -1
         at, levels = self._levels.take(times_s, seen)
         for sample, level in zip(at.tolist(), levels.tolist(), strict=True):
@@ -79,6 +90,14 @@ class AlarmFollower:
     def spans(self) -> tuple[AlarmSpan, ...]:
         """All of them; one that has not ended ends with the last sample."""
         return (*self._spans, self._open) if self._open is not None else tuple(self._spans)
+
+    def _look_at_worst(self, times_s: Array, seen: Array, out: Array) -> None:
+        if not out.size:
+            return
+        k = int(np.argmax(out))
+        least = 0.0 if self.furthest is None else self.furthest.beyond
+        if out[k] > least:
+            self.furthest = FurthestOut(float(seen[k]), float(times_s[k]), float(out[k]))
 
     def _add(
         self, times_s: Array, seen: Array, out: Array, begin: int, end: int, until_s: float

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from leitwerk.evaluation.followers import AlarmSpan
+from leitwerk.evaluation.followers import AlarmSpan, FurthestOut
 from leitwerk.evaluation.summary import AlarmSummary, Summary
 from leitwerk.parsing.quantities import Quantity
 from leitwerk.parsing.units import parse_unit
@@ -15,14 +15,14 @@ from leitwerk.setup.papers import JudgedGroup
 
 @dataclass(frozen=True)
 class JudgedAlarm:
-    """One alarm of a group: how often and how long it was in alarm; ``worst`` is the time furthest out."""
+    """One alarm of a group: how often and how long values lay outside, and the one furthest out."""
 
     name: str
     condition: str
     unit: str
     times: int
     outside_s: float
-    worst: AlarmSpan | None
+    worst: FurthestOut | None
 
 
 @dataclass(frozen=True)
@@ -91,9 +91,8 @@ def judge_groups(summary: Summary, judged: Mapping[str, JudgedGroup]) -> tuple[G
 
 
 def _judged(alarm: AlarmSummary, unit: str, *, accumulated: bool) -> JudgedAlarm:
-    worst = max(alarm.spans, key=lambda span: span.beyond, default=None)
     outside = alarm.beyond_s if accumulated else alarm.in_alarm_s
-    return JudgedAlarm(alarm.name, alarm.condition, unit, len(alarm.spans), outside, worst)
+    return JudgedAlarm(alarm.name, alarm.condition, unit, len(alarm.spans), outside, alarm.furthest)
 
 
 def outcome_of(verdicts: tuple[GroupVerdict, ...]) -> Outcome:

@@ -24,7 +24,7 @@ from leitwerk.analysis.summary import (
 )
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.errors import QuantityError
-from leitwerk.evaluation.followers import AlarmFollower, AlarmSpan, BandFollower
+from leitwerk.evaluation.followers import AlarmFollower, AlarmSpan, BandFollower, FurthestOut
 from leitwerk.parsing.durations import duration_text
 from leitwerk.parsing.quantities import format_number
 from leitwerk.parsing.units import parse_unit
@@ -44,6 +44,7 @@ class AlarmSummary:
     delay_s: float
     spans: tuple[AlarmSpan, ...]
     beyond_s: float
+    furthest: FurthestOut | None = None
 
     @property
     def in_alarm_s(self) -> float:
@@ -293,7 +294,7 @@ class _Builder:
             alarms = () if channel is None else tuple(
                 AlarmSummary(
                     f"{channel.name}.{f.alarm.name}", f.alarm.condition(channel.symbol, channel.states),
-                    f.alarm.delay_s, f.spans(), self._beyond_s[k][m],
+                    f.alarm.delay_s, f.spans(), self._beyond_s[k][m], f.furthest,
                 )
                 for m, f in enumerate(self._alarms[k])
             )  # fmt: skip

@@ -80,7 +80,7 @@ def _verdict(report: ReportText) -> Iterator[Row]:
     for v in report.verdicts:
         allowed = v.at_most if v.at_most_s is None else f"{v.at_most_s:g} s"
         for a in v.alarms:
-            worst = ("", "") if a.worst is None else (a.worst.worst, utc_text(a.worst.worst_s))
+            worst = ("", "") if a.worst is None else (a.worst.value, utc_text(a.worst.at_s))
             yield (v.name, v.outcome.value, allowed, v.times, v.outside_s, a.name, a.condition, a.times,
                    a.outside_s, *worst)  # fmt: skip
 

@@ -54,7 +54,8 @@ class Forms:
 
     def lasting(self, seconds: float) -> str:
         """A duration."""
-        return duration_text(float(round(seconds))) if seconds else "0 s"
+        shown = round(seconds) if seconds >= 60.0 else round(seconds, 3)
+        return duration_text(float(shown)) if seconds else "0 s"
 
     def allowed(self, verdict: GroupVerdict) -> str:
         """What a group is allowed."""
@@ -66,7 +67,7 @@ class Forms:
         """The value that lay furthest out, and when."""
         if alarm.worst is None:
             return "–"
-        return f"{self.number(alarm.worst.worst)} {alarm.unit}, {self.time(alarm.worst.worst_s)}"
+        return f"{self.number(alarm.worst.value)} {alarm.unit}, {self.time(alarm.worst.at_s)}"
 
     def condition(self, text: str) -> str:
         """A condition, with its words in the language: above 78 °C."""

@@ -100,7 +100,7 @@ def test_what_nothing_speaks_is_said(package, leitwerk):
     sheet.write_text(SHEET.replace("link: slate", "link: slatte"))
     result = leitwerk("datasheet", str(sheet))
     assert "6:7: error: unknown protocol 'slatte'" in result.stderr
-    assert "modbus, scpi, sdi12, text, mqtt, talk, slate" in result.stderr
+    assert "modbus, scpi, sdi12, text, mqtt, drive, talk, slate" in result.stderr
     sheet.write_text(SHEET.replace("link: slate", "link: odd"))
     tried = leitwerk("datasheet", str(sheet), "--try", "odd+tcp://127.0.0.1:9")
     assert "must lead to a leitwerk.links.LinkKind" in tried.stderr

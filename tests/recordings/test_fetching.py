@@ -67,6 +67,7 @@ def test_rows_are_those_that_were_stored(sheet, tmp_path):
     about = store.parts("K2-00417")[0].about
     assert (about.title, about.device.serial) == ("Kiln 2, spring drying run", "K2-00417")
     assert len(about.setup_hash) == 64
+    assert about.clock_off_s is not None
     # The check sum, by a stranger's way of computing it.
     sum_by_hand = 0
     for row in raw(bench):

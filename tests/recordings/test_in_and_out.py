@@ -156,6 +156,12 @@ def test_the_deviation_of_a_clock_is_spread_over_the_run(tmp_path):
         np.diff(off), np.full(off.size - 1, 90.0 / (off.size - 1)), atol=2e-3
     )
     assert about.notes == ["because"]
+    with pytest.raises(lw.QuantityError, match="no clock was off"):
+        Corrections(ahead_s=None).prepared(store.parts("K2-00417"))
+    other = Store(tmp_path / "noted")
+    other.append(rows([0, 3600]), KILN.model_copy(update={"clock_off_s": 10.0}))
+    found, _ = corrected(other, Corrections(ahead_s=None))
+    assert np.diff(found.times_s).tolist() == [3590.0]
 
 
 def test_what_is_added_and_taken_off(tmp_path):

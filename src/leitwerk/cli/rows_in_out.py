@@ -133,7 +133,9 @@ def _xlsx(series: Series) -> bytes:
 @click.argument("device")
 @click.option("--reason", required=True, help="Why; it is kept with the version.")
 @click.option(
-    "--clock", metavar="TIME", help="Its clock was ahead by this at the end: spread over the run."
+    "--clock",
+    metavar="TIME",
+    help="Its clock was ahead by this at the end, spread over the run: '90 s', or 'noted' at the fetch.",
 )
 @click.option(
     "--setup",
@@ -172,8 +174,8 @@ def correct_rows(
     from leitwerk.recordings.corrections import Corrections
     from leitwerk.recordings.store import Store
 
-    ahead_s = 0.0
-    if clock is not None:
+    ahead_s: float | None = None if clock == "noted" else 0.0
+    if clock is not None and ahead_s is not None:
         sign = -1.0 if clock.strip().startswith("-") else 1.0
         ahead_s = sign * parse_duration(clock.strip().lstrip("+-")).value_in(parse_unit("s"))
     pairs = (text.partition("=") for text in added)

@@ -27,9 +27,9 @@ class Corrections:
 
     Attributes
     ----------
-    ahead_s : float, in s
+    ahead_s : float, in s, or None
         How far the clock of the device was ahead at the end of each run; spread evenly from its begin, where
-        it was right.
+        it was right. None for what was noted at each fetch.
     setup : CheckedSetup, optional
         By which channels are worked anew from what the device stored.
     added : mapping from channel to Quantity
@@ -39,7 +39,7 @@ class Corrections:
 
     """
 
-    ahead_s: float = 0.0
+    ahead_s: float | None = 0.0
     setup: CheckedSetup | None = None
     added: Mapping[str, Quantity] = field(default_factory=dict)
     less: Mapping[str, str] = field(default_factory=dict)
@@ -57,7 +57,13 @@ class Corrections:
         for name in (*self.added, *self.less, *self.less.values()):
             if name not in known:
                 raise QuantityError(f"there is no channel {name[:40]!r}", valid=", ".join(known))
-        if not (self.ahead_s or self.setup or self.added or self.less):
+        noted = {part.run: part.about.clock_off_s for part in parts}
+        if self.ahead_s is None and not any(noted.values()):
+            raise QuantityError(
+                "no clock was off when these rows were fetched, or it was not noted",
+                valid="--clock TIME",
+            )
+        if self.ahead_s == 0.0 and not (self.setup or self.added or self.less):
             raise QuantityError(
                 "nothing is to be corrected", valid="--clock, --setup, --add or --less"
             )
@@ -70,8 +76,9 @@ class Corrections:
             if self.setup is not None:
                 series, about = _worked_anew(series, about, self.setup)
             series = self._shifted(series)
-            if self.ahead_s:
-                series = _clock_right(series, *spans[about.run], self.ahead_s)
+            ahead_s = noted.get(about.run) if self.ahead_s is None else self.ahead_s
+            if ahead_s:
+                series = _clock_right(series, *spans[about.run], ahead_s)
             return series, about
 
         return change

@@ -213,6 +213,7 @@ class _Fetch:
             clock,
         )
         self.identity = device.identify()
+        self._clock_off_s = _clock_off(device)
         self._files: list[Any] = []
 
     def fetch(self, run: str, number: int, progress: Callable[[int, int], None]) -> FetchedRun:
@@ -261,12 +262,9 @@ class _Fetch:
         piece = Recording(info, values, self.device.clock_zone, first, gaps)
         series = self._dated(piece, held)
         about = about_setup(
-            self.recorded_with.setup,
-            self.identity,
-            series.columns,
-            source="recording",
-            run=held.run,
-        )
+            self.recorded_with.setup, self.identity, series.columns, source="recording", run=held.run,
+            clock_off_s=self._clock_off_s,
+        )  # fmt: skip
         self._files += self.store.append(series, about).files
         made = FetchNote(
             begin=note.begin,
@@ -335,6 +333,15 @@ def _held(
     fetched = max(0, note.end - max(note.begin, info.overwritten))
     end_s = begin_s + max(0, info.rows - 1) * info.interval_s
     return HeldRun(info, run, begin_s, end_s, min(fetched, info.rows))
+
+
+def _clock_off(device: Device) -> float | None:
+    """How far the clock of a device is ahead, in s; None where it has none, or was never set."""
+    try:
+        reading = device.clock()
+    except LinkError:
+        return None
+    return None if reading is None else reading.deviation_s
 
 
 def _notes(store: Store, serial: str) -> dict[str, FetchNote]:

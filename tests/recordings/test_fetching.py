@@ -78,15 +78,14 @@ def test_rows_are_those_that_were_stored(sheet, tmp_path):
 
 def test_cut_at_every_request(sheet, tmp_path):
     """Whichever request is the last before the link is lost: after the next fetch all rows are there once."""
-    whole = Bench(sheet, tmp_path / "whole")
-    whole.stop()
-    before = len(whole.link.requests)
-    whole.fetch(Store(tmp_path / "w"))
-    count = len(whole.link.requests) - before
+    bench = Bench(sheet, tmp_path)
+    bench.stop()
+    before = len(bench.link.requests)
+    bench.fetch(Store(tmp_path / "whole"))
+    count = len(bench.link.requests) - before
     assert count > 20
     for cut in range(count):
-        bench, store = Bench(sheet, tmp_path / f"b{cut}"), Store(tmp_path / f"s{cut}")
-        bench.stop()
+        store = Store(tmp_path / f"s{cut}")
         bench.link.fails_at = len(bench.link.requests) + cut
         with pytest.raises(lw.LinkError):
             bench.fetch(store)

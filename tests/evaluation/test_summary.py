@@ -141,10 +141,26 @@ def test_times_in_alarm():
     assert (len(dry.spans), dry.in_alarm_s, dry.beyond_s) == (1, 470.0, 600.0)
     text = str(summary)
     assert "air_top.too_hot (above 78 °C): 1 time in alarm, 20 s in all" in text
-    assert "57" in text
+    assert "\nair_top   °C      57        3" in text
     data = json.loads(json.dumps(summary.to_dict(), allow_nan=False))
     assert data["channels"]["air_top"]["missing"] == 3
     assert data["channels"]["air_top"]["alarms"]["air_top.too_hot"]["spans"][0]["worst"] == 80.0
+
+
+def test_the_worst_value_is_that_of_all_times_in_alarm():
+    """Also where it lies in a shorter time than the longest; a gap of an hour stands between them."""
+    times = BEGIN + 10.0 * np.arange(60) + 3600.0 * (np.arange(60) >= 40)
+    air = np.full(60, 70.0)
+    air[5:30], air[45:50] = 79.0, 83.5
+    run = Series((Column("air_top", "°C"),), times, air[:, None], np.zeros((60, 1), np.uint8))
+    lines = str(summarise(run, checked(kiln_text()).channels[:1])).splitlines()
+    assert lines[1] == "gaps: 1, 1 h without rows"
+    # Rows 8 to 30 and, an hour later, 48 to 50: 220 s and 20 s.
+    assert (
+        "2 times in alarm, 4 min in all; longest from 2026-03-02T08:01:20Z, 3 min 40 s;"
+        in lines[-1]
+    )
+    assert lines[-1].endswith("; worst 83.5 °C at 2026-03-02T09:08:00Z")
 
 
 @given(st.lists(st.integers(1, 25), max_size=9), st.integers(0, 9))

@@ -124,7 +124,7 @@ def test_while_it_writes_nothing_is_read_or_written(plugged):
     assert not (plugged.folder / "NEW.TXT").exists()
 
 
-def test_a_drive_that_nobody_looks_at_or_that_is_gone(plugged, monkeypatch):
+def test_a_drive_without_a_device_or_that_is_gone(plugged, monkeypatch):
     plugged.stop()
     monkeypatch.setattr("leitwerk.links.drive._TAKES_S", 0.1)
     quick = DriveLink(plugged.address, options=LinkOptions(timeout_s=0.1))

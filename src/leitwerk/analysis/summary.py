@@ -1,4 +1,4 @@
-"""What a long recording comes down to: numbers of each column, gathered piece by piece."""
+"""The numbers of each column of a long recording, gathered piece by piece."""
 
 from __future__ import annotations
 

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.commissioning.proof_plan import TARE, Applied, PlannedStep
-from leitwerk.commissioning.proof_script import NOT_SEEN, SEEN, SKIP, parse_applied
+from leitwerk.commissioning.proof_script import NOT_SEEN, SEEN, SKIP, loop_unit, parse_applied
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import parse_quantity
-from leitwerk.parsing.units import Unit, parse_unit
+from leitwerk.parsing.units import Unit
 
 if TYPE_CHECKING:
     from leitwerk.check.checked import CheckedSetup
@@ -93,16 +93,8 @@ class Person:
         if step.kind == "pulse":
             return Applied(measure=_ask_seen)
         if step.kind == "loop":
-            return Applied(measure=ask_measured(_loop_unit(self._setup, step.channel)))
+            return Applied(measure=ask_measured(loop_unit(self._setup, step.channel)))
         return applied
-
-
-def _loop_unit(setup: CheckedSetup, name: str) -> Unit:
-    from leitwerk.check.outputs import AnalogOutput
-
-    output = next(output for output in setup.outputs if output.name == name)
-    assert isinstance(output, AnalogOutput)
-    return parse_unit(output.loop.unit)
 
 
 @contextmanager

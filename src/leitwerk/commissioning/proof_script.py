@@ -40,7 +40,7 @@ def parse_applied(text: str, step: PlannedStep, setup: CheckedSetup) -> Applied 
     if step.kind == "pulse" and text in {SEEN, NOT_SEEN}:
         return Applied(measure=lambda asked: float(text == SEEN))
     if step.kind == "loop":
-        return Applied(measure=parse_measured(text, _loop_unit(step, setup)))
+        return Applied(measure=parse_measured(text, loop_unit(setup, step.channel)))
     if step.kind not in {"point", "adjust"} or step.correct not in {"", TARE}:
         valid = {"pulse": f"{SEEN}, {NOT_SEEN}, {SKIP}"}.get(step.kind, f"{APPLIED}, {SKIP}")
         raise QuantityError(f"{text[:40]!r} says nothing here", valid=valid)
@@ -50,8 +50,9 @@ def parse_applied(text: str, step: PlannedStep, setup: CheckedSetup) -> Applied 
     return Applied(parse_quantity(text).value_in(unit))
 
 
-def _loop_unit(step: PlannedStep, setup: CheckedSetup) -> Unit:
-    output = next(output for output in setup.outputs if output.name == step.channel)
+def loop_unit(setup: CheckedSetup, name: str) -> Unit:
+    """The unit that an analog output drives its loop in."""
+    output = next(output for output in setup.outputs if output.name == name)
     assert isinstance(output, AnalogOutput)
     return parse_unit(output.loop.unit)
 

@@ -100,9 +100,8 @@ class Summary:
         span = f"{utc_text(self.begin_s)} to {utc_text(self.end_s)}"
         lines = [f"{span}: {self.rows:,} rows, every {every}"]
         if self.gaps:
-            lines.append(
-                f"{len(self.gaps)} gaps, {duration_text(round(self.missing_s))} without rows"
-            )
+            missing = duration_text(round(self.missing_s))
+            lines.append(f"gaps: {len(self.gaps)}, {missing} without rows")
         head = (
             "channel",
             "unit",
@@ -402,11 +401,12 @@ def _more(channel: ChannelSummary) -> list[str]:
         times = "never" if not count else f"{count} time{'s' * (count > 1)}"
         text = f"{alarm.name} ({alarm.condition}): {times} in alarm"
         if alarm.spans:
-            worst = max(alarm.spans, key=lambda span: span.lasted_s)
+            longest = max(alarm.spans, key=lambda span: span.lasted_s)
+            worst = max(alarm.spans, key=lambda span: span.beyond)
             text += (
                 f", {duration_text(round(alarm.in_alarm_s))} in all; longest from "
-                f"{utc_text(worst.begin_s)}, {duration_text(round(worst.lasted_s))}, worst "
-                f"{format_number(worst.worst, 5)} {channel.unit}"
+                f"{utc_text(longest.begin_s)}, {duration_text(round(longest.lasted_s))}; worst "
+                f"{format_number(worst.worst, 5)} {channel.unit} at {utc_text(worst.worst_s)}"
             )
         if alarm.beyond_s and not alarm.spans:
             text += f"; {duration_text(round(alarm.beyond_s))} beyond its point"

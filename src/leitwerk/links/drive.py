@@ -54,7 +54,7 @@ class DriveLink:
         Raises
         ------
         NotReached, LinkTimeout, LinkError
-            The drive is not there, the device goes on writing, or the file is none.
+            The drive is not there, the device goes on writing, or the file has no values.
 
         """
         until = time.monotonic() + self.options.timeout_s
@@ -111,12 +111,17 @@ class DriveLink:
         Raises
         ------
         LinkError
-            It is not there, or no CSV.
+            It is not there, or incomplete.
 
         """
         self.values(STATUS)  # the device is not writing
         text = self._content(f"RUN-{number}.CSV", _RUN_BYTES).decode("utf-8", "replace")
-        return list(csv.reader(io.StringIO(text)))
+        lines = list(csv.reader(io.StringIO(text)))
+        if len(lines) < 3 or any(len(line) != len(lines[1]) for line in lines[1:]):
+            raise LinkError(
+                f"{self.folder}: RUN-{number}.CSV is incomplete", remedy="is the drive damaged?"
+            )
+        return lines
 
     def reports(self) -> list[Path]:
         """The files that the device itself has written: its reports and recordings.
@@ -245,10 +250,6 @@ class DriveSession(QuerySession):
         if self._rows[0] != number or key == "ROWS":
             self._rows = number, self._link.run(number)
         lines = self._rows[1]
-        if len(lines) < 3 or any(len(line) != len(lines[1]) for line in lines[1:]):
-            raise LinkError(
-                f"{self._address}: RUN-{number}.CSV is incomplete", remedy="is the drive damaged?"
-            )
         rows = lines[2:]
         if key in {"STARTED", "INTERVAL"}:
             return dict(part.partition("=")[::2] for part in lines[0]).get(key, "")

@@ -295,12 +295,8 @@ class Store:
             There are no such rows, or a file cannot be read.
 
         """
-        pa = arrow()
         parts = self._meant(device, channels, begin_s, end_s, version)
-        wanted = _units(parts, channels)
-        tables = [_with_columns(_read(part.path, wanted, part), wanted) for part in parts]
-        series = series_of(pa.concat_tables(tables, promote_options="permissive"))
-        return cut(sorted_by_time(series), begin_s, end_s)
+        return cut(self._joined(parts, _units(parts, channels)), begin_s, end_s)
 
     def chunks(
         self,
@@ -329,7 +325,8 @@ class Store:
                 if piece.times_s.size:
                     yield piece
 
-    def _joined(self, group: Sequence[Part], wanted: Mapping[str, str]) -> Series:
+    @staticmethod
+    def _joined(group: Sequence[Part], wanted: Mapping[str, str]) -> Series:
         tables = [_with_columns(_read(part.path, wanted, part), wanted) for part in group]
         return sorted_by_time(
             series_of(arrow().concat_tables(tables, promote_options="permissive"))

@@ -118,6 +118,7 @@ def make_report(
     setup_hash = about.setup_hash if setup is None else content_hash(setup.setup.source.content)
     title = about.title if setup is None else setup.setup.title
     forms = Forms(options.language, zone if options.local else None)
+    spans = list(every_span(summary))
     facts = {
         "title": title or about.run or "recording",
         "header": _header(summary, about, setup, forms),
@@ -129,9 +130,9 @@ def make_report(
         "events": [
             {"name": a.name, "condition": a.condition, "unit": unit, "begin_s": s.begin_s,
              "end_s": s.end_s, "worst": s.worst}
-            for a, unit, s in list(every_span(summary))[:_EVENTS]
+            for a, unit, s in spans[:_EVENTS]
         ],
-        "more_events": max(0, sum(1 for _ in every_span(summary)) - _EVENTS),
+        "more_events": max(0, len(spans) - _EVENTS),
         "notes": [*about.notes, *options.notes],
         "zone": zone.key if options.local else "UTC",
         "data_hash": series_hash(stored),

@@ -67,6 +67,7 @@ def test_with_the_channels_of_a_setup(run, leitwerk, tmp_path):
         (["--from", "2027-01-01 00:00"], "no rows in this time"),
         (["--from", "yesterday"], "is not a"),
         (["--mark", "noon=sun"], "is not a"),
+        (["--mark", "2026-03-02 09:05"], "is not TIME=TEXT"),
         (["--to", "/nowhere/at/all.png"], "cannot write"),
     ],
 )

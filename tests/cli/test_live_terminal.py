@@ -154,6 +154,8 @@ def test_names_that_are_unknown_are_usage(ready, leitwerk, tmp_path):
         (["--columns", "value,nothing"], "there is no column 'nothing'"),
         (["--channel", "air_topp"], "there is no channel 'air_topp'"),
         (["--unit", "nowhere=K"], "there is no channel 'nowhere'"),
+        (["--unit", "air_top=bar"], "cannot be shown in bar"),
+        (["--unit", "air_top"], "'air_top' is not NAME=UNIT"),
     ):
         person = Person([path, *words], tmp_path, columns=120)
         assert person.ends() == 2

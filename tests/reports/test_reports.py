@@ -204,6 +204,21 @@ def test_a_pdf_in_german_is_the_same_each_time(folder, leitwerk):
     assert len(pages) >= 2
 
 
+@pytest.mark.parametrize(
+    ("unit", "says"),
+    [
+        ("air_top=bar", "air_top is in °C, and cannot be shown in bar"),
+        ("nowhere=K", "there is no channel 'nowhere'"),
+        ("air_top", "is not NAME=UNIT"),
+    ],
+)
+def test_units_that_do_not_fit(folder, leitwerk, unit, says):
+    found = leitwerk("report", "run.csv", "--setup", "kiln.yaml", "--unit", unit, "--to", "a.csv")
+    assert found.exit_code == 2
+    assert says in found.stderr
+    assert not (folder / "a.csv").exists()
+
+
 @pytest.mark.process
 def test_tables_for_a_spreadsheet_hold_no_formula(folder, leitwerk):
     setup = text_with_papers().replace("Humidity of the air", "=1+1")

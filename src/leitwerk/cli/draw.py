@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE
+from leitwerk.cli.options import Pair, local_moment
 from leitwerk.cli.panels import PANEL, parse_panels
 from leitwerk.cli.rows_of import rows_options
 
@@ -49,6 +50,7 @@ if TYPE_CHECKING:
 @click.option(
     "--mark",
     "marks",
+    type=Pair(),
     metavar="TIME=TEXT",
     multiple=True,
     help="Mark a moment: '2026-03-02 06:10=door'.",
@@ -64,7 +66,7 @@ def draw(
     form: str,
     beside: tuple[str, ...],
     align: str,
-    marks: tuple[str, ...],
+    marks: tuple[tuple[str, str], ...],
     target: str | None,
     window: bool,
 ) -> int:
@@ -75,7 +77,6 @@ def draw(
 
     Exit code 0: drawn. 2: usage, or a file that cannot be used.
     """
-    from leitwerk.cli.options import local_moment
     from leitwerk.reports.canvas import new_figure, save
     from leitwerk.reports.spread_figures import fill_spread
     from leitwerk.reports.time_figure import fill_figure
@@ -83,10 +84,7 @@ def draw(
     checked = wanted.checked()
     series, about = wanted.read(checked)
     zone = wanted.zone(checked, about)
-    events = [
-        (local_moment(at, zone).timestamp(), text)
-        for at, _, text in (mark.partition("=") for mark in marks)
-    ]
+    events = [(local_moment(at, zone).timestamp(), text) for at, text in marks]
     shown = parse_panels(panels)
     source = Path(wanted.source)
     path = Path(target) if target else source.with_suffix(".png")

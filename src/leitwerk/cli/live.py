@@ -12,7 +12,7 @@ import click
 
 from leitwerk.cli.exit_codes import FINE, exit_code, result_code
 from leitwerk.cli.live_files import KeptSamples
-from leitwerk.cli.options import every_option, for_option, kept_folder, link_options
+from leitwerk.cli.options import Pair, every_option, for_option, kept_folder, link_options
 from leitwerk.cli.panels import PANEL, Panels, parse_panels
 
 if TYPE_CHECKING:
@@ -53,6 +53,7 @@ _CHECK_S = 5.0
 @click.option(
     "--unit",
     "units",
+    type=Pair(),
     metavar="NAME=UNIT",
     multiple=True,
     help="Show a channel in another unit: 'air_top=°F'.",
@@ -74,7 +75,7 @@ def live(
     limit: float | None,
     columns: str | None,
     chosen: tuple[str, ...],
-    units: tuple[str, ...],
+    units: tuple[tuple[str, str], ...],
     figure: str | None,
     panels: tuple[str, ...],
     window: bool,
@@ -193,10 +194,11 @@ def _view(
     panels: Panels,
     columns: str | None,
     chosen: Sequence[str],
-    units: Sequence[str],
+    units: Sequence[tuple[str, str]],
 ) -> LiveView:
     from leitwerk.cli.live_columns import COLUMNS
     from leitwerk.cli.live_view import LiveView
+    from leitwerk.evaluation.display_units import require_alike
     from leitwerk.parsing.units import parse_unit
 
     view = LiveView(watching, titles, draw=_drawing(watching, titles, panels), trouble=kept.trouble)
@@ -208,10 +210,11 @@ def _view(
     if chosen:
         _require_known(chosen, names, "channel")
         view.entries = [names[name] for name in dict.fromkeys(chosen)]
-    for text in units:
-        name, _, symbol = text.partition("=")
+    for name, symbol in units:
         _require_known([name], names, "channel")
-        view.take_unit(names[name], parse_unit(symbol))
+        entry, unit = names[name], parse_unit(symbol)
+        require_alike(name, view.boards[entry[0]].channels[entry[1]].unit, unit)
+        view.take_unit(entry, unit)
     return view
 
 
@@ -251,7 +254,7 @@ def _show_window(
     watching: Watching,
     titles: Sequence[str],
     panels: Panels,
-    units: Sequence[str],
+    units: Sequence[tuple[str, str]],
     duration_s: float | None,
 ) -> None:
     """Let the figure grow in a window, until it is closed, or the time is over."""
@@ -260,7 +263,7 @@ def _show_window(
     from leitwerk.cli.live_figure import WatchFigure
     from leitwerk.parsing.units import parse_unit
 
-    shown = {name: parse_unit(symbol) for name, _, symbol in (u.partition("=") for u in units)}
+    shown = {name: parse_unit(symbol) for name, symbol in units}
     drawing = WatchFigure(watching, titles, panels, shown)
     timer = None if duration_s is None else Timer(duration_s, watching.stop)
     watching.start()

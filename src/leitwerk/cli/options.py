@@ -50,6 +50,22 @@ class Seconds(click.ParamType[float]):
         return seconds
 
 
+class Pair(click.ParamType[tuple[str, str]]):
+    """A name and what belongs to it, ``air_top=°F``."""
+
+    name = "pair"
+
+    def convert(
+        self, value: object, param: click.Parameter | None, ctx: click.Context | None
+    ) -> tuple[str, str]:
+        """The two, without spaces around them."""
+        name, _, text = (part.strip() for part in str(value).partition("="))
+        if not name or not text:
+            form = (param and param.metavar) or "NAME=VALUE"
+            self.fail(f"{str(value)[:60]!r} is not {form}", param, ctx)
+        return name, text
+
+
 class FiniteNumber(click.FloatRange):
     """A finite number within a range."""
 

@@ -12,6 +12,7 @@ from leitwerk.cli.exit_codes import result_code
 from leitwerk.cli.options import (
     DURATION,
     JSON,
+    Pair,
     every_option,
     for_option,
     kept_folder,
@@ -44,6 +45,7 @@ if TYPE_CHECKING:
 @click.option(
     "--point",
     "points",
+    type=Pair(),
     metavar="NAME=VALUE",
     multiple=True,
     help="A further point: 'air_top=60 °C'.",
@@ -65,6 +67,7 @@ if TYPE_CHECKING:
 )
 @click.option(
     "--adjust",
+    type=Pair(),
     metavar="NAME=HOW",
     multiple=True,
     help="Adjust a channel by its points: 'stack=tare', 'air_top=offset'.",
@@ -100,11 +103,11 @@ def prove(
     arm: bool,
     simulated: bool,
     script: str | None,
-    points: tuple[str, ...],
+    points: tuple[tuple[str, str], ...],
     record: str | None,
     against: str | None,
     settle_s: float,
-    adjust: tuple[str, ...],
+    adjust: tuple[tuple[str, str], ...],
     references: tuple[tuple[str, str, str], ...],
     instruments: tuple[str, ...],
     due: str | None,

@@ -40,8 +40,8 @@ class ProofWishes:
     """What was asked for on the command line, as it was typed."""
 
     script: str | None
-    points: tuple[str, ...]
-    adjust: tuple[str, ...]
+    points: tuple[tuple[str, str], ...]
+    adjust: tuple[tuple[str, str], ...]
     references: tuple[tuple[str, str, str], ...]
     instruments: tuple[str, ...]
     due: str | None
@@ -58,7 +58,7 @@ class ProofWishes:
 
 def prove_whole(checked: CheckedSetup, setup: str, link: LinkOptions, wishes: ProofWishes) -> int:
     """Prove a whole setup; the exit code."""
-    plan = plan_proof(checked, _points(checked, wishes.points), _pairs(wishes.adjust))
+    plan = plan_proof(checked, _points(checked, wishes.points), dict(wishes.adjust))
     before = None if wishes.against is None else load_record(Path(wishes.against))
     names = frozenset(name for name, *_ in wishes.references)
     known = [*(c.name for c in checked.channels), *(o.name for o in checked.outputs)]
@@ -100,20 +100,15 @@ def prove_whole(checked: CheckedSetup, setup: str, link: LinkOptions, wishes: Pr
     return result_code(found)
 
 
-def _points(checked: CheckedSetup, given: tuple[str, ...]) -> dict[str, list[float]]:
+def _points(checked: CheckedSetup, given: tuple[tuple[str, str], ...]) -> dict[str, list[float]]:
     found: dict[str, list[float]] = {}
-    for text in given:
-        name, _, value = text.partition("=")
+    for name, value in given:
         if name not in [c.name for c in checked.channels]:
             valid = ", ".join(c.name for c in checked.channels)
             raise QuantityError(f"there is no channel {name!r}", valid=valid)
         number = parse_quantity(value).value_in(checked.channel(name).unit)
         found.setdefault(name, []).append(number)
     return found
-
-
-def _pairs(given: tuple[str, ...]) -> dict[str, str]:
-    return {name: how for name, _, how in (text.partition("=") for text in given)}
 
 
 def _due(given: str | None) -> date | None:

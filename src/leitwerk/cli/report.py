@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND
+from leitwerk.cli.options import Pair
 from leitwerk.cli.panels import PANEL, parse_panels
 from leitwerk.cli.rows_of import STORE, rows_options
 
@@ -41,7 +42,12 @@ _TABLES = {".csv", ".xlsx"}
     help="As the clock of the place shows them, or ISO 8601 in UTC.",
 )  # fmt: skip
 @click.option(
-    "--unit", "units", metavar="NAME=UNIT", multiple=True, help="Show a channel in a unit."
+    "--unit",
+    "units",
+    type=Pair(),
+    metavar="NAME=UNIT",
+    multiple=True,
+    help="Show a channel in a unit.",
 )
 @click.option("--note", "notes", metavar="TEXT", multiple=True, help="What is to be said beside.")
 @PANEL
@@ -52,7 +58,7 @@ def report(
     kind: str,
     language: str,
     times: str,
-    units: tuple[str, ...],
+    units: tuple[tuple[str, str], ...],
     notes: tuple[str, ...],
     panels: tuple[str, ...],
 ) -> int:
@@ -86,10 +92,10 @@ def report(
     return FINE if made.outcome is Outcome.PASSED or not made.verdicts else FOUND
 
 
-def _units(given: tuple[str, ...]) -> dict[str, Unit]:
+def _units(given: tuple[tuple[str, str], ...]) -> dict[str, Unit]:
     from leitwerk.parsing.units import parse_unit
 
-    return {name: parse_unit(symbol) for name, _, symbol in (text.partition("=") for text in given)}
+    return {name: parse_unit(symbol) for name, symbol in given}
 
 
 def _write(made: ReportText, path: Path, language: str) -> None:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from leitwerk.cli.exit_codes import FINE
-from leitwerk.cli.options import user
+from leitwerk.cli.options import Pair, user
 from leitwerk.cli.rows_of import STORE, rows_options
 
 if TYPE_CHECKING:
@@ -143,7 +143,12 @@ def _xlsx(series: Series) -> bytes:
     help="Work channels anew from what the device stored, by this setup.",
 )
 @click.option(
-    "--add", "added", multiple=True, metavar="NAME=VALUE", help="Add a value: 'pressure=0.2 kPa'."
+    "--add",
+    "added",
+    type=Pair(),
+    multiple=True,
+    metavar="NAME=VALUE",
+    help="Add a value: 'pressure=0.2 kPa'.",
 )
 @click.option(
     "--less", "less", multiple=True, nargs=2, metavar="NAME OTHER", help="Take another channel off."
@@ -155,7 +160,7 @@ def correct_rows(
     reason: str,
     clock: str | None,
     setup: str | None,
-    added: tuple[str, ...],
+    added: tuple[tuple[str, str], ...],
     less: tuple[tuple[str, str], ...],
     store: str,
 ) -> int:
@@ -178,11 +183,10 @@ def correct_rows(
     if clock is not None and ahead_s is not None:
         sign = -1.0 if clock.strip().startswith("-") else 1.0
         ahead_s = sign * parse_duration(clock.strip().lstrip("+-")).value_in(parse_unit("s"))
-    pairs = (text.partition("=") for text in added)
     wanted = Corrections(
         ahead_s,
         None if setup is None else read_setup(setup),
-        {name: parse_quantity(value) for name, _, value in pairs},
+        {name: parse_quantity(value) for name, value in added},
         dict(less),
     )
     held = Store(store)

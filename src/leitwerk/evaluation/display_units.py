@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from leitwerk.errors import UnitError
 from leitwerk.parsing.units import Unit, convert_difference, parse_unit
 
 _ALIKE = (
@@ -26,6 +27,22 @@ def alike(unit: Unit) -> tuple[Unit, ...]:
         if unit in every:
             return (unit, *(other for other in every if other != unit))
     return (unit,)
+
+
+def require_alike(name: str, own: Unit, wanted: Unit) -> None:
+    """A channel can be shown in this unit.
+
+    Raises
+    ------
+    UnitError
+        It is a unit of something else.
+
+    """
+    if own.dimension != wanted.dimension:
+        raise UnitError(
+            f"{name} is in {own}, and cannot be shown in {wanted.symbol or '1'}",
+            valid=f"a unit of {own.dimension}: {', '.join(map(str, alike(own)))}",
+        )
 
 
 def next_unit(own: Unit, shown: Unit) -> Unit:

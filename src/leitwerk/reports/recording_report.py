@@ -16,6 +16,7 @@ from leitwerk.analysis.series import Column, Series
 from leitwerk.check.channels import DerivedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import FileProblem, QuantityError
+from leitwerk.evaluation.display_units import require_alike
 from leitwerk.evaluation.judged import (
     GroupVerdict,
     every_span,
@@ -202,7 +203,9 @@ def _in_units(series: Series, units: Mapping[str, Unit]) -> Series:
         unit = units.get(column.name)
         if unit is not None:
             values = values.copy() if values is series.values else values
-            values[:, k] = convert(values[:, k], parse_unit(column.unit), unit)
+            own = parse_unit(column.unit)
+            require_alike(column.name, own, unit)
+            values[:, k] = convert(values[:, k], own, unit)
             columns[k] = Column(column.name, str(unit))
     unknown = units.keys() - {column.name for column in series.columns}
     if unknown:

@@ -21,6 +21,7 @@ from hypothesis import strategies as st
 import leitwerk as lw
 from conftest import PASSWORDS, MemoryLink, SteppedTime, checked, example, kept, kiln, kiln_text
 from leitwerk.project.clock import Clock
+from leitwerk.project.inventory import FILE, Inventory
 from leitwerk.project.kept import device_folder
 from leitwerk.standins.charger import Charger
 from leitwerk.standins.firmware import Refusal, RefusedError
@@ -280,6 +281,9 @@ def test_receipts_are_chained_and_a_changed_one_shows(device, tmp_path):
 def test_the_newest_receipt_is_known_elsewhere(standin, leitwerk, kiln_file, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
     address = standin().address
+    # Another device had this address before.
+    inventory = Inventory(FILE)
+    inventory.remember(lw.Identity("Tannried Instrumente", "fichte-8", "7", "1.0"), address, name="a-former-one")
     path = kiln_file(address)
     none = leitwerk("history", path)
     assert (none.exit_code, "no receipts of the device with serial" in none.stderr) == (1, True)

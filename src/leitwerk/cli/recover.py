@@ -170,7 +170,10 @@ def _serial_of(device: str, inventory: Inventory) -> str:
 
     if names_file(device):
         return load_setup(device).device.serial
-    for known in inventory.devices():
-        if device.casefold() == known.name.casefold() or device == str(known.address):
-            return known.identity.serial
-    return device
+    seen = [
+        known
+        for known in inventory.devices()
+        if device.casefold() == known.name.casefold() or device == str(known.address)
+    ]
+    # Another device may have had the address before: the one that was seen there last has it now.
+    return max(seen, key=lambda known: known.last_seen).identity.serial if seen else device

@@ -283,7 +283,9 @@ def test_the_newest_receipt_is_known_elsewhere(standin, leitwerk, kiln_file, tmp
     address = standin().address
     # Another device had this address before.
     inventory = Inventory(FILE)
-    inventory.remember(lw.Identity("Tannried Instrumente", "fichte-8", "7", "1.0"), address, name="a-former-one")
+    inventory.remember(
+        lw.Identity("Tannried Instrumente", "fichte-8", "7", "1.0"), address, name="a-former-one"
+    )
     path = kiln_file(address)
     none = leitwerk("history", path)
     assert (none.exit_code, "no receipts of the device with serial" in none.stderr) == (1, True)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import select
 import signal
 import sys
 import threading
@@ -76,6 +78,32 @@ class Interrupts:
             self._later(self.came[-1])
         else:
             self._hook(what)
+
+
+def read_line() -> str:
+    """The next line that is typed, or that standard input holds; KeyboardInterrupt at its end.
+
+    A signal that comes between a question and the reading of its answer would be seen only behind the next
+    line: what reads it waits in the C library. So a terminal is waited for here, together with the signals.
+    """
+    if os.name == "posix" and sys.stdin.isatty():
+        _wait_for_terminal()
+    line = sys.stdin.readline()
+    if not line:
+        raise KeyboardInterrupt
+    return line.rstrip("\r\n")
+
+
+def _wait_for_terminal() -> None:
+    came, comes = os.pipe()
+    os.set_blocking(comes, False)
+    before = signal.set_wakeup_fd(comes, warn_on_full_buffer=False)
+    try:
+        select.select([sys.stdin, came], [], [])  # what a signal raises is raised behind it
+    finally:
+        signal.set_wakeup_fd(before)
+        os.close(came)
+        os.close(comes)
 
 
 def _is_loading(frame: FrameType | None) -> bool:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from leitwerk.cli.interrupts import read_line
 from leitwerk.commissioning.proof_plan import TARE, Applied, PlannedStep
 from leitwerk.commissioning.proof_script import NOT_SEEN, SEEN, SKIP, loop_unit, parse_applied
 from leitwerk.errors import QuantityError
@@ -30,12 +31,9 @@ _ASKED = {
 
 
 def _prompt(text: str) -> str:
-    try:
-        return str(click.prompt(text, default="", show_default=False, err=True)).strip()
-    except (
-        click.Abort
-    ):  # Ctrl+C, or the end of the input: the proof is broken off, and says how to resume
-        raise KeyboardInterrupt from None
+    """What is typed; Ctrl+C and the end of the input break the proof off, which says how to resume."""
+    click.echo(f"{text}: ", nl=False, err=True)
+    return read_line().strip()
 
 
 def ask_measured(unit: Unit) -> Callable[[float], float | None]:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from leitwerk.analysis.levels import level_of, powers
 from leitwerk.errors import DomainError
 from leitwerk.parsing.units import Unit, convert, parse_unit
 
@@ -24,9 +25,27 @@ JUDGED_ROWS = 10_000  # of the first rows: what interval is usual
 # USP <1079.2>: 83.144 kJ/mol over the gas constant.
 _ACTIVATION_K = 83.144e3 / 8.314462618
 _USUAL_K = 293.15
-_TOTALS = {"volume flow": "m³", "power": "kWh", "mass flow": "kg"}
-_PER_SECOND = {"volume flow": "m³/s", "power": "kW", "mass flow": "kg/s"}
-_SECONDS = {"power": 3600.0}
+
+
+@dataclass(frozen=True, slots=True)
+class Rate:
+    """A power or a flow, and its total: the integral in ``per_second``, over ``seconds``, is in ``unit``."""
+
+    unit: str
+    per_second: str
+    seconds: float = 1.0
+
+
+_RATES = {
+    "volume flow": Rate("m³", "m³/s"),
+    "power": Rate("kWh", "kW", 3600.0),
+    "mass flow": Rate("kg", "kg/s"),
+}
+
+
+def total_of(symbol: str) -> Rate | None:
+    """The total of a column in this unit; None where it is neither a power nor a flow."""
+    return _RATES.get(parse_unit(symbol).dimension) if symbol else None
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,8 +53,9 @@ class ColumnSummary:
     """One column, in its unit; NaN where there is nothing to say.
 
     ``count`` are the good values, ``missing`` the rows without one. ``percentiles`` are those of
-    ``PERCENTILES``. ``mean_kinetic`` is the mean kinetic temperature of a column of temperatures; ``total``
-    what flowed in all, in ``total_unit``.
+    ``PERCENTILES``. ``mean_kinetic`` is the mean kinetic temperature of a column of temperatures;
+    ``equivalent`` the mean of the powers of a column of levels: of equivalent levels, that of the whole;
+    ``total`` what flowed in all, in ``total_unit``.
     """
 
     count: int
@@ -50,6 +70,7 @@ class ColumnSummary:
     mean_kinetic: float = math.nan
     total: float = math.nan
     total_unit: str = ""
+    equivalent: float = math.nan
 
 
 class ColumnNumbers:
@@ -58,7 +79,7 @@ class ColumnNumbers:
     Parameters
     ----------
     unit : Unit, optional
-        For totals, and for the mean kinetic temperature.
+        For totals, the mean kinetic temperature and equivalent levels.
     with_histogram : bool
         Whether values are counted for percentiles.
 
@@ -81,7 +102,8 @@ class ColumnNumbers:
         self._is_temperature = (
             unit is not None and unit.dimension == "temperature" and unit.offset != 0
         )
-        self._flows = "" if unit is None or unit.dimension not in _TOTALS else unit.dimension
+        self._is_level = unit is not None and unit.symbol == "dB"
+        self._rate = None if unit is None else _RATES.get(unit.dimension)
         self._rates, self._weights, self._total = 0.0, 0.0, 0.0
 
     def take(self, values: Array) -> None:
@@ -108,9 +130,9 @@ class ColumnNumbers:
             self.histogram.take(x, low, high)
 
     def take_weighted(self, values: Array, weights_s: Array) -> None:
-        """Take values that stand for so long, in s: for totals and the mean kinetic temperature."""
+        """Take values that stand for so long, in s: for totals and means of another kind."""
         unit = self._unit
-        if unit is None or not (self._is_temperature or self._flows):
+        if unit is None or not (self._is_temperature or self._is_level or self._rate):
             return
         bad = np.isnan(values)
         x, w = (values[~bad], weights_s[~bad]) if bad.any() else (values, weights_s)
@@ -125,25 +147,30 @@ class ColumnNumbers:
             np.exp(kelvin, out=kelvin)
             self._rates += float(np.dot(kelvin.astype(np.float64), w))
             self._weights += float(w.sum())
-        else:
-            flow = np.asarray(convert(x, unit, parse_unit(_PER_SECOND[self._flows])))
+        elif self._is_level:
+            self._rates += float(np.dot(powers(x), w))
+            self._weights += float(w.sum())
+        elif self._rate is not None:
+            flow = np.asarray(convert(x, unit, parse_unit(self._rate.per_second)))
             self._total += float(np.dot(flow, w))
 
     def numbers(self, percentiles: tuple[float, ...]) -> ColumnSummary:
         """All of it; the percentiles are found apart from this."""
-        kinetic, total = math.nan, math.nan
-        if self._weights > 0.0 and self._unit is not None:
+        kinetic, total, equivalent = math.nan, math.nan, math.nan
+        if self._is_level and self._rates > 0.0:
+            equivalent = level_of(self._rates / self._weights)
+        elif self._weights > 0.0 and self._unit is not None:
             rate = math.log(self._rates / self._weights) - _ACTIVATION_K / _USUAL_K
             kelvin = -_ACTIVATION_K / rate
             kinetic = float(convert(kelvin, parse_unit("K"), self._unit))
-        if self._flows and self.count:
-            total = self._total / _SECONDS.get(self._flows, 1.0)
+        if self._rate is not None and self.count:
+            total = self._total / self._rate.seconds
         several = self.count > 1
         return ColumnSummary(
             self.count, self.missing, self.mean if self.count else math.nan,
             math.sqrt(self._squares / (self.count - 1)) if several else math.nan,
             self.minimum, self.maximum, self.first, self.last, percentiles, kinetic, total,
-            _TOTALS.get(self._flows, ""),
+            "" if self._rate is None else self._rate.unit, equivalent,
         )  # fmt: skip
 
 

@@ -296,9 +296,8 @@ class _Book:
 
     def paper(self, path: KeyPath) -> _Ending | None:
         """What reports hold, and what they judge."""
-        return (
-            _worked(When.REPORTED) if path[1:2] == ("judged",) else _people("the header of reports")
-        )
+        is_header = path[1:2] in {("header",), ("logo",)}
+        return _people("the header of reports") if is_header else _worked(When.REPORTED)
 
     def constant(self, path: KeyPath) -> _Ending | None:
         """A constant or a table of formulas."""

@@ -87,9 +87,9 @@ def report(
     )
     made = make_report(series, about, checked, options)
     _write(made, path, language)
-    judged = f", {made.outcome.value}" if made.verdicts else ""
+    judged = f", {made.outcome.value}" if made.judged.is_judged else ""
     click.echo(f"{path}: {series.times_s.size:,} rows{judged}")
-    return FINE if made.outcome is Outcome.PASSED or not made.verdicts else FOUND
+    return FINE if made.outcome is Outcome.PASSED or not made.judged.is_judged else FOUND
 
 
 def _units(given: tuple[tuple[str, str], ...]) -> dict[str, Unit]:

@@ -12,9 +12,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Field, WithJsonSchema
 
+from leitwerk.datasheet.points import INDEX
 from leitwerk.datasheet.register_points import BCD_VERSION, TABLES
 from leitwerk.datasheet.registers import NUMBER_TYPES
-from leitwerk.datasheet.text_points import MAX_TEXT
+from leitwerk.datasheet.text_points import FIELD_BY_INDEX, MAX_TEXT
 from leitwerk.datasheet.times import UNIX_TIME, USUAL_TIME, register_layout, time_form
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.models import Model, YesNo, reader, text_of
@@ -128,6 +129,12 @@ def _count(value: object) -> int:
     return int(text)
 
 
+def _field(value: object) -> int:
+    if isinstance(value, str) and INDEX.fullmatch(value):
+        return FIELD_BY_INDEX
+    return _count(value)
+
+
 def _version(value: object) -> str:
     if value != VERSION:
         raise QuantityError(f"version {value!r} is not known", valid=VERSION)
@@ -144,6 +151,17 @@ Version = Annotated[
 ]
 Text = Annotated[str, Field(min_length=1, max_length=200)]
 Count = Annotated[int, reader(int, _count), _shape("A whole number", 8)]
+FieldField = Annotated[
+    int,
+    reader(int, _field),
+    WithJsonSchema(
+        {
+            "type": ["integer", "string"],
+            "description": "The number of a field of an answer; of a family, {w}: that of its index",
+            "examples": [2, "{w}"],
+        }
+    ),
+]
 Amount = Annotated[
     Quantity,
     reader(Quantity, lambda v: parse_quantity(text_of(v, "a step"))),
@@ -262,7 +280,7 @@ class TextEntry(PointEntry):
 
     query: str = Field("", description="What the device is asked")
     write: str = Field("", description="How a value is written, with {} in its place")
-    field: Count = 0
+    field: FieldField = Field(0, description="Of an answer of several, which one")
     columns: ColumnsField | None = None
     type: Literal["number", "text"] = "number"
     layout: LayoutField | None = None

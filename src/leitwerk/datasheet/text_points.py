@@ -22,6 +22,7 @@ _PLAIN = re.compile(r"code [\w.+-]{1,40}")
 _NUMBER = re.compile(
     r"[+-]?(?:(?:\d+(?:\.\d*)?|\.\d+)(?:e[+-]?\d+)?|inf|infinity|nan)", re.ASCII | re.IGNORECASE
 )
+FIELD_BY_INDEX = -1  # the field of a family's answer is that of its index
 MAX_TEXT = 256  # characters of a text that anybody stores in an instrument
 
 
@@ -39,9 +40,9 @@ DIALECTS = {"scpi": Dialect(quoted=True, forbids='"'), "sdi12": Dialect(forbids=
 class TextPoint(Point):
     """One value that a device gives when it is asked with ``query``, and takes with ``write``.
 
-    Of an answer of several fields, ``field`` (from 1) is the one that is meant; of one with fixed
-    columns, ``columns`` (first and last, from 1). In ``write``, ``{}`` stands for the value. ``kind``
-    is ``number`` or ``text``; choices are written as their codes' texts; a time has a ``layout``.
+    Of an answer of several fields, ``field`` (from 1, or ``FIELD_BY_INDEX``) is the one that is meant; of
+    one with fixed columns, ``columns`` (first and last, from 1). In ``write``, ``{}`` stands for the value.
+    ``kind`` is ``number`` or ``text``; choices are written as their codes' texts; a time has a ``layout``.
     ``codes`` are texts that stand for no value, each with its name.
     """
 
@@ -91,6 +92,7 @@ class TextPoint(Point):
             name=name_at(self.name, index),
             query=INDEX.sub(number, self.query),
             write=INDEX.sub(number, self.write),
+            field=index if self.field == FIELD_BY_INDEX else self.field,
         )
 
     @property

@@ -1,16 +1,23 @@
-"""What a recording is judged by: groups of alarms, each with how often or how long it may lie outside."""
+"""What a recording is judged by, and what it adds up to, as the section ``papers`` of its setup says."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from zoneinfo import ZoneInfo
 
+from leitwerk.analysis.series import Series
+from leitwerk.analysis.summary import total_of
+from leitwerk.check.channels import CheckedChannel
+from leitwerk.evaluation.exposure import NoiseExposure, noise_exposure
 from leitwerk.evaluation.followers import AlarmSpan, FurthestOut
+from leitwerk.evaluation.shares import ShareVerdict, judge_shares
 from leitwerk.evaluation.summary import AlarmSummary, Summary
+from leitwerk.evaluation.totals import PeriodTotals, add_up
 from leitwerk.parsing.quantities import Quantity
 from leitwerk.parsing.units import parse_unit
 from leitwerk.results import Outcome, overall
-from leitwerk.setup.papers import JudgedGroup
+from leitwerk.setup.papers import JudgedGroup, Papers, Totals
 
 
 @dataclass(frozen=True)
@@ -95,9 +102,71 @@ def _judged(alarm: AlarmSummary, unit: str, *, accumulated: bool) -> JudgedAlarm
     return JudgedAlarm(alarm.name, alarm.condition, unit, len(alarm.spans), outside, alarm.furthest)
 
 
-def outcome_of(verdicts: tuple[GroupVerdict, ...]) -> Outcome:
-    """Of all groups together; unknown where nothing is judged."""
-    return overall(verdict.outcome for verdict in verdicts)
+@dataclass(frozen=True)
+class Judged:
+    """All that the section ``papers`` asks of a recording; empty where it asks nothing."""
+
+    groups: tuple[GroupVerdict, ...] = ()
+    shares: tuple[ShareVerdict, ...] = ()
+    exposure: NoiseExposure | None = None
+    totals: PeriodTotals | None = None
+
+    @property
+    def is_judged(self) -> bool:
+        """Whether something of it ends in an outcome."""
+        return bool(self.groups or self.shares or self.exposure)
+
+    @property
+    def outcome(self) -> Outcome:
+        """Of all together; unknown where nothing is judged."""
+        parts: list[GroupVerdict | ShareVerdict | NoiseExposure] = [*self.groups, *self.shares]
+        if self.exposure is not None:
+            parts.append(self.exposure)
+        return overall(part.outcome for part in parts)
+
+
+def judge(
+    series: Series,
+    summary: Summary,
+    papers: Papers | None,
+    channels: Sequence[CheckedChannel],
+    zone: ZoneInfo,
+) -> Judged:
+    """Judge a recording, and add up what is asked for.
+
+    Parameters
+    ----------
+    series : Series
+        With the derived channels of the setup.
+    summary : Summary
+        Of it, with the channels of the setup.
+    papers : Papers, optional
+    channels : sequence of CheckedChannel
+    zone : ZoneInfo
+        By whose clock is added up. Without ``totals``, powers and flows are added up by days.
+
+    Raises
+    ------
+    QuantityError
+        The recording lacks a channel of the exposure, or a unit does not fit.
+
+    """
+    asked = papers or Papers()
+    exposure = None if asked.exposure is None else noise_exposure(series, asked.exposure)
+    names = {channel.name: channel.label for channel in channels}
+    wanted = asked.totals or Totals(channels=[c.name for c in series.columns if total_of(c.unit)])
+    mean = wanted.highest_mean
+    totals = add_up(
+        series, wanted.channels, wanted.each, zone,
+        highest_mean_s=None if mean is None else mean.seconds,
+        labels=lambda name: names.get(name, ""),
+    )  # fmt: skip
+    return Judged(
+        judge_groups(summary, asked.judged),
+        judge_shares(series, asked.shares),
+        exposure,
+        totals if totals.channels else None,
+    )
 
 
 def every_span(summary: Summary) -> Iterator[tuple[AlarmSummary, str, AlarmSpan]]:

@@ -358,6 +358,7 @@ def _channel_dict(channel: ChannelSummary) -> dict[str, Any]:
         "first": _or_none(n.first), "last": _or_none(n.last),
         "percentiles": {f"{p:g}": _or_none(v) for p, v in zip(PERCENTILES, n.percentiles, strict=True)},
         "mean_kinetic_temperature": _or_none(n.mean_kinetic),
+        "mean_of_powers": _or_none(n.equivalent),
         "total": _or_none(n.total), "total_unit": n.total_unit,
         "in_bands_s": dict(channel.in_bands_s),
         "not_judged": list(channel.not_judged),
@@ -389,6 +390,8 @@ def _more(channel: ChannelSummary) -> list[str]:
         lines.append(
             f"{channel.name}: mean kinetic temperature {n.mean_kinetic:.2f} {channel.unit}"
         )
+    if math.isfinite(n.equivalent):
+        lines.append(f"{channel.name}: mean of the powers {n.equivalent:.1f} {channel.unit}")
     if math.isfinite(n.total):
         lines.append(f"{channel.name}: {format_number(n.total, 6)} {n.total_unit} in all")
     if channel.in_bands_s:

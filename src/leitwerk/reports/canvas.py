@@ -15,9 +15,9 @@ _SIZE_PX = (1280, 800)
 BLUE, VERMILION, GREEN, GREY, ORANGE = "#0072B2", "#D55E00", "#009E73", "#555555", "#E69F00"
 
 
-def new_figure() -> Figure:
-    """An empty figure of 1280 x 800 pixels."""
-    figure = Figure(figsize=(_SIZE_PX[0] / _DPI, _SIZE_PX[1] / _DPI), dpi=_DPI)
+def new_figure(height_px: int = _SIZE_PX[1]) -> Figure:
+    """An empty figure of 1280 x 800 pixels, or of another height."""
+    figure = Figure(figsize=(_SIZE_PX[0] / _DPI, height_px / _DPI), dpi=_DPI)
     FigureCanvasAgg(figure)
     return figure
 

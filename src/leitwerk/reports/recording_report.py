@@ -17,12 +17,7 @@ from leitwerk.check.channels import DerivedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.evaluation.display_units import require_alike
-from leitwerk.evaluation.judged import (
-    GroupVerdict,
-    every_span,
-    judge_groups,
-    outcome_of,
-)
+from leitwerk.evaluation.judged import Judged, every_span, judge
 from leitwerk.evaluation.summary import Summary, summarise
 from leitwerk.parsing.units import Unit, convert, parse_unit
 from leitwerk.project.files import content_hash, read_bytes
@@ -31,11 +26,14 @@ from leitwerk.recordings.sources import chosen
 from leitwerk.reports.report_template import Forms, fill_template
 from leitwerk.reports.seal import series_hash
 from leitwerk.results import Outcome
+from leitwerk.setup.papers import Papers
 
 if TYPE_CHECKING:
     from leitwerk.reports.time_figure import Drawable, Trace
 
-_EVENTS = 200  # rows of a table
+_EVENTS = _PERIODS = 200  # rows of a table
+_PANELS = 2
+_FIGURE_PX = 600  # high: two of them fit beside text on a page
 _LOGO_BYTES = 2_000_000
 
 
@@ -56,7 +54,7 @@ class ReportOptions:
     notes : sequence of str
         What is to be said beside.
     panels : sequence of sequences of names
-        Of the figure; those of one unit, if not given.
+        Of the figure; if not given, the channels that are judged or added up, by their units.
 
     """
 
@@ -79,7 +77,7 @@ class ReportText:
     outcome: Outcome
     page_word: str
     summary: Summary
-    verdicts: tuple[GroupVerdict, ...]
+    judged: Judged
 
 
 def make_report(
@@ -110,12 +108,12 @@ def make_report(
     shown = _in_units(series, options.units)
     summary = summarise(series, channels)
     papers = None if setup is None else setup.setup.papers
-    verdicts = () if papers is None else judge_groups(summary, papers.judged)
-    outcome = outcome_of(verdicts)
+    zone = ZoneInfo(about.zone) if setup is None else setup.setup.zone
+    judged = judge(series, summary, papers, channels, zone)
+    outcome = judged.outcome
     pictures = dict[str, bytes]()
     if papers is not None and papers.logo is not None and setup is not None:
         pictures["logo"] = _logo(Path(setup.setup.source.file).parent / papers.logo)
-    zone = ZoneInfo(about.zone) if setup is None else setup.setup.zone
     setup_hash = about.setup_hash if setup is None else content_hash(setup.setup.source.content)
     title = about.title if setup is None else setup.setup.title
     forms = Forms(options.language, zone if options.local else None)
@@ -123,10 +121,14 @@ def make_report(
     facts = {
         "title": title or about.run or "recording",
         "header": _header(summary, about, setup, forms),
-        "verdicts": verdicts,
+        "verdicts": judged.groups,
+        "shares": judged.shares,
+        "exposure": judged.exposure,
+        "totals": judged.totals,
+        "periods_at_most": _PERIODS,
+        "is_judged": judged.is_judged,
         "outcome": outcome.value,
         "channels": _shown_channels(shown, summary, channels),
-        "figures": ["figure"],
         "logo": "logo" in pictures,
         "events": [
             {"name": a.name, "condition": a.condition, "unit": unit, "begin_s": s.begin_s,
@@ -140,8 +142,9 @@ def make_report(
         "setup_hash": setup_hash,
     }  # fmt: skip
     markdown = fill_template(options.kind, facts, forms)
+    panels = options.panels or _panels(papers, shown)
     pictures |= _pictures(
-        markdown, shown, channels, zone if options.local else ZoneInfo("UTC"), options
+        markdown, shown, channels, zone if options.local else ZoneInfo("UTC"), panels
     )
     sealed_about = {
         "kind": options.kind, "title": str(facts["title"]), "data": str(facts["data_hash"]),
@@ -158,7 +161,7 @@ def make_report(
         outcome,
         forms.t("page"),
         summary,
-        verdicts,
+        judged,
     )
 
 
@@ -219,26 +222,44 @@ def _pictures(
     shown: Series,
     channels: Sequence[Any],
     zone: ZoneInfo,
-    options: ReportOptions,
+    panels: Sequence[Sequence[str]],
 ) -> dict[str, bytes]:
-    """The figures that a template names."""
+    """The figures that a template names, of the channels of the panels if there are some."""
     from leitwerk.reports.canvas import new_figure  # noqa: PLC0415 - Matplotlib is large
     from leitwerk.reports.spread_figures import FORMS, fill_spread  # noqa: PLC0415
     from leitwerk.reports.time_figure import fill_figure  # noqa: PLC0415
 
     traces, units = _traces(shown, channels)
+    named = {name for panel in panels for name in panel}
+    spread = [trace for trace in traces if not named or trace.name in named]
     found = {}
     for name in dict.fromkeys(re.findall(r"!\[[^]]*\]\((\w+)\)", markdown)):
-        figure, out = new_figure(), io.BytesIO()
+        figure, out = new_figure(_FIGURE_PX), io.BytesIO()
         if name == "figure":
-            fill_figure(figure, traces, panels=options.panels, units=units, zone=zone)
+            fill_figure(figure, traces, panels=panels, units=units, zone=zone)
         elif name in FORMS:
-            fill_spread(figure, name, traces[:6], title="", zone=zone)
+            fill_spread(figure, name, spread[:6], title="", zone=zone)
         else:
             continue
         figure.savefig(out, format="png", metadata={"Software": None})
         found[name] = out.getvalue()
     return found
+
+
+def _panels(papers: Papers | None, shown: Series) -> list[list[str]]:
+    """The channels that are added up or judged, a panel for each unit; none where nothing is."""
+    if papers is None:
+        return []
+    names = [*(papers.totals.channels if papers.totals else ())]
+    if papers.exposure is not None:
+        names += [name for name in (papers.exposure.level, papers.exposure.peak) if name]
+    names += [name for share in papers.shares.values() for name in share.channels]
+    units = {column.name: column.unit for column in shown.columns}
+    panels: dict[str, list[str]] = {}
+    for name in dict.fromkeys(names):
+        if name in units:
+            panels.setdefault(units[name], []).append(name)
+    return list(panels.values())[:_PANELS]
 
 
 def _traces(shown: Series, channels: Sequence[Any]) -> tuple[list[Trace], dict[str, Unit]]:

@@ -28,8 +28,10 @@ def write_tables(report: ReportText, path: Path) -> None:
         The file cannot be written, or the package for XLSX is not there.
 
     """
-    tables = {"about": list(_about(report)), "verdict": list(_verdict(report)),
-              "summary": list(_summary(report)), "events": list(_events(report))}  # fmt: skip
+    makers = {"about": _about, "verdict": _verdict, "limits": _limits, "noise exposure": _exposure,
+              "totals": _totals, "summary": _summary, "events": _events}  # fmt: skip
+    tables = {name: list(make(report)) for name, make in makers.items()}
+    tables = {name: rows for name, rows in tables.items() if rows}
     if path.suffix == ".xlsx":
         write_atomic(path, _xlsx(tables))
         return
@@ -75,9 +77,11 @@ def _about(report: ReportText) -> Iterator[Row]:
 
 
 def _verdict(report: ReportText) -> Iterator[Row]:
+    if not report.judged.groups:
+        return
     yield ("group", "outcome", "at most", "times outside", "time outside [s]", "alarm", "condition",
            "times", "time [s]", "worst", "since")  # fmt: skip
-    for v in report.verdicts:
+    for v in report.judged.groups:
         allowed = v.at_most if v.at_most_s is None else f"{v.at_most_s:g} s"
         for a in v.alarms:
             worst = ("", "") if a.worst is None else (a.worst.value, utc_text(a.worst.at_s))
@@ -85,10 +89,54 @@ def _verdict(report: ReportText) -> Iterator[Row]:
                    a.outside_s, *worst)  # fmt: skip
 
 
+def _limits(report: ReportText) -> Iterator[Row]:
+    if not report.judged.shares:
+        return
+    yield ("limit", "channel", "unit", "low", "high", "interval [s]", "value", "intervals", "known", "within",
+           "share", "at least", "minimum", "maximum", "outcome")  # fmt: skip
+    for s in report.judged.shares:
+        for c in s.channels:
+            yield (s.name, c.name, c.unit, *_known(c.low, c.high), s.each_s, s.value, c.intervals, c.known,
+                   c.within, *_known(c.share), s.at_least, *_known(c.lowest, c.highest),
+                   c.outcome.value)  # fmt: skip
+
+
+def _exposure(report: ReportText) -> Iterator[Row]:
+    e = report.judged.exposure
+    if e is None:
+        return
+    yield "figure", "value", "unit"
+    yield from (
+        (name, *_known(value), unit)
+        for name, value, unit in (
+            ("daily noise exposure LEX,8h", e.daily, "dB"), ("allowed", e.at_most, "dB"),
+            ("expanded uncertainty", e.uncertainty, "dB"), ("equivalent level", e.equivalent, "dB"),
+            ("highest level of a row", e.highest, "dB"), ("highest peak level", e.peak, "dB"),
+            ("peak level allowed", e.peak_at_most, "dB"), ("measured", e.measured_s, "s"),
+            ("missing", e.missing_s, "s"), ("duration of the shift", e.day_s, "s"),
+            ("dose", e.dose, ""),
+        )
+    )  # fmt: skip
+    yield "outcome", e.outcome.value, ""
+
+
+def _totals(report: ReportText) -> Iterator[Row]:
+    t = report.judged.totals
+    if t is None:
+        return
+    yield ("begin", *(cell for c in t.channels for cell in (f"{c.name} [{c.unit}]", "missing [s]")))
+    for k, begin in enumerate(t.edges_s[:-1]):
+        yield utc_text(begin), *(x for c in t.channels for x in (c.totals[k], c.missing_s[k]))
+
+
+def _known(*values: float) -> tuple[float | str, ...]:
+    return tuple(value if math.isfinite(value) else "" for value in values)
+
+
 def _summary(report: ReportText) -> Iterator[Row]:
     yield ("channel", "label", "unit", "good", "missing", "minimum", "mean", "maximum",
-           "standard deviation", *(f"{p:g} %" for p in PERCENTILES), "mean kinetic temperature", "total",
-           "total unit")  # fmt: skip
+           "standard deviation", *(f"{p:g} %" for p in PERCENTILES), "mean kinetic temperature",
+           "mean of the powers", "total", "total unit")  # fmt: skip
     for c in report.summary.channels:
         n = c.numbers
         numbers = (
@@ -98,10 +146,11 @@ def _summary(report: ReportText) -> Iterator[Row]:
             n.deviation,
             *n.percentiles,
             n.mean_kinetic,
+            n.equivalent,
             n.total,
         )
         yield (c.name, c.label, c.unit, n.count, n.missing,
-               *(value if math.isfinite(value) else "" for value in numbers), n.total_unit)  # fmt: skip
+               *_known(*numbers), n.total_unit)  # fmt: skip
 
 
 def _events(report: ReportText) -> Iterator[Row]:

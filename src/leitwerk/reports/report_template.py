@@ -11,7 +11,8 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from leitwerk.errors import FileProblem
-from leitwerk.evaluation.judged import GroupVerdict, JudgedAlarm
+from leitwerk.evaluation.followers import FurthestOut
+from leitwerk.evaluation.judged import GroupVerdict
 from leitwerk.parsing.durations import duration_text
 from leitwerk.parsing.quantities import format_number
 from leitwerk.project.files import read_bytes
@@ -63,11 +64,23 @@ class Forms:
             return self.lasting(verdict.at_most_s)
         return f"{verdict.at_most} {self.t('times')}"
 
-    def worst(self, alarm: JudgedAlarm) -> str:
-        """The value that lay furthest out, and when."""
-        if alarm.worst is None:
+    def furthest(self, worst: FurthestOut | None, unit: str) -> str:
+        """The value that lay furthest out, and when; nothing where none lay outside."""
+        if worst is None or worst.beyond <= 0.0:
             return "–"
-        return f"{self.number(alarm.worst.value)} {alarm.unit}, {self.time(alarm.worst.at_s)}"
+        return f"{self.number(worst.value)} {unit}, {self.time(worst.at_s)}"
+
+    def level(self, value: float) -> str:
+        """A level, to 0.1 dB."""
+        text = f"{value:.1f} dB" if math.isfinite(value) else "–"
+        return text.replace(".", ",") if self._is_german else text
+
+    def percent(self, share: float) -> str:
+        """A share, in % to two decimals: cut, as 94.999 % is less than 95 %."""
+        if not math.isfinite(share):
+            return "–"
+        text = f"{math.floor(share * 1e4 + 1e-6) / 100.0:g} %"
+        return text.replace(".", ",") if self._is_german else text
 
     def condition(self, text: str) -> str:
         """A condition, with its words in the language: above 78 °C."""
@@ -148,7 +161,8 @@ def _environment(forms: Forms) -> Any:
     )
     environment.globals.update(
         t=forms.t, n=forms.number, time=forms.time, lasting=forms.lasting, allowed=forms.allowed,
-        worst=forms.worst, condition=forms.condition, count=forms.count, table=table, has=math.isfinite,
+        furthest=forms.furthest, level=forms.level, percent=forms.percent, condition=forms.condition,
+        count=forms.count, table=table, has=math.isfinite,
         heading="Recording",
     )  # fmt: skip
     return environment

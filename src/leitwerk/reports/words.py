@@ -50,6 +50,31 @@ _GERMAN = {
     "mean kinetic temperature": "mittlere kinetische Temperatur",
     "total": "Summe",
     "in bands": "in Bändern",
+    "Noise exposure": "Lärmexposition",
+    "daily noise exposure": "Tages-Lärmexpositionspegel",
+    "highest peak level": "höchster Spitzenschalldruckpegel",
+    "equivalent level": "äquivalenter Dauerschallpegel",
+    "mean of the powers": "Mittel der Leistungen",
+    "highest level of a row": "höchster Pegel einer Zeile",
+    "measured": "gemessen",
+    "duration of the shift": "Dauer der Schicht",
+    "dose": "Dosis",
+    "LEX,8h = LAeq + 10 lg (shift / 8 h), ISO 9612. U is one-sided, 95 %, of the meter and its position; "
+    "how much one shift differs from another is not in it.": "LEX,8h = LAeq + 10 lg (Schicht / 8 h), "
+    "ISO 9612. U gilt einseitig, 95 %, für Messgerät und Messort; wie sehr sich Schichten unterscheiden, ist "
+    "nicht darin.",
+    "With all that is missing as loud as the loudest row": "Alles Fehlende so laut wie die lauteste Zeile",
+    "Limits": "Grenzen",
+    "limit": "Grenze",
+    "within": "innerhalb",
+    "intervals": "Intervalle",
+    "share within": "Anteil innerhalb",
+    "at least": "mindestens",
+    "An interval that is missing is within no limit, and outside of none: with too many of them the outcome "
+    "is unknown.": "Ein fehlendes Intervall liegt weder innerhalb noch außerhalb: sind es zu viele, ist das "
+    "Ergebnis unbekannt.",
+    "Totals": "Summen",
+    "highest mean of": "höchstes Mittel von",
     "Over time": "Verlauf",
     "Events": "Ereignisse",
     "begin": "Beginn",

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field, WithJsonSchema
 
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.durations import parse_duration
 from leitwerk.parsing.models import Model, reader, text_of
-from leitwerk.parsing.quantities import Quantity
-from leitwerk.setup.fields import Line
+from leitwerk.parsing.quantities import Quantity, parse_quantity
+from leitwerk.parsing.units import parse_unit
+from leitwerk.setup.fields import DurationField, Line, QuantityField, RangeField
 
 _VALID = "a number of times outside (0, 2), or a time outside in all (30 min)"
 
@@ -25,10 +26,26 @@ def _at_most(value: object) -> int | Quantity:
         raise QuantityError(f"{text[:40]!r}: {error.message}", valid=_VALID) from None
 
 
+def _share(value: object) -> Quantity:
+    valid = "a share such as 95 %"
+    text = text_of(value, valid)
+    share = parse_quantity(text)
+    if share.unit is None or share.unit.dimension != "ratio":
+        raise QuantityError(f"{text[:40]!r} is no share", valid=valid)
+    if not 0.0 < share.value_in(parse_unit("%")) <= 100.0:
+        raise QuantityError(f"{text[:40]!r} is no share", valid="above 0 %, at most 100 %")
+    return share
+
+
 AtMostField = Annotated[
     int | Quantity,
     reader((int, Quantity), _at_most),
     WithJsonSchema({"type": ["string", "integer"], "description": _VALID}),
+]
+ShareField = Annotated[
+    Quantity,
+    reader(Quantity, _share),
+    WithJsonSchema({"type": "string", "description": "A share", "examples": ["95 %", "100 %"]}),
 ]
 
 
@@ -37,6 +54,47 @@ class JudgedGroup(Model):
 
     alarms: list[Line] = Field(description="The alarms, by their full names: air_top.too_hot")
     at_most: AtMostField = Field(0, description="Times outside that are allowed, or a time in all")
+
+
+class JudgedShare(Model):
+    """Channels whose values of an interval are to lie within limits, in a share of all intervals."""
+
+    channels: list[Line] = Field(description="The channels, each of which is judged")
+    within: RangeField = Field(description="The limits, both of them allowed: 207..253 V")
+    each: DurationField = Field(description="The interval: 10 min, from full hours of UTC")
+    value: Literal["mean", "root mean square"] = Field(
+        "mean", description="Which value of an interval counts"
+    )
+    at_least: ShareField = Field(description="Share of the intervals that lie within: 95 %")
+
+
+class Exposure(Model):
+    """The daily noise exposure of a person, judged by what the recording of a shift holds."""
+
+    level: Line = Field(description="The channel with the A-weighted equivalent level")
+    peak: Line | None = Field(None, description="The channel with the C-weighted peak level")
+    day: DurationField | None = Field(
+        None, description="How long the shift lasts; as long as it was recorded, if not given"
+    )
+    at_most: QuantityField = Field(description="The daily exposure that is allowed: 85 dB")
+    peak_at_most: QuantityField | None = Field(
+        None, description="The peak level that is allowed: 137 dB"
+    )
+    uncertainty: QuantityField | None = Field(
+        None, description="Standard uncertainty of the level; 1.22 dB if not given"
+    )
+
+
+class Totals(Model):
+    """What is added up by the clock of the place: powers, flows, counters."""
+
+    channels: list[Line] = Field(
+        description="Powers and flows, which are integrated, and counters, whose increases count"
+    )
+    each: Literal["hour", "day", "month"] = Field("day", description="The period of one total")
+    highest_mean: DurationField | None = Field(
+        None, description="The interval whose highest mean is reported: 15 min"
+    )
 
 
 class Papers(Model):
@@ -49,3 +107,8 @@ class Papers(Model):
     judged: dict[str, JudgedGroup] = Field(
         default_factory=dict, description="Groups of alarms that are judged, by name"
     )
+    shares: dict[str, JudgedShare] = Field(
+        default_factory=dict, description="Limits that hold in a share of all intervals, by name"
+    )
+    exposure: Exposure | None = Field(None, description="The daily noise exposure, judged")
+    totals: Totals | None = Field(None, description="What is added up by the clock")

@@ -469,7 +469,8 @@ def _make(profile: Profile, datasheet: Datasheet, options: _Options) -> Firmware
     clock = DeviceClock(ahead_s=options.clock_ahead)
     lines: dict[str, Callable[..., LineDevice]] = {"meter": Meter, "indicator": Indicator}
     if profile.kind in lines:
-        return lines[profile.kind](datasheet, profile, clock=clock, troubles=troubles)
+        own = {"factor": options.time_factor} if profile.kind == "meter" else {}
+        return lines[profile.kind](datasheet, profile, clock=clock, troubles=troubles, **own)
     if BUS_UNIT.name in profile.factory:
         profile = replace(profile, factory={**profile.factory, BUS_UNIT.name: profile.unit})
     more: dict[str, Any] = {"device_clock": clock, "troubles": troubles}

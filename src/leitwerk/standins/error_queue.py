@@ -5,6 +5,7 @@ from __future__ import annotations
 # SCPI-1999, volume 1, 21.8.
 _ERRORS = {
     "locked": '-203,"Command protected"',
+    "busy": '-221,"Settings conflict"',
     "value": '-222,"Data out of range"',
     "unknown": '-113,"Undefined header"',
 }

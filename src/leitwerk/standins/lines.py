@@ -9,7 +9,7 @@ from collections.abc import Awaitable, Callable
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Stored
 from leitwerk.datasheet.text_points import texts
-from leitwerk.datasheet.vocabulary import LOG_OUT, LOGIN, SET_CLOCK, SET_DATE, SET_TIME
+from leitwerk.datasheet.vocabulary import COMMAND, LOG_OUT, LOGIN, SET_CLOCK, SET_DATE, SET_TIME
 from leitwerk.errors import LinkError, QuantityError
 from leitwerk.parsing.address import SerialLine
 from leitwerk.protocols.lines import LineReader
@@ -57,7 +57,7 @@ class LineDevice(ABC):
 
     @abstractmethod
     def refuse(self, why: str) -> str | None:
-        """Say no: to a line that is ``unknown``, a ``value``, or because it is ``locked``."""
+        """Say no: to a line that is ``unknown``, a ``value``, or as it is ``locked`` or ``busy``."""
 
     @abstractmethod
     def accept(self) -> str | None:
@@ -90,8 +90,15 @@ class LineDevice(ABC):
             point.storable(value)
         except QuantityError:
             return self.refuse("value")
+        if self.is_busy:
+            return self.refuse("busy")
         self.settings[point.name] = value
         return self.accept()
+
+    @property
+    def is_busy(self) -> bool:
+        """Whether it takes no settings now."""
+        return False
 
     def _command(self, name: str, text: str) -> str | None:
         if name == LOGIN.name:
@@ -102,12 +109,25 @@ class LineDevice(ABC):
             return self.refuse("locked")
         if name == LOG_OUT.name:
             self.logged_in = False
+        elif name == COMMAND.name:
+            return self._carry_out(text)
         elif name in self._clocks:
             try:
                 self.clock.set(self._moment(name, text))
             except ValueError:
                 return self.refuse("value")
         return self.accept()
+
+    def _carry_out(self, code: str) -> str | None:
+        """Do what its command says, by the code of the datasheet."""
+        (point,) = (p for p in self._access if p.name == COMMAND.name)
+        words = [word for word, own in point.choices if own == code]
+        return self.accept() if words and self.command(words[0]) else self.refuse("value")
+
+    def command(self, word: str) -> bool:
+        """Start, stop, erase; whether it did."""
+        del word
+        return False
 
     def _moment(self, name: str, text: str) -> str:
         """What its clock is set to: the whole time, or a new date or time with the rest as it is."""

@@ -3,14 +3,10 @@
 from __future__ import annotations
 
 import math
-import zlib
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
-
-import numpy as np
 
 from leitwerk.datasheet.model import Datasheet, Input, Range
 from leitwerk.datasheet.points import Stored
@@ -44,6 +40,7 @@ from leitwerk.standins.clock import CLOCK_FORM
 from leitwerk.standins.faults import Disturbances
 from leitwerk.standins.firmware import Firmware, Profile, Refusal, RefusedError
 from leitwerk.standins.guard import RELAYS, Guard
+from leitwerk.standins.memory import StoredRows
 from leitwerk.standins.plant import TERMINALS_C, Plant, Signal, parse_spot
 from leitwerk.standins.pulses import PulseInput, PulseSettings
 
@@ -53,47 +50,6 @@ _MEMORY_ROWS = 100_000
 _WINDOW = 100  # values of a recording that can be read at once
 # A Pt100 that is not there, or a loop without supply, is seen by these.
 _OPEN_LOOP_MA = 0.5
-
-
-@dataclass
-class StoredRows:
-    """Rows of values by slot, since when, and how far apart."""
-
-    started: str
-    interval_s: float
-    rows: list[list[float]] = field(default_factory=list)
-    taken: int = 0
-    fetched: bool = False
-    _checked: tuple[int, int, int] = (
-        0,
-        0,
-        0,
-    )  # rows taken and held, and the sum of those that are held
-
-    @property
-    def oldest(self) -> str:
-        """When the oldest row was stored that is still there: a memory that goes round loses some."""
-        lost_s = (self.taken - len(self.rows)) * self.interval_s
-        with suppress(ValueError):
-            began = datetime.fromisoformat(self.started)
-            return (began + timedelta(seconds=lost_s)).strftime(CLOCK_FORM)
-        return self.started
-
-    def add(self, row: list[float]) -> None:
-        """Store one more row."""
-        self.rows.append(row)
-        self.taken += 1
-
-    @property
-    def check_sum(self) -> int:
-        """CRC-32 of the rows that are held, each value as it is shown."""
-        taken, held, found = self._checked
-        new = self.taken - taken
-        if held + new != len(self.rows):  # some were given up: begin anew
-            new, found = len(self.rows), 0
-        words = np.array(self.rows[len(self.rows) - new :], ">f4").tobytes() if new else b""
-        self._checked = self.taken, len(self.rows), zlib.crc32(words, found)
-        return self._checked[2]
 
 
 class Logger(Firmware):

@@ -1,0 +1,33 @@
+"""Arithmetic of levels in dB: what is added and averaged is the power behind them."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    Array = NDArray[np.float64]
+
+_MOST_DB = 3000.0  # beyond it a power is too large for a number
+
+
+def powers(levels_db: Array) -> Array:
+    """The power of each level, relative to that of 0 dB: 10 ^ (L / 10)."""
+    found: Array = 10.0 ** (np.minimum(levels_db, _MOST_DB) / 10.0)
+    return found
+
+
+def level_of(power: float) -> float:
+    """The level of a power that is above 0, in dB.
+
+    Examples
+    --------
+    >>> round(level_of(2.0), 2)
+    3.01
+
+    """
+    return 10.0 * math.log10(power)

@@ -128,7 +128,7 @@ class Judged:
 def judge(
     series: Series,
     summary: Summary,
-    papers: Papers | None,
+    papers: Papers,
     channels: Sequence[CheckedChannel],
     zone: ZoneInfo,
 ) -> Judged:
@@ -140,7 +140,7 @@ def judge(
         With the derived channels of the setup.
     summary : Summary
         Of it, with the channels of the setup.
-    papers : Papers, optional
+    papers : Papers
     channels : sequence of CheckedChannel
     zone : ZoneInfo
         By whose clock is added up. Without ``totals``, powers and flows are added up by days.
@@ -151,10 +151,9 @@ def judge(
         The recording lacks a channel of the exposure, or a unit does not fit.
 
     """
-    asked = papers or Papers()
-    exposure = None if asked.exposure is None else noise_exposure(series, asked.exposure)
+    exposure = None if papers.exposure is None else noise_exposure(series, papers.exposure)
     names = {channel.name: channel.label for channel in channels}
-    wanted = asked.totals or Totals(channels=[c.name for c in series.columns if total_of(c.unit)])
+    wanted = papers.totals or Totals(channels=[c.name for c in series.columns if total_of(c.unit)])
     mean = wanted.highest_mean
     totals = add_up(
         series, wanted.channels, wanted.each, zone,
@@ -162,8 +161,8 @@ def judge(
         labels=lambda name: names.get(name, ""),
     )  # fmt: skip
     return Judged(
-        judge_groups(summary, asked.judged),
-        judge_shares(series, asked.shares),
+        judge_groups(summary, papers.judged),
+        judge_shares(series, papers.shares),
         exposure,
         totals if totals.channels else None,
     )

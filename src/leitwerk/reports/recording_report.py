@@ -33,6 +33,10 @@ if TYPE_CHECKING:
 
 _EVENTS = _PERIODS = 200  # rows of a table
 _PANELS = 2
+_ADDED_UP = ("energy", "flow")
+# What kinds of reports are about: the key of the section papers. Others hold all that it asks for.
+_ABOUT = {"noise": "exposure", "supply": "shares", **dict.fromkeys(_ADDED_UP, "totals")}
+_KEYS = ("totals", "exposure", "shares")
 _FIGURE_PX = 600  # high: two of them fit beside text on a page
 _LOGO_BYTES = 2_000_000
 
@@ -107,12 +111,17 @@ def make_report(
     stored = chosen(series, [c.name for c in series.columns if c.name not in derived], "the rows")
     shown = _in_units(series, options.units)
     summary = summarise(series, channels)
-    papers = None if setup is None else setup.setup.papers
+    papers = _papers_of(options.kind, None if setup is None else setup.setup.papers)
     zone = ZoneInfo(about.zone) if setup is None else setup.setup.zone
     judged = judge(series, summary, papers, channels, zone)
+    if options.kind in _ADDED_UP and judged.totals is None:
+        raise QuantityError(
+            f"a report of the kind {options.kind} adds up powers or flows, and these rows have none",
+            remedy="name counters in the setup: papers: {totals: {channels: […]}}",
+        )
     outcome = judged.outcome
     pictures = dict[str, bytes]()
-    if papers is not None and papers.logo is not None and setup is not None:
+    if papers.logo is not None and setup is not None:
         pictures["logo"] = _logo(Path(setup.setup.source.file).parent / papers.logo)
     setup_hash = about.setup_hash if setup is None else content_hash(setup.setup.source.content)
     title = about.title if setup is None else setup.setup.title
@@ -224,14 +233,13 @@ def _pictures(
     zone: ZoneInfo,
     panels: Sequence[Sequence[str]],
 ) -> dict[str, bytes]:
-    """The figures that a template names, of the channels of the panels if there are some."""
+    """The figures that a template names; how values spread is shown of the first panel, if there are some."""
     from leitwerk.reports.canvas import new_figure  # noqa: PLC0415 - Matplotlib is large
     from leitwerk.reports.spread_figures import FORMS, fill_spread  # noqa: PLC0415
     from leitwerk.reports.time_figure import fill_figure  # noqa: PLC0415
 
     traces, units = _traces(shown, channels)
-    named = {name for panel in panels for name in panel}
-    spread = [trace for trace in traces if not named or trace.name in named]
+    spread = [trace for trace in traces if not panels or trace.name in panels[0]]
     found = {}
     for name in dict.fromkeys(re.findall(r"!\[[^]]*\]\((\w+)\)", markdown)):
         figure, out = new_figure(_FIGURE_PX), io.BytesIO()
@@ -246,10 +254,30 @@ def _pictures(
     return found
 
 
-def _panels(papers: Papers | None, shown: Series) -> list[list[str]]:
+def _papers_of(kind: str, papers: Papers | None) -> Papers:
+    """What a kind of report takes of the section ``papers``.
+
+    Raises
+    ------
+    QuantityError
+        It judges what the setup does not ask for.
+
+    """
+    asked = papers or Papers()
+    about = _ABOUT.get(kind)
+    if about is None:
+        return asked
+    if about != "totals" and not getattr(asked, about):
+        raise QuantityError(
+            f"a report of the kind {kind} judges what the setup says in papers: {about}",
+            remedy=f"give --setup, and in it papers: {{{about}: {{…}}}}; see the guide on recordings",
+        )
+    empty: dict[str, Any] = {"totals": None, "exposure": None, "shares": {}}
+    return asked.model_copy(update={key: empty[key] for key in _KEYS if key != about})
+
+
+def _panels(papers: Papers, shown: Series) -> list[list[str]]:
     """The channels that are added up or judged, a panel for each unit; none where nothing is."""
-    if papers is None:
-        return []
     names = [*(papers.totals.channels if papers.totals else ())]
     if papers.exposure is not None:
         names += [name for name in (papers.exposure.level, papers.exposure.peak) if name]

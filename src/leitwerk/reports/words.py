@@ -68,6 +68,7 @@ _GERMAN = {
     "limit": "Grenze",
     "within": "innerhalb",
     "intervals": "Intervalle",
+    "lowest, highest": "kleinster, größter",
     "share within": "Anteil innerhalb",
     "at least": "mindestens",
     "An interval that is missing is within no limit, and outside of none: with too many of them the outcome "

@@ -44,6 +44,7 @@ from leitwerk.standins.logger import Logger
 from leitwerk.standins.meter import Meter
 from leitwerk.standins.panel import Panel
 from leitwerk.standins.plant import SPOTS, Plant, parse_spot
+from leitwerk.standins.power import PowerAnalyzer
 from leitwerk.standins.probe import SDI12_LINE, Probe, serve_sdi12
 from leitwerk.standins.profile import find_profile
 from leitwerk.standins.server import RTU_LINE, serve_rtu, serve_tcp
@@ -485,6 +486,8 @@ def _make(profile: Profile, datasheet: Datasheet, options: _Options) -> Firmware
         )
     if profile.kind == "carriers":
         return LevelMeter(datasheet, profile, time.monotonic, **more)
+    if profile.kind == "power":
+        return PowerAnalyzer(datasheet, profile, time.monotonic, factor=options.time_factor, **more)
     if profile.kind == "flow":
         return FlowTransmitter(datasheet, profile, time.monotonic, sensor_missing=missing, **more)
     if profile.kind == "panel":

@@ -37,7 +37,8 @@ MORE = {
         "settings_from: {set: battery-charging, chemistry: lead, cells: 6, capacity: 80 A·h}",
         "constants: {rho: 998 kg/m³}", "tables: {gears: {1: 43/15}}",
         "settings: {name: KILN-2}", "secrets: [network.key]",
-        "papers: {header: {load: Tonewood}, logo: a.png, judged: {g: {alarms: [a.b], at_most: 30 min}}}",
+        ("papers: {header: {load: Tonewood}, logo: a.png, judged: {g: {alarms: [a.b], at_most: 30 min}},"
+         " exposure: {level: a, uncertainty: 1 dB}, totals: {channels: [a], each: day, highest_mean: 1 h}}"),
         "statistics: mean, maximum", "contact_list: people.yaml",
         "services: {broker: 'mqtt+tcp://127.0.0.1:1883'}",
         "contacts: {yard: {web: 'http://127.0.0.1:1/x', topic: yard/alarm}}",

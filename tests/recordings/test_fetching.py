@@ -101,11 +101,11 @@ def test_cut_at_every_request(sheet, tmp_path):
 def test_killed_while_it_writes(sheet, tmp_path, monkeypatch, dies_in):
     bench, store = Bench(sheet, tmp_path), Store(tmp_path / "s")
     bench.stop()
-    from leitwerk.recordings import into_store
+    from leitwerk.recordings import fetch_notes, into_store
 
-    module = store_module if dies_in == "write_table" else into_store
+    module = store_module if dies_in == "write_table" else fetch_notes
     if dies_in == "after":  # the rows are written, and the note of it is not
-        monkeypatch.setattr(into_store, "_keep_note", lambda *_: (_ for _ in ()).throw(SystemExit))
+        monkeypatch.setattr(into_store, "keep_note", lambda *_: (_ for _ in ()).throw(SystemExit))
     else:
         monkeypatch.setattr(module, dies_in, lambda *_: (_ for _ in ()).throw(SystemExit))
     with pytest.raises(SystemExit):

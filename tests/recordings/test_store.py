@@ -1,6 +1,8 @@
 """The store: no row twice, none lost, versions beside each other, and what is found in it."""
 
+import contextlib
 import json
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -241,3 +243,24 @@ def test_dask_on_two_processes_gives_the_same(tmp_path):
     )
     assert json.dumps(local.to_dict()) == json.dumps(spread.to_dict())
     assert "dew_point.wet: not judged here" in str(local)
+
+
+def test_many_small_files_become_one_and_no_row_is_twice(tmp_path, monkeypatch):
+    store, kills = Store(tmp_path), iter([True])
+    monkeypatch.setattr("leitwerk.recordings.store._SMALL_FILES", 6)
+    unlink = Path.unlink
+
+    def dies(path, **more):
+        unlink(path, **more)
+        if path.suffix == ".parquet" and next(kills, False):
+            raise SystemExit  # the files are joined, and one of those that were is gone
+
+    monkeypatch.setattr(Path, "unlink", dies)
+    for k in range(20):
+        with contextlib.suppress(SystemExit):
+            store.append(rows([k]), KILN)
+        np.testing.assert_array_equal(store.read("K2-00417").values, rows(range(k + 1)).values)
+    assert len(list(tmp_path.rglob("*.parquet"))) < 10
+    assert store.run_rows("K2-00417", KILN.run) == 20
+    plain = ds.dataset(tmp_path, partitioning="hive", exclude_invalid_files=True).to_table()
+    assert plain.num_rows == 20

@@ -5,9 +5,8 @@ from __future__ import annotations
 import click
 
 _EXAMPLES = [
-    "kiln", "kiln-guard", "kiln-air", "carriage", "station", "saw-hall", "mill-race", "timber",
-    "cabin", "panel", "head-water",
-    "telemetry",
+    "kiln", "kiln-guard", "kiln-air", "carriage", "station", "saw-hall", "saw-supply", "mill-race",
+    "timber", "cabin", "panel", "head-water", "telemetry", "load",
 ]  # fmt: skip
 
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND
-from leitwerk.cli.options import JSON, MODEL, folder_option, kept_folder, link_options
+from leitwerk.cli.options import DURATION, JSON, MODEL, folder_option, kept_folder, link_options
 
 if TYPE_CHECKING:
     from collections.abc import Collection
@@ -35,6 +36,10 @@ _STORE = "recordings"  # the usual folder
     "--only", "numbers", type=click.IntRange(1), multiple=True, help="Fetch this recording."
 )
 @click.option(
+    "--for", "for_s", type=DURATION, metavar="TIME",
+    help="Of a station that sleeps: take what it sends within this time: '2 h'.",
+)  # fmt: skip
+@click.option(
     "--erase", is_flag=True, help="With --store: erase them in the device, when all are verified."
 )
 @JSON
@@ -47,6 +52,7 @@ def fetch(
     store: str | None,
     lists: bool,
     numbers: tuple[int, ...],
+    for_s: float | None,
     erase: bool,
     as_json: bool,
     model: str | None,
@@ -57,6 +63,8 @@ def fetch(
 
     WHERE is its setup file, an address, or a name of the inventory. With the setup, columns are its channels,
     with scale, correction and tare; else they are as the device stored them. Times are in UTC.
+
+    A station that sleeps sends its rows when it wakes; they go into the store, and the station is told then.
 
     Without --store, each becomes a CSV file. With --store, only what is new is fetched; a fetch that was
     broken off goes on where it stopped; the rows are verified by their count, and by the device's check sum.
@@ -80,25 +88,51 @@ def fetch(
         else:
             identity = device.identify()
         recorded_with = RecordedWith(device.read_settings(), setup)
-        if lists:
-            found = _list(device, store or _STORE, as_json=as_json)
-        elif store is None:
-            found = _into_files(device, recorded_with, kept, numbers, steps)
-        else:
-            found = _into_store(device, recorded_with, store, numbers, steps, as_json=as_json)
-            if erase:
-                _erase(device, store)
+        wanted = _Wanted(store, lists, numbers, for_s, erase, as_json)
+        found = _fetched(device, recorded_with, kept, wanted, steps)
         if not lists:
             folder_of_reports = device_folder(kept, identity.serial)
             for path in fetch_reports(device, folder_of_reports):
                 click.echo(f"{path}: written by the device")
     remember(identity, device.address)
     if not found:
-        click.echo("the device has no recordings", err=True)
+        nothing = (
+            "the station has sent no new rows" if device.sleeps else "the device has no recordings"
+        )
+        click.echo(nothing, err=True)
         return FOUND
     if not lists:
         _say_what_values_are(where, device, recorded_with)
     return FINE
+
+
+@dataclass(frozen=True, slots=True)
+class _Wanted:
+    """What is asked of a fetch."""
+
+    store: str | None
+    lists: bool
+    numbers: tuple[int, ...]
+    for_s: float | None
+    erase: bool
+    as_json: bool
+
+
+def _fetched(
+    device: Device, recorded_with: RecordedWith, kept: Path, wanted: _Wanted, steps: StepView
+) -> bool:
+    """List or fetch; whether there was something."""
+    store, as_json = wanted.store, wanted.as_json
+    if device.sleeps:
+        return _from_station(device, recorded_with, store, wanted.for_s, as_json=as_json)
+    if wanted.lists:
+        return _list(device, store or _STORE, as_json=as_json)
+    if store is None:
+        return _into_files(device, recorded_with, kept, wanted.numbers, steps)
+    found = _into_store(device, recorded_with, store, wanted.numbers, steps, as_json=as_json)
+    if wanted.erase:
+        _erase(device, store)
+    return found
 
 
 def _list(device: Device, store: str, *, as_json: bool) -> bool:
@@ -154,6 +188,30 @@ def _into_store(
             click.echo(str(run))
     if as_json:
         echo_json([run.to_dict() for run in found])
+    return bool(found)
+
+
+def _from_station(
+    device: Device,
+    recorded_with: RecordedWith,
+    folder: str | None,
+    for_s: float | None,
+    *,
+    as_json: bool,
+) -> bool:
+    from leitwerk.cli.printing import echo_json
+    from leitwerk.recordings.station_rows import keep_rows
+    from leitwerk.recordings.store import Store
+
+    if folder is None:
+        raise click.UsageError("the rows of a station that sleeps go into a store: add --store")
+    found = []
+    for kept in keep_rows(device, recorded_with, Store(folder), for_s=for_s or 0.0):
+        found.append(kept)
+        if not as_json:
+            click.echo(str(kept))
+    if as_json:
+        echo_json([kept.to_dict() for kept in found])
     return bool(found)
 
 

@@ -20,11 +20,14 @@ from leitwerk.parsing.address import LinkAddress, is_this_machine
 from leitwerk.protocols.station import (
     MAX_BYTES,
     Desired,
+    Kept,
     State,
+    StationRows,
     Topics,
     build,
     is_overdue,
     parse_desired,
+    parse_rows,
     parse_senml,
     parse_state,
 )
@@ -35,7 +38,7 @@ _KEEP_ALIVE_S = 60
 _MOST_TOPICS = (
     3000  # of a thousand stations; a broker that sends more is not listened to any longer
 )
-_KINDS = ("desired", "readings", "state")
+_KINDS = ("desired", "readings", "rows", "state")
 _OTHER_VERSION = "protocol version"  # what a broker says to a version that it does not speak
 
 
@@ -173,6 +176,37 @@ class StationLink:
             "status": state.status,
             "readings": {record.name.rpartition("/")[2]: record.value for record in records},
         }
+
+    def rows(self, after: int = -1, wait_s: float = 0.0) -> StationRows | None:
+        """The rows that the station has sent last; None where the broker keeps none.
+
+        Rows before number ``after`` are not meant: newer ones are waited for.
+        """
+        self._message("state")
+        deadline = time.monotonic() + wait_s
+        with self._arrived:
+            while True:
+                found = self._find("rows")
+                payload = b"" if found is None else self._messages[found]
+                rows = parse_rows(payload) if payload else None
+                if rows is not None and rows.first + len(rows.times_s) > after:
+                    return rows
+                left = deadline - time.monotonic()
+                if left <= 0 or not self._arrived.wait(left):
+                    return None
+
+    def confirm(self, before: int) -> None:
+        """Tell the station that its rows before a number are kept: it may give them up when it wakes.
+
+        Raises
+        ------
+        LinkError
+            The broker did not confirm that it keeps this.
+
+        """
+        state = self.state()
+        topic = Topics.of(state.model, state.serial).kept
+        self._publish(topic, build(Kept(before=before, at=utc_now())))
 
     def close(self) -> None:
         """End the connection to the broker."""

@@ -6,6 +6,8 @@ topic                                              retained  holds
 ``leitwerk/1/MODEL/SERIAL/desired``                yes       the settings that are asked for
 ``leitwerk/1/MODEL/SERIAL/state``                  yes       what is in force, and the last answer
 ``leitwerk/1/MODEL/SERIAL/readings``               yes       readings as SenML (RFC 8428)
+``leitwerk/1/MODEL/SERIAL/rows``                   yes       stored rows that nobody has kept, as SenML
+``leitwerk/1/MODEL/SERIAL/kept``                   yes       up to where rows are kept elsewhere
 =================================================  ========  ==================================
 
 Times are ISO 8601 in UTC. The JSON Schema of both messages is in ``schemas/station.schema.json``.
@@ -17,7 +19,7 @@ import enum
 import json
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Annotated, Any, Literal, TypeVar
 
@@ -31,6 +33,7 @@ MAX_BYTES = 262_144  # of a message; more sends no station
 # RFC 8428, 4.5.3: a smaller time is relative to now.
 _ABSOLUTE_FROM = 268_435_456.0
 _RECORDS_AT_MOST = 10_000
+_ROW = "row"  # the name under which a pack says the number of its first row
 
 Value = Annotated[float, Field(allow_inf_nan=False)] | Annotated[str, Field(max_length=256)]
 
@@ -98,6 +101,36 @@ class State(_Message):
     self_test: SelfTest | None = None
 
 
+class Kept(_Message):
+    """Rows before number ``before`` are kept elsewhere: the station may give them up."""
+
+    kept: Literal[1] = 1
+    before: Annotated[int, Field(ge=0)]
+    at: AwareDatetime
+
+
+@dataclass(frozen=True)
+class StationRows:
+    """Rows that a station has stored, the oldest first. ``first`` is the number of the first of them.
+
+    ``names`` and ``units`` are those of the columns; ``values`` has a sequence for each row, None where it
+    has no value.
+    """
+
+    first: int
+    names: tuple[str, ...]
+    units: tuple[str, ...]
+    times_s: tuple[float, ...]
+    values: tuple[tuple[float | None, ...], ...]
+
+    def since(self, number: int) -> StationRows:
+        """The rows from a number on."""
+        known = max(0, number - self.first)
+        return replace(
+            self, first=self.first + known, times_s=self.times_s[known:], values=self.values[known:]
+        )
+
+
 class RequestStatus(enum.StrEnum):
     """How a change stands."""
 
@@ -115,6 +148,8 @@ class Topics:
     desired: str
     state: str
     readings: str
+    rows: str
+    kept: str
 
     @classmethod
     def of(cls, model: str, serial: str) -> Topics:
@@ -131,7 +166,7 @@ class Topics:
             if not text or any(c in text for c in "/+#\0"):
                 raise LinkError(f"{text!r} cannot be part of a topic", remedy="look at the setup")
         base = f"leitwerk/{VERSION}/{model}/{serial}"
-        return cls(f"{base}/desired", f"{base}/state", f"{base}/readings")
+        return cls(*(f"{base}/{kind}" for kind in ("desired", "state", "readings", "rows", "kept")))
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,6 +192,18 @@ def parse_desired(payload: bytes) -> Desired | None:
 
     """
     return _parse(Desired, payload) if payload else None
+
+
+def parse_kept(payload: bytes) -> Kept:
+    """Up to where the rows of a station are kept.
+
+    Raises
+    ------
+    LinkError
+        The message is not valid.
+
+    """
+    return _parse(Kept, payload)
 
 
 def parse_state(payload: bytes) -> State:
@@ -237,6 +284,50 @@ def build_senml(base: str, at_s: float, values: Mapping[str, tuple[float, str]])
     return json.dumps(pack, ensure_ascii=False).encode("utf-8")
 
 
+def build_rows(base: str, rows: StationRows) -> bytes:
+    """Stored rows as a SenML pack: the number of the first as ``row``, then the values of each time."""
+    begin = rows.times_s[0] if rows.times_s else 0.0
+    pack: list[dict[str, Any]] = [{"bn": f"{base}/", "bt": begin, "n": _ROW, "v": rows.first}]
+    for time_s, row in zip(rows.times_s, rows.values, strict=True):
+        for name, unit, value in zip(rows.names, rows.units, row, strict=True):
+            if value is not None:
+                own = {"u": unit} if unit else {}
+                pack.append({"n": name, "t": time_s - begin, "v": value, **own})
+    return json.dumps(pack, ensure_ascii=False, separators=(",", ":")).encode("utf-8")
+
+
+def parse_rows(payload: bytes) -> StationRows:
+    """The rows of a SenML pack.
+
+    Raises
+    ------
+    LinkError
+        The pack is not valid, or its rows are not in the order of time.
+
+    """
+    records = parse_senml(payload, 0.0)
+    first, names, times = -1, dict[str, str](), dict[float, dict[str, float]]()
+    for record in records:
+        name = record.name.rpartition("/")[2]
+        if isinstance(record.value, str):
+            raise LinkError(f"the row value {record.value!r:.40} of a station is not a number")
+        if name == _ROW and first < 0:
+            first = int(record.value)
+        elif names.setdefault(name, record.unit) != record.unit:
+            raise LinkError(f"{name:.40} has two units in the rows of a station")
+        else:
+            times.setdefault(record.time_s, {})[name] = record.value
+    if first < 0:
+        raise LinkError(
+            "the rows of a station do not say which they are", remedy="is it another version?"
+        )
+    stamps = tuple(times)
+    if stamps and (list(stamps) != sorted(stamps) or stamps[0] < _ABSOLUTE_FROM):
+        raise LinkError("the rows of a station are not in the order of time")
+    values = tuple(tuple(row.get(name) for name in names) for row in times.values())
+    return StationRows(first, tuple(names), tuple(names.values()), stamps, values)
+
+
 def _record(entry: Mapping[str, Any], base: Mapping[str, Any], now_s: float) -> Record | None:
     value = entry.get("v", entry.get("vs"))
     if value is None and "bv" in base:
@@ -289,7 +380,11 @@ def _load(payload: bytes) -> Any:
 
 def station_schema() -> dict[str, Any]:
     """The JSON Schema (2020-12) of the messages, by the last word of their topics."""
-    models: Sequence[tuple[str, type[BaseModel]]] = (("desired", Desired), ("state", State))
+    models: Sequence[tuple[str, type[BaseModel]]] = (
+        ("desired", Desired),
+        ("state", State),
+        ("kept", Kept),
+    )
     known: dict[str, Any] = {}
     for name, model in models:
         schema = model.model_json_schema(ref_template="#/$defs/{model}")

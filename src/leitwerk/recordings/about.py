@@ -47,6 +47,8 @@ class About(KeptFile):
         How far the clock of the device was ahead when they were fetched, in s.
     notes : list of str
         What was done with them since.
+    replaces : list of str
+        The files beside it whose rows are in this one, too.
 
     """
 
@@ -60,6 +62,7 @@ class About(KeptFile):
     run: str = ""
     clock_off_s: float | None = None
     notes: list[str] = Field(default_factory=list)
+    replaces: list[str] = Field(default_factory=list)
 
     def to_json(self) -> str:
         """As the text that files hold."""

@@ -73,6 +73,8 @@ class Catalogue:
                 parts.append(_part(path, row[2:]))
             base.executemany("delete from parts where path = ?", [(name,) for name in known])
             base.commit()
+        gone = {(part.path.parent, name) for part in parts for name in part.about.replaces}
+        parts = [part for part in parts if (part.path.parent, part.path.name) not in gone]
         return sorted(parts, key=lambda part: (part.device, part.version, part.begin_ms))
 
     @contextmanager

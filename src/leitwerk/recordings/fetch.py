@@ -75,7 +75,7 @@ class RecordedWith:
         for slot, label, unit in self._slots(recording, every=stored_too):
             values = recording.values[:, slot - 1]
             channel = known.get(slot)
-            quality = own_qualities(_point_of(datasheet, slot), values)
+            quality = own_qualities(_point_of(datasheet, slot, recording.info.names), values)
             if channel is None:
                 columns.append(Column(f"{label} {AS_STORED}", unit or own.get(label, "")))
             else:
@@ -170,8 +170,12 @@ def with_derived(series: Series, channels: Sequence[CheckedChannel]) -> Series:
     return DerivedRows(channels, series.columns).take(series)
 
 
-def _point_of(datasheet: Datasheet, slot: int) -> Point:
-    """Where the codes of a slot are described: at the reading of its channel, else at the window of rows."""
+def _point_of(datasheet: Datasheet, slot: int, names: Sequence[str]) -> Point:
+    """Where the codes of a slot are described: at its reading, else at the window of rows."""
+    if slot <= len(names):
+        own = [point for point in datasheet.points("readings") if point.name == names[slot - 1]]
+        if own:
+            return own[0]
     family = datasheet.family(CHANNEL_VALUE)
     if family is not None and slot in family.indices:
         return family.point(slot)

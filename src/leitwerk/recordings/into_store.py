@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 import zlib
 from collections.abc import Callable, Collection, Iterator
@@ -22,36 +21,17 @@ from leitwerk.devices.recordings import (
     look_at_recording,
     read_rows,
 )
-from leitwerk.errors import DeviceRefused, LeitwerkError, LinkError, QuantityError
+from leitwerk.errors import DeviceRefused, LinkError, QuantityError
 from leitwerk.project.clock import REAL_TIME, Clock
-from leitwerk.project.files import write_atomic
-from leitwerk.project.kept_json import KeptFile, read_kept
 from leitwerk.recordings.about import about_setup
 from leitwerk.recordings.fetch import RecordedWith
+from leitwerk.recordings.fetch_notes import FetchNote, keep_note, note_of
 from leitwerk.recordings.store import Store
 
-_NOTES = "fetched.json"
 _ROWS, _EVERY_S = 50_000, 60.0  # what is fetched is written after so many rows, or after so long
 _BYTES = 4  # of a value, as devices store it
 
 Progress = Callable[[str, int, int], None]
-
-
-class FetchNote(KeptFile):
-    """How far a run has been fetched. Rows are numbered from the first that was ever stored.
-
-    ``crc`` is the CRC-32 of the rows from ``begin`` to ``end``, ``lost`` how many of them were overwritten
-    before they were fetched.
-    """
-
-    begin: int
-    end: int
-    lost: int
-    crc: int
-
-
-class _Notes(KeptFile):
-    runs: dict[str, FetchNote]
 
 
 @dataclass(frozen=True)
@@ -220,7 +200,7 @@ class _Fetch:
         """Fetch what is new of a recording, and verify it."""
         info = look_at_recording(self.device, number)
         held = replace(_held(self.device, info, self.store, self.identity.serial), run=run)
-        note = _note_of(self.store, self.identity.serial, held.run, info)
+        note = note_of(self.store, self.identity.serial, held.run, info.overwritten)
         if note.end > info.overwritten + info.rows:
             fetched = note.end - info.overwritten
             raise LinkError(
@@ -272,7 +252,7 @@ class _Fetch:
             lost=note.lost + sum(block.lost for block in blocks),
             crc=zlib.crc32(np.ascontiguousarray(values, ">f4").tobytes(), note.crc),
         )
-        _keep_note(self.store, self.identity.serial, held.run, made)
+        keep_note(self.store, self.identity.serial, held.run, made)
         return made
 
     def _dated(self, piece: Recording, held: HeldRun) -> Series:
@@ -302,7 +282,7 @@ class _Fetch:
             return "count and check sum"
         for path in self._files:
             path.unlink(missing_ok=True)
-        _keep_note(self.store, self.identity.serial, held.run, before)
+        keep_note(self.store, self.identity.serial, held.run, before)
         raise LinkError(
             f"the rows of recording {info.number} do not have its check sum, and are not kept",
             remedy="fetch it again; if that happens again, is the line disturbed?",
@@ -329,7 +309,7 @@ def _held(
     further = 2
     while run in taken:
         run, further = f"{name} ({further})", further + 1
-    note = _note_of(store, serial, run, info)
+    note = note_of(store, serial, run, info.overwritten)
     fetched = max(0, note.end - max(note.begin, info.overwritten))
     end_s = begin_s + max(0, info.rows - 1) * info.interval_s
     return HeldRun(info, run, begin_s, end_s, min(fetched, info.rows))
@@ -342,29 +322,3 @@ def _clock_off(device: Device) -> float | None:
     except LinkError:
         return None
     return None if reading is None else reading.deviation_s
-
-
-def _notes(store: Store, serial: str) -> dict[str, FetchNote]:
-    path = store.device_folder(serial) / _NOTES
-    if not path.exists():
-        return {}
-    return read_kept(
-        path, _Notes, "how far recordings were fetched", "remove it; rows are compared"
-    ).runs
-
-
-def _note_of(store: Store, serial: str, run: str, info: RecordingInfo) -> FetchNote:
-    """How far a run was fetched; not at all, where nothing is noted, or its rows are gone."""
-    note = _notes(store, serial).get(run)
-    if note is not None and store.run_rows(serial, run) >= note.end - note.begin - note.lost:
-        return note
-    return FetchNote(begin=info.overwritten, end=info.overwritten, lost=0, crc=0)
-
-
-def _keep_note(store: Store, serial: str, run: str, note: FetchNote) -> None:
-    try:
-        held = _notes(store, serial)
-    except LeitwerkError:
-        held = {}
-    content = {"runs": {**{k: v.model_dump() for k, v in held.items()}, run: note.model_dump()}}
-    write_atomic(store.device_folder(serial) / _NOTES, json.dumps(content, indent=1) + "\n")

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import re
 import shutil
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -31,6 +31,14 @@ from leitwerk.recordings.about import About
 from leitwerk.recordings.catalogue import Catalogue, Part
 from leitwerk.recordings.fetch import DerivedRows
 from leitwerk.recordings.parquet import write_table
+from leitwerk.recordings.part_rows import (
+    batches,
+    joined,
+    overlapping,
+    read_part,
+    units_of,
+    with_columns,
+)
 from leitwerk.recordings.rows import (
     cut,
     in_order,
@@ -39,9 +47,8 @@ from leitwerk.recordings.rows import (
     require_same,
     rows_of,
     sliced,
-    sorted_by_time,
 )
-from leitwerk.recordings.tables import QUALITY, TIME, arrow, series_of, table_of, value_field
+from leitwerk.recordings.tables import arrow, series_of, table_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -50,6 +57,7 @@ FOLDER = "recordings"  # the usual name of a store
 _VERSION = "version.json"
 _ROWS = 1_000_000  # of a chunk
 _WAIT_S = 30.0
+_SMALL_FILES, _SMALL_ROWS = 50, 20_000  # so many files of at most so many rows are joined
 
 
 class StoreVersion(KeptFile):
@@ -209,6 +217,7 @@ class Store:
             series = in_units(series, held)
             fresh, known = self._without_known(series, about.run, parts)
             files = self._write(fresh, about, self._version_folder(about.device.serial, 1))
+            self._merge(about.device.serial, about.run)
         return Appended(fresh.times_s.size, known, tuple(files))
 
     def make_version(
@@ -254,7 +263,7 @@ class Store:
             shutil.rmtree(temporary, ignore_errors=True)
             try:
                 for part in parts:
-                    series, about = change(series_of(_read(part.path)), part.about)
+                    series, about = change(series_of(read_part(part.path)), part.about)
                     notes = [*about.notes, reason]
                     about = about.model_copy(update={"source": "correction", "notes": notes})
                     self._write(series, about, temporary)
@@ -296,7 +305,7 @@ class Store:
 
         """
         parts = self._meant(device, channels, begin_s, end_s, version)
-        return cut(self._joined(parts, _units(parts, channels)), begin_s, end_s)
+        return cut(joined(parts, units_of(parts, channels)), begin_s, end_s)
 
     def chunks(
         self,
@@ -313,24 +322,17 @@ class Store:
         Runs that overlap in time are read together.
         """
         parts = self._meant(device, channels, begin_s, end_s, version)
-        wanted = _units(parts, channels)
-        for group in _overlapping(parts):
+        wanted = units_of(parts, channels)
+        for group in overlapping(parts):
             if len(group) == 1:
-                pieces = _batches(group[0], wanted, rows)
-                found: Iterator[Series] = map(series_of, (_with_columns(p, wanted) for p in pieces))
+                pieces = batches(group[0], wanted, rows)
+                found: Iterator[Series] = map(series_of, (with_columns(p, wanted) for p in pieces))
             else:
-                found = sliced(self._joined(group, wanted), rows)
+                found = sliced(joined(group, wanted), rows)
             for series in found:
                 piece = cut(series, begin_s, end_s)
                 if piece.times_s.size:
                     yield piece
-
-    @staticmethod
-    def _joined(group: Sequence[Part], wanted: Mapping[str, str]) -> Series:
-        tables = [_with_columns(_read(part.path, wanted, part), wanted) for part in group]
-        return sorted_by_time(
-            series_of(arrow().concat_tables(tables, promote_options="permissive"))
-        )
 
     def dataset(self, device: str, version: int | None = None) -> Any:
         """The rows of a device as a dataset of Arrow, for tools that take one.
@@ -449,13 +451,36 @@ class Store:
         for part in parts:
             if part.run != run or not part.overlaps(begin_ms, end_ms):
                 continue
-            held = series_of(_read(part.path))
+            held = series_of(read_part(part.path))
             _, here, there = np.intersect1d(
                 millis(series.times_s), millis(held.times_s), return_indices=True
             )
             require_same(series, here, held, there)
             is_known[here] = True
         return rows_of(series, ~is_known), int(is_known.sum())
+
+    def _merge(self, serial: str, run: str) -> None:
+        """Join small files of a month, once there are many; what ends in the middle leaves no row twice."""
+        small: dict[tuple[Path, str], list[Part]] = {}
+        every = self.parts(serial, 1)
+        for part in every:  # what was left when this was broken off
+            for name in part.about.replaces:
+                (part.path.parent / Path(name).name).unlink(missing_ok=True)
+        for part in every:
+            if part.run == run and part.rows <= _SMALL_ROWS:
+                alike = part.about.model_copy(update={"replaces": []}).to_json()
+                small.setdefault((part.path.parent, alike), []).append(part)
+        for parts in small.values():
+            if len(parts) < _SMALL_FILES:
+                continue
+            series = joined(parts, units_of(parts, None))
+            # A file that another one names is no part of the store any more.
+            about = parts[0].about.model_copy(update={"replaces": [p.path.name for p in parts]})
+            write_table(
+                table_of(series, about.to_json()), _part_path(parts[0].path.parent, series, run)
+            )
+            for part in parts:
+                part.path.unlink()
 
     @staticmethod
     def _write(series: Series, about: About, folder: Path) -> list[Path]:
@@ -465,93 +490,26 @@ class Store:
         for month in np.unique(months):
             piece = rows_of(series, months == month)
             table = table_of(piece, about.to_json())
-            digest = content_hash(
-                piece.times_s.tobytes() + np.nan_to_num(piece.values).tobytes() + about.run.encode()
-            )
             own = folder / f"month={month}"
             try:
                 own.mkdir(parents=True, exist_ok=True)
             except OSError as error:
                 raise FileProblem(f"cannot write {own}: {error.strerror}") from error
-            first = utc_text(piece.times_s[0]).replace(":", "").replace(".", "-")
-            path = own / f"{first}-{digest[:12]}.parquet"
+            path = _part_path(own, piece, about.run)
             write_table(table, path)
             files.append(path)
         return files
 
 
+def _part_path(folder: Path, series: Series, run: str) -> Path:
+    """Where a part is kept: named by its first time and by what it holds."""
+    digest = content_hash(
+        series.times_s.tobytes() + np.nan_to_num(series.values).tobytes() + run.encode()
+    )
+    first = utc_text(series.times_s[0]).replace(":", "").replace(".", "-")
+    return folder / f"{first}-{digest[:12]}.parquet"
+
+
 def _number(folder: Path) -> int:
     text = folder.name.partition("=")[2]
     return int(text) if text.isdecimal() else 0
-
-
-def _units(parts: Sequence[Part], channels: Sequence[str] | None) -> dict[str, str]:
-    """The unit of each channel that is wanted, in the order of the wish, or of the files."""
-    every = {name: unit for part in parts for name, unit in part.columns.items()}
-    return every if channels is None else {name: every[name] for name in channels}
-
-
-def _overlapping(parts: Sequence[Part]) -> Iterator[list[Part]]:
-    """Parts in the order of time; those that overlap stand together."""
-    group: list[Part] = []
-    end_ms = 0
-    for part in sorted(parts, key=lambda part: part.begin_ms):
-        if group and part.begin_ms > end_ms:
-            yield group
-            group = []
-        end_ms = max(end_ms, part.end_ms) if group else part.end_ms
-        group.append(part)
-    if group:
-        yield group
-
-
-def _of_part(names: Iterable[str] | None, part: Part | None) -> list[str] | None:
-    if names is None or part is None:
-        return None
-    own = [name for name in names if name in part.columns]
-    return [TIME, *(part_name for name in own for part_name in (name, f"{name}{QUALITY}"))]
-
-
-def _read(path: Path, names: Iterable[str] | None = None, part: Part | None = None) -> Any:
-    pa = arrow()
-    from pyarrow import parquet  # noqa: PLC0415 - an optional package, and large
-
-    try:
-        return parquet.read_table(path, columns=_of_part(names, part), partitioning=None)
-    except (OSError, pa.ArrowException) as error:
-        raise FileProblem(f"cannot read {path}: {str(error)[:200]}") from error
-
-
-def _batches(part: Part, names: Iterable[str], rows: int) -> Iterator[Any]:
-    pa = arrow()
-    from pyarrow import parquet  # noqa: PLC0415 - as above
-
-    try:
-        with parquet.ParquetFile(part.path) as file:
-            for batch in file.iter_batches(rows, columns=_of_part(names, part)):
-                yield pa.Table.from_batches([batch])
-    except (OSError, pa.ArrowException) as error:
-        raise FileProblem(f"cannot read {part.path}: {str(error)[:200]}") from error
-
-
-def _with_columns(table: Any, units: Mapping[str, str]) -> Any:
-    """A table with these columns in this order; those that it has not are of unknown quality."""
-    pa = arrow()
-    have = {*table.schema.names}
-    if table.schema.names == [TIME, *(n for name in units for n in (name, f"{name}{QUALITY}"))]:
-        return table
-    arrays, fields = [table[TIME]], [table.schema.field(TIME)]
-    for name, unit in units.items():
-        code = f"{name}{QUALITY}"
-        for one, field in (
-            (name, value_field(name, unit)),
-            (code, pa.field(code, _quality_kind())),
-        ):
-            arrays.append(table[one] if one in have else pa.nulls(table.num_rows, field.type))
-            fields.append(table.schema.field(one) if one in have else field)
-    return pa.Table.from_arrays(arrays, schema=pa.schema(fields, metadata=table.schema.metadata))
-
-
-def _quality_kind() -> Any:
-    pa = arrow()
-    return pa.dictionary(pa.int8(), pa.string())

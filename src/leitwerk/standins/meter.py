@@ -90,7 +90,7 @@ class Meter(LineDevice):
 
     def _window(self, question: str) -> str | None:
         self.memory.tick()
-        shown = self.memory.shown(_WINDOW)
+        shown = self.memory.shown(_WINDOW if question == "MEM:DATA?" else 0)
         if question == "MEM:DATA?":
             values = (shown.get(f"value.{w}") for w in range(1, _WINDOW + 1))
             return ",".join(f"{value:.1f}" for value in values if isinstance(value, float))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import math
 import socket
 import threading
 from collections.abc import AsyncIterator, Callable
@@ -22,16 +23,27 @@ from leitwerk.errors import LinkError, QuantityError
 from leitwerk.protocols.station import (
     Answer,
     Desired,
+    Kept,
     SelfTest,
     State,
+    StationRows,
     Topics,
     build,
+    build_rows,
     build_senml,
     parse_desired,
+    parse_kept,
 )
 from leitwerk.standins.faults import Troubles
 from leitwerk.standins.firmware import Profile, factory_value
 
+_ROWS_AT_ONCE = 500  # of a message
+_MEMORY_ROWS = 20_000
+_FLOOD_M, _FLOOD_D, _FLOOD_LASTS_D = (
+    0.6,
+    15.0,
+    2.0,
+)  # snow melts, so many days after it was switched on
 _AT_SENSOR_HPA = 22.0  # of water above the sensor's own depth, at level 0
 _HPA_PER_M = 98.0665
 _USUAL_HPA = 1013.25  # of the air, where it is not measured
@@ -67,6 +79,44 @@ class Station:
         self._noise = np.random.default_rng(seed)
         for name, text in profile.factory.items():
             self.settings[name] = factory_value(datasheet.settings[name], text)
+        self._rows: list[tuple[int, float, tuple[float, ...]]] = []  # number, time, values
+        self._next_row, self._stored_s = 0, -math.inf
+        self._on_since_s: float | None = None
+
+    def store(self, now: datetime, time_factor: float) -> None:
+        """Store the rows that have fallen due since it was awake last; the oldest make room."""
+        began = self._on_since_s = self._on_since_s or now.timestamp()
+        its_s = began + (now.timestamp() - began) * time_factor
+        interval = float(self.settings["sample.interval"])
+        if not self._is_recording(now):
+            self._stored_s = its_s
+            return
+        at = began if self._stored_s == -math.inf else self._stored_s + interval
+        while at <= its_s:
+            values = tuple(round(v, 3) for v in self._measure((at - began) / 86_400.0).values())
+            self._rows.append((self._next_row, at, values))
+            self._next_row, self._stored_s = self._next_row + 1, at
+            at += interval
+        del self._rows[:-_MEMORY_ROWS]
+
+    def give_up(self, kept: Kept) -> None:
+        """Give up rows that are kept elsewhere."""
+        self._rows = [row for row in self._rows if row[0] >= kept.before]
+
+    def rows(self) -> bytes:
+        """The oldest rows that nobody has kept, as SenML."""
+        sent = self._rows[:_ROWS_AT_ONCE]
+        return build_rows(
+            self._base,
+            StationRows(
+                sent[0][0] if sent else self._next_row, tuple(_UNITS), tuple(_UNITS.values()),
+                tuple(at for _, at, _ in sent), tuple(values for *_, values in sent),
+            ),
+        )  # fmt: skip
+
+    @property
+    def _base(self) -> str:
+        return f"urn:dev:leitwerk:{self.profile.model}:{self.profile.serial}"
 
     def take(self, desired: Desired, now: datetime) -> None:
         """Take all settings of a change, or none of them and say why."""
@@ -157,14 +207,15 @@ class Station:
 
     def readings(self, now: datetime) -> bytes:
         """Its readings as SenML: the pressure of the water and of the air, and what that makes."""
-        base = f"urn:dev:leitwerk:{self.profile.model}:{self.profile.serial}"
         rounded = {name: (round(v, 3), _UNITS[name]) for name, v in self._measure().items()}
-        return build_senml(base, now.timestamp(), rounded)
+        return build_senml(self._base, now.timestamp(), rounded)
 
-    def _measure(self) -> dict[str, float]:
+    def _measure(self, days: float = 0.0) -> dict[str, float]:
+        """What it measures, so many days after it was switched on."""
         wander = float(self._noise.standard_normal())
-        barometer = 951.3 + 0.1 * wander
-        pressure = barometer + _AT_SENSOR_HPA + 0.02 * wander
+        flood_m = _FLOOD_M * math.exp(-(((days - _FLOOD_D) / _FLOOD_LASTS_D) ** 2))
+        barometer = 951.3 + 0.1 * wander + 9.0 * math.sin(2.0 * math.pi * days / 6.3)
+        pressure = barometer + _AT_SENSOR_HPA + 0.02 * wander + _HPA_PER_M * flood_m
         has_barometer = self.settings["barometer"] == "on"
         air = barometer if has_barometer else _USUAL_HPA
         level = (pressure - air) / _HPA_PER_M + float(self.settings["sensor.depth"])
@@ -172,7 +223,7 @@ class Station:
             "pressure": 0.0 if self.sensor_missing else pressure,
             "barometer": barometer if has_barometer else 0.0,
             "level": level,
-            "temperature": 5.4 + 0.02 * wander,
+            "temperature": 5.4 + 0.02 * wander + 0.8 * math.sin(2.0 * math.pi * days),
         }
 
 
@@ -201,6 +252,7 @@ async def run_station(
 def _wake(station: Station, broker: tuple[str, int], time_factor: float) -> None:
     """Connect, see what is asked, take it, report, and sleep again."""
     asked: list[bytes] = []
+    kept: list[bytes] = []
     heard, subscribed = threading.Event(), threading.Event()
     # Brokers may refuse a client without a name, or take two of them for one.
     name = f"station-{station.profile.serial}-{uuid4().hex[:8]}"
@@ -211,10 +263,12 @@ def _wake(station: Station, broker: tuple[str, int], time_factor: float) -> None
         if message.topic == station.topics.desired:
             asked.append(message.payload)
             heard.set()
+        elif message.topic == station.topics.kept:
+            kept.append(message.payload)
 
     def on_connect(*args: Any) -> None:
         del args
-        client.subscribe(station.topics.desired, 1)
+        client.subscribe([(station.topics.kept, 1), (station.topics.desired, 1)])
 
     client.on_message = on_message
     client.on_connect = on_connect
@@ -230,8 +284,13 @@ def _wake(station: Station, broker: tuple[str, int], time_factor: float) -> None
                 desired = parse_desired(payload)
                 if desired is not None:
                     station.take(desired, now)
+        for payload in kept[-1:]:
+            with contextlib.suppress(LinkError):
+                station.give_up(parse_kept(payload))
+        station.store(now, time_factor)
         for topic, content in (
             (station.topics.readings, station.readings(now)),
+            (station.topics.rows, station.rows()),
             (station.topics.state, build(station.state(now, time_factor))),
         ):
             client.publish(topic, content, qos=1, retain=True).wait_for_publish(5.0)

@@ -1,0 +1,186 @@
+"""From the setup to the report by the ordinary commands: a shift, a week, and rows that are sent."""
+
+import json
+import re
+import time
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import leitwerk as lw
+from conftest import example
+from leitwerk.devices.device import Device
+from leitwerk.identity import Identity
+from leitwerk.links.mqtt import StationLink
+from leitwerk.parsing.address import parse_address
+from leitwerk.protocols.station import StationRows, build_rows, parse_rows
+from leitwerk.recordings import Store
+from leitwerk.recordings.fetch import RecordedWith
+from leitwerk.recordings.station_rows import keep_rows
+
+PATIENCE_S = 60.0
+
+
+def bring_in(leitwerk, standin, name, hours, tmp_path, monkeypatch):
+    """Upload, record for so many hours of the device, stop, fetch; the setup's path."""
+    monkeypatch.chdir(tmp_path)
+    path = tmp_path / "it.yaml"
+    path.write_text(example(name, standin.address), "utf-8")
+    for words in (("upload", "it.yaml"), ("record", "it.yaml", "start")):
+        assert leitwerk(*words).exit_code == 0
+    setup = lw.read_setup(path)
+    with lw.connect(setup) as device:
+        end = time.monotonic() + PATIENCE_S
+        while True:
+            (info,) = lw.list_recordings(device)
+            if info.rows * info.interval_s >= hours * 3600.0:
+                break
+            assert time.monotonic() < end
+    assert leitwerk("record", "it.yaml", "stop").exit_code == 0
+    listed = leitwerk("fetch", "it.yaml", "--list")
+    assert "not fetched" in listed.stdout
+    fetched = leitwerk("fetch", "it.yaml", "--store")
+    assert (fetched.exit_code, "count and check sum" in fetched.stdout) == (0, True), fetched.output
+    again = leitwerk("fetch", "it.yaml", "--store")
+    assert "0 new rows" in again.stdout
+    return setup
+
+
+def frame_of(serial):
+    """All rows of a device, read from the files by pandas alone."""
+    parts = [pd.read_parquet(path) for path in Store("recordings").root.rglob("*.parquet")]
+    assert serial in str(next(Store("recordings").root.rglob("*.parquet")))
+    return pd.concat(parts).set_index("time").sort_index()
+
+
+@pytest.mark.process
+def test_a_shift_of_eibe(leitwerk, tmp_path, monkeypatch):
+    monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "larch")
+    with lw.start_standin("eibe", "--time-factor", "10000") as standin:
+        bring_in(leitwerk, standin, "saw-hall", 8.0, tmp_path, monkeypatch)
+    report = leitwerk(
+        "report", "SH-0093", "--setup", "it.yaml", "--kind", "noise", "--to", "shift.csv"
+    )
+    frame = frame_of("SH-0093")
+    equivalent = 10 * np.log10((10 ** (frame["equivalent"] / 10)).mean())
+    text = (tmp_path / "shift.csv").read_text("utf-8")
+    daily = float(re.search(r'"daily noise exposure LEX,8h",([\d.]+)', text)[1])
+    assert daily == pytest.approx(equivalent, abs=1e-9)  # the shift lasts 8 h
+    assert float(re.search(r"highest peak level,([\d.]+)", text)[1]) == frame["peak"].max()
+    assert (report.exit_code, "not passed" in report.stdout, daily > 85.0) == (1, True, True)
+    assert leitwerk("report", "SH-0093", "--kind", "noise", "--to", "x.pdf").exit_code == 2
+
+
+@pytest.mark.process
+def test_a_week_of_ulme(leitwerk, tmp_path, monkeypatch):
+    monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "5206")
+    with lw.start_standin("ulme-3p", "--time-factor", "200000") as standin:
+        bring_in(leitwerk, standin, "saw-supply", 7 * 24.0, tmp_path, monkeypatch)
+    report = leitwerk(
+        "report", "PA-0117", "--setup", "it.yaml", "--kind", "supply", "--to", "week.csv"
+    )
+    assert (report.exit_code, "passed" in report.stdout) == (0, True), report.output
+    frame, text = frame_of("PA-0117"), (tmp_path / "week.csv").read_text("utf-8")
+    rows = [line.split(",") for line in text.splitlines() if line.startswith('"voltage, 95 %",u2')]
+    counted, within = int(rows[0][8]), int(rows[0][10])
+    # A sag of an hour and a half: below 207 V, and above 195.5 V. A row stands across two ticks.
+    low = int((frame["u2"] < 207).sum())
+    assert (low, abs(counted - within - low) <= 1, (frame["u2"] > 195.5).all()) == (9, True, True)
+    energy = leitwerk(
+        "report", "PA-0117", "--setup", "it.yaml", "--kind", "energy", "--to", "e.csv"
+    )
+    assert energy.exit_code == 0, energy.output
+    bought = frame["power"].clip(lower=0).sum() / 6.0
+    totals = (tmp_path / "e.csv").read_text("utf-8").partition("\ntotals\n")[2].partition("\n\n")[0]
+    assert sum(float(line.split(",")[3]) for line in totals.splitlines()[1:]) == pytest.approx(
+        bought
+    )
+
+
+@pytest.mark.process
+def test_a_station_sends_its_rows_and_gives_up_what_is_kept(leitwerk, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    with lw.start_standin("laerche", "--time-factor", "20000") as standin:
+        path = tmp_path / "hw.yaml"
+        path.write_text(example("head-water", standin.address), "utf-8")
+        assert leitwerk("request", "hw.yaml").exit_code in {0, 1}
+        assert leitwerk("fetch", "hw.yaml").exit_code == 2  # a store is needed
+        kept, end = [], time.monotonic() + PATIENCE_S
+        while sum(entry["new"] for entry in kept) < 300:
+            assert time.monotonic() < end
+            got = leitwerk("fetch", "hw.yaml", "--store", "--for", "1 s", "--json")
+            kept += json.loads(got.stdout) if got.exit_code == 0 else []
+        link = StationLink(
+            standin.address, "laerche", serial="BS-0031", options=lw.LinkOptions(5.0)
+        )
+        number = link.rows().first
+        link.close()
+    assert number > 0  # it has given up what was kept
+    assert all(entry["lost"] == 0 for entry in kept)
+    times = Store("recordings").read("BS-0031").times_s
+    assert times.size == sum(entry["new"] for entry in kept)
+    np.testing.assert_allclose(np.diff(times), 300.0)
+    report = leitwerk("report", "BS-0031", "--setup", "hw.yaml", "--to", "month.html")
+    assert "Limits" in (tmp_path / "month.html").read_text("utf-8"), report.output
+
+
+class Sends:
+    """A link to a station that sends these rows; what it is told is kept."""
+
+    def __init__(self, *messages):
+        self.messages, self.told = list(messages), []
+
+    def rows(self, after=-1, wait_s=0.0):
+        del wait_s
+        found = self.messages[0] if self.messages else None
+        if found is not None and found.first + len(found.times_s) > after:
+            return found
+        return None
+
+    def confirm(self, before):
+        self.told.append(before)
+        self.messages.pop(0)
+
+
+def message(first, times, pressure=930.0):
+    rows = StationRows(
+        first, ("pressure",), ("hPa",), tuple(times), tuple((pressure,) for _ in times)
+    )
+    return parse_rows(build_rows("urn:dev:x", rows))
+
+
+def test_rows_that_are_lost_are_told_and_a_station_that_counts_anew(tmp_path):
+    begin = 1_772_438_400.0
+    link = Sends(
+        message(10, [begin, begin + 300]),
+        message(11, [begin + 300, begin + 600]),  # one of them again
+        message(15, [begin + 1500]),  # two were overwritten
+        message(0, [begin + 9000, begin + 9300]),  # it was reset
+    )
+    unused = StationLink(parse_address("mqtt+tcp://127.0.0.1:1"), "laerche")
+    device = Device(lw.find_datasheet("laerche"), unused)
+    device.link, device._identity = link, Identity("T", "laerche", "BS-1", "1")
+    device.identify = lambda: device._identity
+    found = list(keep_rows(device, RecordedWith({}, None), Store(tmp_path / "s")))
+    assert [(k.rows, k.lost, k.anew) for k in found] == [
+        (2, 0, False), (1, 0, False), (1, 2, False), (2, 0, True),
+    ]  # fmt: skip
+    assert link.told == [12, 13, 16, 2]
+    assert "2 rows before them were overwritten" in str(found[2])
+    assert Store(tmp_path / "s").read("BS-1").times_s.size == 6
+
+
+@pytest.mark.parametrize(
+    ("payload", "says"),
+    [
+        (b"[]", "do not say which they are"),
+        (b'[{"n":"row","v":1},{"n":"a","vs":"x","t":2e9}]', "is not a number"),
+        (b'[{"n":"row","v":1},{"n":"a","v":1,"t":2e9},{"n":"a","v":1,"t":1e9}]', "order of time"),
+        (b'[{"n":"row","v":1},{"n":"a","v":1,"t":2e9,"u":"m"},{"n":"a","v":1,"t":2.1e9}]', "two units"),
+        (b'[{"n":"row","v":1},{"n":"a","v":1,"t":5}]', "order of time"),
+    ],
+)  # fmt: skip
+def test_rows_of_a_station_that_cannot_be(payload, says):
+    with pytest.raises(lw.LinkError, match=says):
+        parse_rows(payload)

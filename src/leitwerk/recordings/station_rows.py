@@ -86,11 +86,14 @@ def keep_rows(
         rows, anew = device.link.rows(note.end, max(0.0, ends_s - clock.monotonic())), False
         if rows is None:
             rows = device.link.rows()
-            newest = _newest(store, identity.serial)
+            # The store has whole milliseconds.
+            newest = _newest(store, identity.serial) + 1e-3
             if rows is None or not rows.times_s or rows.times_s[-1] <= newest:
                 return
             # Its numbers are lower than before, and its rows are newer.
             note, anew = FetchNote(begin=rows.first, end=rows.first, lost=0, crc=0), True
+        if not rows.times_s:
+            return
         lost = max(0, rows.first - note.end) if note.end else 0
         begin = note.begin if note.end else rows.first
         end = rows.first + len(rows.times_s)

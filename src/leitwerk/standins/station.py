@@ -242,7 +242,12 @@ async def run_station(
         host, port = broker if broker else await stack.enter_async_context(_own_broker())
         first = True
         while True:
-            await asyncio.to_thread(_wake, station, (host, port), time_factor)
+            try:
+                await asyncio.to_thread(_wake, station, (host, port), time_factor)
+            except (OSError, RuntimeError, ValueError):
+                if first:
+                    raise
+                # The broker was not reached this time, or did not take it: it sleeps, and tries again.
             if first:
                 ready(host, port)
                 first = False

@@ -71,7 +71,7 @@ from leitwerk.setup.contacts import parse_contacts
 from leitwerk.setup.limits import parse_limits
 from leitwerk.setup.scales import parse_scale
 from leitwerk.signals.transformer import parse_transformer
-from leitwerk.transfer.batch import _Record, read_batch
+from leitwerk.transfer.batch import load_batch, read_batch
 from leitwerk.transfer.history import read_history
 from leitwerk.transfer.journal import _digest, read_journal
 from leitwerk.transfer.pending import _noted
@@ -228,7 +228,7 @@ def _kept_readers(folder: Path) -> dict[str, Reader]:
         ),
         "batch record": Reader(
             seed({"batch": 1, "done": {"k2-417": "0"}}),
-            through("batch.json", lambda: _Record(device / "batch.json")),
+            through("batch.json", lambda: load_batch(device / "batch.json")),
         ),
         "restart note": Reader(
             seed({"restarted": "2026-03-02T06:00:00+00:00", "by": "x"}),

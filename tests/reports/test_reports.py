@@ -15,14 +15,17 @@ from PIL import Image
 import leitwerk as lw
 from conftest import checked, kiln_text
 from leitwerk.analysis.series import Column, Series
+from leitwerk.commissioning.proof_record import ProofRecord, StepResult
 from leitwerk.evaluation.judged import judge_groups
 from leitwerk.evaluation.summary import summarise
 from leitwerk.parsing.units import parse_unit
+from leitwerk.project.kept_json import KeptIdentity
 from leitwerk.recordings.about import About
 from leitwerk.reports.recording_report import ReportOptions, make_report
 from leitwerk.reports.report_template import report_kinds
 from leitwerk.reports.words import known_texts
 from leitwerk.signals.quality import Quality
+from leitwerk.transfer.batch import BatchEntry, BatchRecord
 
 BEGIN = 1_772_438_400.0  # 2026-03-02T08:00Z
 PAPERS = """
@@ -275,3 +278,79 @@ def test_every_text_of_the_templates_has_a_translation():
     used = {*re.findall(r't\("([^"]+)"\)', text), *re.findall(r'set heading = "([^"]+)"', text)}
     assert used <= {*known_texts()}
     assert {"recording", "transport", "flow", "energy", "noise", "supply"} <= {*report_kinds()}
+
+
+# ---------------------------------------------------------------------- records
+
+
+def step(key, verdict, outcome, channel="air_top", **more):
+    return StepResult(key=key, kind="point", verdict=verdict, outcome=outcome, at="2026-03-02T08:40:00+00:00",
+                      channel=channel, unit="°C", reference=21.3, tolerance=0.5, **more)  # fmt: skip
+
+
+PROOF = ProofRecord(
+    proof=1, title="Kiln | <b>2</b>", setup="kiln.yaml", setup_hash="0" * 64,
+    device=KeptIdentity(maker="T", model="fichte-8", serial="K2-00417", firmware="1.4"), address="x",
+    by="Ida", instruments=["calibrator, K3-0815"], started="2026-03-02T08:40:00+00:00", finished="",
+    planned=["a", "b", "c", "d"],
+    steps=[
+        step("a", "fail", "not passed", stage="as found", measured=22.0, deviation=0.7,
+             expanded_uncertainty=0.06, reference_uncertainty=0.05),
+        StepResult(key="b", kind="adjust", verdict="pass", outcome="passed", at="", channel="air_top",
+                   done="offset: minus 0.7"),
+        step("c", "pass", "passed", stage="as left", measured=21.31, deviation=0.01),
+    ],
+)  # fmt: skip
+BATCH = BatchRecord(by="Ida", items={
+    n: BatchEntry(serial=n, model="fichte-8", title="Kiln", address="x", setup_hash="0" * 64, state=state,
+                  message="=1+1 | <script>\nmore") for n, state in (("1", "done"), ("2", "failed"))
+})  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("record", "kind", "outcome", "wanted"),
+    [
+        (PROOF, "proof", "unknown", ["1 of 3", "still to come", "0.7 ± 0.06 K", "offset: minus 0.7"]),
+        # As left, the only point passes; that a step is still to come is not about the calibration.
+        (PROOF, "calibration", "passed", ["as found", "21.3 °C ± 0.05 K", "as left", "offset: minus 0.7"]),
+        (BATCH, "batch", "not passed", ["1 done, 1 failed", "=1+1", "fichte-8"]),
+    ],
+)  # fmt: skip
+def test_the_report_of_a_record(record, kind, outcome, wanted, leitwerk, tmp_path):
+    (tmp_path / "r.json").write_text(record.model_dump_json(), "utf-8")
+    for name in ("r.html", "r.pdf", "r.csv", "r.xlsx"):
+        path = tmp_path / name
+        made = leitwerk("report", str(tmp_path / "r.json"), "--kind", kind, "--to", str(path))
+        assert (made.exit_code, outcome in made.stdout) == (outcome != "passed", True), made.output
+    text = (tmp_path / "r.html").read_text("utf-8").partition("<!-- leitwerk-seal")[0]
+    assert "<script>" not in text
+    assert "<b>2" not in text
+    seen = re.sub(r"<[^>]*>", "", text)
+    assert all(one in seen for one in wanted), seen
+    assert "'=1+1" in (tmp_path / "r.csv").read_text("utf-8") or record is PROOF
+    verified = leitwerk("verify-report", str(tmp_path / "r.pdf"))
+    assert (verified.exit_code, "as it was written" in verified.stdout) == (0, True)
+    german = leitwerk("report", str(tmp_path / "r.json"), "--kind", kind, "--to", str(tmp_path / "d.html"),
+                      "--language", "de")  # fmt: skip
+    assert german.exit_code in {0, 1}
+    assert "Unterschrift" in (tmp_path / "d.html").read_text("utf-8")
+
+
+def test_what_is_no_record_or_has_no_such_report(leitwerk, tmp_path):
+    record, to = tmp_path / "r.json", ("--to", str(tmp_path / "r.pdf"))
+    for text, kind, says in (
+        ("{}", "proof", "neither the record of a proof nor of a batch"),
+        ("[" * 100_000, "proof", "neither the record of a proof"),
+        ('{"proof": 1}', "proof", "is not the record of a proof"),
+        (PROOF.model_dump_json(), "batch", "no report of the kind batch"),
+        (BATCH.model_dump_json(), "noise", "no report of the kind noise"),
+        (
+            PROOF.model_copy(update={"steps": []}).model_dump_json(),
+            "calibration",
+            "no point of this proof",
+        ),
+    ):
+        record.write_text(text, "utf-8")
+        made = leitwerk("report", str(record), "--kind", kind, *to)
+        assert (made.exit_code, says in made.stderr) == (2, True), made.output
+    assert not (tmp_path / "r.pdf").exists()

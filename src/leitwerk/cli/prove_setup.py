@@ -25,7 +25,7 @@ from leitwerk.commissioning.proof_script import read_script
 from leitwerk.devices.device import connect
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import parse_quantity
-from leitwerk.project.files import read_bytes, write_atomic
+from leitwerk.project.files import read_bytes
 from leitwerk.project.kept import device_folder
 
 if TYPE_CHECKING:
@@ -139,11 +139,11 @@ def _references(
 def _print(found: ProofRecord, before: ProofRecord | None, path: Path, wishes: ProofWishes) -> None:
     drift = [] if before is None else drift_lines(before, found)
     if wishes.page is not None:
-        from leitwerk.reports.proof_page import proof_page
+        from leitwerk.reports.record_report import record_report
+        from leitwerk.reports.recording_report import ReportOptions
+        from leitwerk.reports.report_text import write_report
 
-        path_of_page = Path(wishes.page)
-        content = proof_page(found, drift, as_pdf=path_of_page.suffix == ".pdf")
-        write_atomic(path_of_page, content)
+        write_report(record_report(found, ReportOptions(kind=""), drift), Path(wishes.page))
     if wishes.as_json:
         echo_json({**found.model_dump(), "outcome": found.outcome.value, "drift": drift})
         return

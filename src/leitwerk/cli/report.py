@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,9 +16,6 @@ from leitwerk.cli.rows_of import STORE, rows_options
 if TYPE_CHECKING:
     from leitwerk.cli.rows_of import RowsWanted
     from leitwerk.parsing.units import Unit
-    from leitwerk.reports.recording_report import ReportText
-
-_TABLES = {".csv", ".xlsx"}
 
 
 @click.command()
@@ -27,8 +25,9 @@ _TABLES = {".csv", ".xlsx"}
     "--to", "target", metavar="FILE", required=True, help="Where to: .pdf, .html, .csv or .xlsx."
 )
 @click.option(
-    "--kind", default="recording", show_default=True, metavar="NAME",
-    help="recording, transport, flow, energy, noise, supply; or the file of a template, mine.md.",
+    "--kind", default=None, metavar="NAME",
+    help="Of rows: recording, transport, flow, energy, noise, supply; of a record: proof, calibration, "
+    "batch; or the file of a template, mine.md.",
 )  # fmt: skip
 @click.option(
     "--language",
@@ -55,14 +54,17 @@ def report(
     wanted: RowsWanted,
     *,
     target: str,
-    kind: str,
+    kind: str | None,
     language: str,
     times: str,
     units: tuple[tuple[str, str], ...],
     notes: tuple[str, ...],
     panels: tuple[str, ...],
 ) -> int:
-    """Write a report on SOURCE: a file of samples, or the serial number of a device in the store.
+    """Write a report on SOURCE: rows, or what a proof or a batch has recorded.
+
+    Rows are a file of samples, or the serial number of a device in the store. A record is the file that
+    'leitwerk prove' or 'leitwerk batch' keeps.
 
     With --setup: its header, the verdicts on its groups of alarms (section 'papers'), its channels. A report
     as PDF or HTML has a seal: 'leitwerk verify-report' shows whether it was changed.
@@ -71,48 +73,36 @@ def report(
     unknown. 2: usage.
     """
     from leitwerk.errors import QuantityError
+    from leitwerk.reports.record_report import read_record, record_report
     from leitwerk.reports.recording_report import ReportOptions, make_report
+    from leitwerk.reports.report_text import FORMS, write_report
     from leitwerk.results import Outcome
 
     path = Path(target)
-    if path.suffix not in {".pdf", ".html", *_TABLES}:
+    if path.suffix not in FORMS:
         raise QuantityError(
-            f"a report cannot be written as {path.suffix or target!r}",
-            valid=".pdf, .html, .csv, .xlsx",
+            f"a report cannot be written as {path.suffix or target!r}", valid=", ".join(FORMS)
         )
-    checked = wanted.checked()
-    series, about = wanted.read(checked)
-    options = ReportOptions(
-        kind, language, times == "local", _units(units), notes, parse_panels(panels).names
+    parsed = ReportOptions(
+        kind or "", language, times == "local", _units(units), notes, parse_panels(panels).names
     )
-    made = make_report(series, about, checked, options)
-    _write(made, path, language)
-    judged = f", {made.outcome.value}" if made.judged.is_judged else ""
-    click.echo(f"{path}: {series.times_s.size:,} rows{judged}")
-    return FINE if made.outcome is Outcome.PASSED or not made.judged.is_judged else FOUND
+    record = read_record(Path(wanted.source))
+    if record is not None:
+        made, what = record_report(record, parsed), "record"
+    else:
+        checked = wanted.checked()
+        series, about = wanted.read(checked)
+        made = make_report(series, about, checked, replace(parsed, kind=kind or "recording"))
+        what = f"{series.times_s.size:,} rows"
+    write_report(made, path, language)
+    click.echo(f"{path}: {what}{'' if made.outcome is None else f', {made.outcome.value}'}")
+    return FINE if made.outcome in {Outcome.PASSED, None} else FOUND
 
 
 def _units(given: tuple[tuple[str, str], ...]) -> dict[str, Unit]:
     from leitwerk.parsing.units import parse_unit
 
     return {name: parse_unit(symbol) for name, symbol in given}
-
-
-def _write(made: ReportText, path: Path, language: str) -> None:
-    from leitwerk.project.files import write_atomic
-    from leitwerk.reports.html_page import page_html
-    from leitwerk.reports.pdf_page import page_pdf
-    from leitwerk.reports.report_tables import write_tables
-    from leitwerk.reports.seal import sealed
-
-    if path.suffix in _TABLES:
-        write_tables(made, path)
-        return
-    if path.suffix == ".pdf":
-        content = page_pdf(made.markdown, made.title, made.pictures, made.page_word)
-    else:
-        content = page_html(made.markdown, made.title, made.pictures, language).encode()
-    write_atomic(path, sealed(content, path.suffix, made.about))
 
 
 @click.command("verify-report")

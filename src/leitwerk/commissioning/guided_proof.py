@@ -140,7 +140,9 @@ class _Proving:
         record = self._opened(plan)
         steps = {step.key: step for step in plan}
         for key in record.left():
-            result = self._worked(steps[key], record, applier)
+            step = steps[key]
+            found = self._worked(step, record, applier)
+            result = found.model_copy(update={"channel": step.channel})
             record = record.model_copy(update={"steps": [*record.steps, result]})
             record.save(options.path)
             options.on_step(result)
@@ -292,7 +294,7 @@ class _Proving:
     def _unadjusted(self, step: PlannedStep, record: ProofRecord) -> StepResult | None:
         """A point as left of a channel that was not adjusted: it is as found. None where it was."""
         before = [s for s in record.steps if s.kind == "adjust"]
-        adjusted = next(s for s in before if s.key.startswith(f"adjust {step.channel}: "))
+        adjusted = next(s for s in before if s.channel == step.channel)
         if adjusted.verdict == "pass":
             return None
         found = record.result(step.found_key)
@@ -347,9 +349,7 @@ class _Proving:
         results = [
             s
             for s in record.steps
-            if s.kind == "point"
-            and s.key.startswith(f"{step.channel} at ")
-            and s.uncorrected is not None
+            if s.kind == "point" and s.channel == step.channel and s.uncorrected is not None
         ]
         points = tuple(
             CalibrationPoint(s.reference, (s.uncorrected,))

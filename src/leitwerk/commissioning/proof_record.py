@@ -31,6 +31,8 @@ class StepResult(KeptFile):
 
     Attributes
     ----------
+    channel : str
+        Or the output; empty where a step belongs to none.
     stage : str
         ``as found`` or ``as left``, of a point of a channel that is adjusted.
     expanded_uncertainty : float, optional
@@ -53,6 +55,7 @@ class StepResult(KeptFile):
     verdict: str
     outcome: str
     at: str
+    channel: str = ""
     stage: str = ""
     unit: str = ""
     reference: float | None = None
@@ -116,6 +119,11 @@ class ProofRecord(KeptFile):
         return overall([*(Outcome(step.outcome) for step in self._counted()), *missing])
 
     @property
+    def points_outcome(self) -> Outcome:
+        """Of the points alone: of a channel that was adjusted, those as left."""
+        return overall(Outcome(step.outcome) for step in self._counted() if step.kind == "point")
+
+    @property
     def reasons(self) -> tuple[str, ...]:
         """Why steps did not pass."""
         return tuple(f"{step.key}: {step.reason or step.verdict}" for step in self._open())
@@ -154,11 +162,16 @@ class ProofRecord(KeptFile):
             lines.append(f"still to come: {len(self.left())} of {len(self.planned)} steps")
         return "\n".join([*lines, self.summary()])
 
+    @property
+    def counts(self) -> tuple[int, int]:
+        """How many steps passed, and how many there are; a point that was adjusted counts as left."""
+        passed = sum(step.outcome == Outcome.PASSED.value for step in self._counted())
+        return passed, len(self.planned) - sum(step.stage == AS_FOUND for step in self.steps)
+
     def summary(self) -> str:
         """The outcome and its numbers, in one line."""
-        passed = sum(step.outcome == Outcome.PASSED.value for step in self._counted())
+        passed, counted = self.counts
         found = [step for step in self.steps if step.stage == AS_FOUND]
-        counted = len(self.planned) - len(found)
         text = f"{self.outcome.value.upper()}: {passed} of {counted} steps passed"
         if found:
             fine = sum(step.outcome == Outcome.PASSED.value for step in found)

@@ -17,15 +17,16 @@ from leitwerk.check.channels import DerivedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.evaluation.display_units import require_alike
-from leitwerk.evaluation.judged import Judged, every_span, judge
+from leitwerk.evaluation.judged import every_span, judge
 from leitwerk.evaluation.summary import Summary, summarise
 from leitwerk.parsing.units import Unit, convert, parse_unit
 from leitwerk.project.files import content_hash, read_bytes
 from leitwerk.recordings.about import About
 from leitwerk.recordings.sources import chosen
+from leitwerk.reports.report_tables import recording_tables
 from leitwerk.reports.report_template import Forms, fill_template
+from leitwerk.reports.report_text import ReportText
 from leitwerk.reports.seal import series_hash
-from leitwerk.results import Outcome
 from leitwerk.setup.papers import Papers
 
 if TYPE_CHECKING:
@@ -68,20 +69,6 @@ class ReportOptions:
     units: Mapping[str, Unit] = field(default_factory=dict)
     notes: Sequence[str] = ()
     panels: Sequence[Sequence[str]] = ()
-
-
-@dataclass(frozen=True)
-class ReportText:
-    """A report before it is set: Markdown, the pictures that it names (PNG or JPEG), and what it is of."""
-
-    title: str
-    markdown: str
-    pictures: Mapping[str, bytes]
-    about: dict[str, str]
-    outcome: Outcome
-    page_word: str
-    summary: Summary
-    judged: Judged
 
 
 def make_report(
@@ -167,10 +154,9 @@ def make_report(
         markdown,
         pictures,
         sealed_about,
-        outcome,
+        outcome if judged.is_judged else None,
         forms.t("page"),
-        summary,
-        judged,
+        recording_tables(sealed_about, summary, judged),
     )
 
 

@@ -1,87 +1,44 @@
-"""The tables of a report for a spreadsheet: verdicts, summary, events; as CSV, or as sheets of XLSX."""
+"""The tables of a report on a recording, for a spreadsheet: verdicts, totals, summary, events."""
 
 from __future__ import annotations
 
-import csv
-import io
 import math
-from collections.abc import Iterator, Sequence
-from pathlib import Path
-from typing import Any
+from collections.abc import Iterator, Mapping, Sequence
 
-from leitwerk.analysis.series import plain_cell, utc_text
+from leitwerk.analysis.series import utc_text
 from leitwerk.analysis.summary import PERCENTILES
-from leitwerk.errors import FileProblem
-from leitwerk.evaluation.judged import every_span
-from leitwerk.project.files import write_atomic
-from leitwerk.reports.recording_report import ReportText
-
-Row = Sequence[Any]
+from leitwerk.evaluation.judged import Judged, every_span
+from leitwerk.evaluation.summary import Summary
+from leitwerk.reports.report_text import Row
 
 
-def write_tables(report: ReportText, path: Path) -> None:
-    """Write the tables: one below the other as CSV, each as a sheet as XLSX. No text can be a formula.
-
-    Raises
-    ------
-    FileProblem
-        The file cannot be written, or the package for XLSX is not there.
-
-    """
-    makers = {"about": _about, "verdict": _verdict, "limits": _limits, "noise exposure": _exposure,
-              "totals": _totals, "summary": _summary, "events": _events}  # fmt: skip
-    tables = {name: list(make(report)) for name, make in makers.items()}
-    tables = {name: rows for name, rows in tables.items() if rows}
-    if path.suffix == ".xlsx":
-        write_atomic(path, _xlsx(tables))
-        return
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    for name, rows in tables.items():
-        writer.writerow([name])
-        writer.writerows([plain_cell(cell) for cell in row] for row in rows)
-        writer.writerow([])
-    write_atomic(path, out.getvalue())
+def recording_tables(
+    about: Mapping[str, str], summary: Summary, judged: Judged
+) -> dict[str, Sequence[Row]]:
+    """The tables of a recording, by name; those that would be empty are left out."""
+    tables = {
+        "about": list(_about(about, summary)), "verdict": list(_verdict(judged)),
+        "limits": list(_limits(judged)), "noise exposure": list(_exposure(judged)),
+        "totals": list(_totals(judged)), "summary": list(_summary(summary)),
+        "events": list(_events(summary)),
+    }  # fmt: skip
+    return {name: rows for name, rows in tables.items() if rows}
 
 
-def _xlsx(tables: dict[str, list[Row]]) -> bytes:
-    try:
-        from openpyxl import Workbook  # noqa: PLC0415 - an optional package
-    except ImportError:
-        raise FileProblem(
-            "XLSX needs the package openpyxl",
-            remedy="pip install 'leitwerk[spreadsheet]', or write CSV",
-        ) from None
-    book = Workbook()
-    book.remove(book.active)
-    for name, rows in tables.items():
-        sheet = book.create_sheet(name)
-        for number, row in enumerate(rows, start=1):
-            for column, value in enumerate(row, start=1):
-                cell = sheet.cell(number, column)
-                cell.value = value
-                if isinstance(value, str):
-                    cell.data_type = "s"  # also where it begins like a formula
-    out = io.BytesIO()
-    book.save(out)
-    return out.getvalue()
-
-
-def _about(report: ReportText) -> Iterator[Row]:
-    yield from ((name, text) for name, text in report.about.items() if name not in {"from", "to"})
-    summary = report.summary
+def _about(about: Mapping[str, str], summary: Summary) -> Iterator[Row]:
+    yield from ((name, text) for name, text in about.items() if name not in {"from", "to"})
     yield "from", utc_text(summary.begin_s)
     yield "to", utc_text(summary.end_s)
     yield "rows", summary.rows
     yield "gaps", len(summary.gaps)
 
 
-def _verdict(report: ReportText) -> Iterator[Row]:
-    if not report.judged.groups:
+def _verdict(judged: Judged) -> Iterator[Row]:
+    if not judged.groups:
         return
     yield ("group", "outcome", "at most", "times outside", "time outside [s]", "alarm", "condition",
            "times", "time [s]", "worst", "since")  # fmt: skip
-    for v in report.judged.groups:
+    for v in judged.groups:
         allowed = v.at_most if v.at_most_s is None else f"{v.at_most_s:g} s"
         for a in v.alarms:
             worst = ("", "") if a.worst is None else (a.worst.value, utc_text(a.worst.at_s))
@@ -89,20 +46,20 @@ def _verdict(report: ReportText) -> Iterator[Row]:
                    a.outside_s, *worst)  # fmt: skip
 
 
-def _limits(report: ReportText) -> Iterator[Row]:
-    if not report.judged.shares:
+def _limits(judged: Judged) -> Iterator[Row]:
+    if not judged.shares:
         return
     yield ("limit", "channel", "unit", "low", "high", "interval [s]", "value", "intervals", "known", "within",
            "share", "at least", "minimum", "maximum", "outcome")  # fmt: skip
-    for s in report.judged.shares:
+    for s in judged.shares:
         for c in s.channels:
             yield (s.name, c.name, c.unit, *_known(c.low, c.high), s.each_s, s.value, c.intervals, c.known,
                    c.within, *_known(c.share), s.at_least, *_known(c.lowest, c.highest),
                    c.outcome.value)  # fmt: skip
 
 
-def _exposure(report: ReportText) -> Iterator[Row]:
-    e = report.judged.exposure
+def _exposure(judged: Judged) -> Iterator[Row]:
+    e = judged.exposure
     if e is None:
         return
     yield "figure", "value", "unit"
@@ -120,8 +77,8 @@ def _exposure(report: ReportText) -> Iterator[Row]:
     yield "outcome", e.outcome.value, ""
 
 
-def _totals(report: ReportText) -> Iterator[Row]:
-    t = report.judged.totals
+def _totals(judged: Judged) -> Iterator[Row]:
+    t = judged.totals
     if t is None:
         return
     yield ("begin", *(cell for c in t.channels for cell in (f"{c.name} [{c.unit}]", "missing [s]")))
@@ -133,11 +90,11 @@ def _known(*values: float) -> tuple[float | str, ...]:
     return tuple(value if math.isfinite(value) else "" for value in values)
 
 
-def _summary(report: ReportText) -> Iterator[Row]:
+def _summary(summary: Summary) -> Iterator[Row]:
     yield ("channel", "label", "unit", "good", "missing", "minimum", "mean", "maximum",
            "standard deviation", *(f"{p:g} %" for p in PERCENTILES), "mean kinetic temperature",
            "mean of the powers", "total", "total unit")  # fmt: skip
-    for c in report.summary.channels:
+    for c in summary.channels:
         n = c.numbers
         numbers = (
             n.minimum,
@@ -153,9 +110,9 @@ def _summary(report: ReportText) -> Iterator[Row]:
                *_known(*numbers), n.total_unit)  # fmt: skip
 
 
-def _events(report: ReportText) -> Iterator[Row]:
+def _events(summary: Summary) -> Iterator[Row]:
     yield "begin", "end", "alarm", "condition", "worst", "unit"
-    for alarm, unit, span in every_span(report.summary):
+    for alarm, unit, span in every_span(summary):
         yield (
             utc_text(span.begin_s),
             utc_text(span.end_s),

@@ -25,6 +25,11 @@ _SHIPPED = "templates"
 
 def report_kinds() -> list[str]:
     """The templates that are shipped."""
+    return [name for name in _shipped() if not name.startswith("_")]
+
+
+def _shipped() -> list[str]:
+    """All that templates can include: those of the kinds, and parts of them."""
     folder = resources.files("leitwerk.reports") / _SHIPPED
     return sorted(f.name.removesuffix(".md") for f in folder.iterdir() if f.name.endswith(".md"))
 
@@ -34,24 +39,24 @@ class Forms:
 
     def __init__(self, language: str, zone: ZoneInfo | None) -> None:
         self.t: Callable[[str], str] = translator(language)
-        self._is_german, self._zone = language == "de", zone
+        self.is_german, self._zone = language == "de", zone
 
     def time(self, seconds: float) -> str:
         """A moment."""
         moment = datetime.fromtimestamp(round(seconds), UTC)
         if self._zone is None:
             return moment.strftime("%Y-%m-%dT%H:%M:%SZ")
-        form = "%d.%m.%Y %H:%M:%S" if self._is_german else "%Y-%m-%d %H:%M:%S"
+        form = "%d.%m.%Y %H:%M:%S" if self.is_german else "%Y-%m-%d %H:%M:%S"
         return moment.astimezone(self._zone).strftime(form)
 
     def number(self, value: float) -> str:
         """A number, with a comma in German."""
         text = "–" if not math.isfinite(value) else format_number(value, 5)
-        return text.replace(".", ",") if self._is_german else text
+        return text.replace(".", ",") if self.is_german else text
 
     def count(self, number: int) -> str:
         """A whole number, in groups of three digits."""
-        return f"{number:,}".replace(",", ".") if self._is_german else f"{number:,}"
+        return f"{number:,}".replace(",", ".") if self.is_german else f"{number:,}"
 
     def lasting(self, seconds: float) -> str:
         """A duration."""
@@ -73,14 +78,14 @@ class Forms:
     def level(self, value: float) -> str:
         """A level, to 0.1 dB."""
         text = f"{value:.1f} dB" if math.isfinite(value) else "–"
-        return text.replace(".", ",") if self._is_german else text
+        return text.replace(".", ",") if self.is_german else text
 
     def percent(self, share: float) -> str:
         """A share, in % to two decimals: cut, as 94.999 % is less than 95 %."""
         if not math.isfinite(share):
             return "–"
         text = f"{math.floor(share * 1e4 + 1e-6) / 100.0:g} %"
-        return text.replace(".", ",") if self._is_german else text
+        return text.replace(".", ",") if self.is_german else text
 
     def condition(self, text: str) -> str:
         """A condition, with its words in the language: above 78 °C."""
@@ -123,7 +128,7 @@ def fill_template(kind: str, facts: Mapping[str, Any], forms: Forms) -> str:
 
 def _text_of(kind: str) -> str:
     kinds = report_kinds()
-    if kind in kinds:
+    if kind in _shipped():
         return (resources.files("leitwerk.reports") / _SHIPPED / f"{kind}.md").read_text("utf-8")
     path = Path(kind)
     if path.suffix != ".md":
@@ -144,7 +149,7 @@ def _environment(forms: Forms) -> Any:
 
     def load(name: str) -> str | None:
         short = name.removesuffix(".md")
-        return _text_of(short) if short in report_kinds() else None
+        return _text_of(short) if short in _shipped() else None
 
     def finish(value: object) -> object:
         return value if isinstance(value, Markup) else plain(str(value))

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import csv
 import io
-import json
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from dataclasses import dataclass, replace
+from datetime import UTC
 from pathlib import Path
 from typing import Any
+
+from pydantic import Field
 
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.compile import check_setup
@@ -18,11 +20,13 @@ from leitwerk.errors import FileProblem, LeitwerkError, QuantityError, SetupErro
 from leitwerk.findings import Finding
 from leitwerk.identity import folded_number
 from leitwerk.links.options import USUAL, LinkOptions
+from leitwerk.project.clock import Clock
 from leitwerk.project.editing import with_values
 from leitwerk.project.files import content_hash, read_bytes, write_atomic
 from leitwerk.project.kept_json import KeptFile, read_kept
 from leitwerk.project.library import find_datasheet
 from leitwerk.project.setups import load_setup, parse_setup
+from leitwerk.results import Outcome, overall
 from leitwerk.setup.model import Setup
 from leitwerk.transfer.receipt import Receipt
 from leitwerk.transfer.task import UploadOptions
@@ -30,6 +34,7 @@ from leitwerk.transfer.upload import upload
 
 FILE = "batch.json"
 AT_ONCE = 8
+OPEN = "open"
 _SHORT = {"serial": ("device", "serial"), "at": ("device", "at"), "title": ("title",)}
 _MOST = 1000  # items of one batch: each setup is checked by itself
 
@@ -158,7 +163,7 @@ def upload_batch(
         Stopped by the keyboard: no further item is begun, those under way end first.
 
     """
-    record = _Record(Path(options.folder) / FILE)
+    record = _Record(Path(options.folder) / FILE, items, options.by, options.clock)
     results: dict[int, BatchResult] = {}
 
     def end(result: BatchResult) -> None:
@@ -189,8 +194,7 @@ def upload_batch(
         try:
             for future in as_completed(futures):
                 result = future.result()
-                if result.ok:
-                    record.add(result.item)
+                record.add(result)
                 end(result)
         except KeyboardInterrupt:
             pool.shutdown(cancel_futures=True)
@@ -198,29 +202,82 @@ def upload_batch(
     return [results[item.line] for item in items]
 
 
-class _RecordFile(KeptFile):
-    done: dict[str, str]
+class BatchEntry(KeptFile):
+    """One device of a batch: ``state`` is open, done or failed; ``at`` is when that was, in UTC."""
+
+    serial: str
+    model: str
+    title: str
+    address: str
+    setup_hash: str
+    state: str = OPEN
+    at: str = ""
+    message: str = ""
+
+
+class BatchRecord(KeptFile):
+    """The record of a batch. ``done`` has the hash of the setup that each device holds, by serial number."""
+
+    batch: int = 1
+    by: str = ""
+    done: dict[str, str] = Field(default_factory=dict)
+    items: dict[str, BatchEntry] = Field(default_factory=dict)
+
+    @property
+    def outcome(self) -> Outcome:
+        """Passed when every device has been proven to hold its setup; unknown while some are open."""
+        states = {"done": Outcome.PASSED, "failed": Outcome.FAILED}
+        return overall(states.get(item.state, Outcome.UNKNOWN) for item in self.items.values())
+
+
+def load_batch(path: Path) -> BatchRecord:
+    """The record of a batch.
+
+    Raises
+    ------
+    FileProblem
+        The file cannot be read, or is no record of a batch.
+
+    """
+    remedy = "name another file; or move it away, and every item is looked at again"
+    return read_kept(path, BatchRecord, "a record of a batch", remedy)
 
 
 class _Record:
     """What a batch has done: on disk after each item, by serial number and the item's own setup."""
 
-    def __init__(self, path: Path) -> None:
-        self._path = path
-        self._done: dict[str, str] = {}
-        if path.exists():
-            remedy = "move it away; then every item is looked at again"
-            self._done = dict(read_kept(path, _RecordFile, "a record of a batch", remedy).done)
+    def __init__(self, path: Path, items: Sequence[BatchItem], by: str, clock: Clock) -> None:
+        self._path, self._clock = path, clock
+        held = load_batch(path) if path.exists() else BatchRecord()
+        self._done, self._entries, self._by = dict(held.done), dict(held.items), by
+        for item in items:
+            number = folded_number(item.serial)
+            known = self._entries.get(number)
+            if known is None or known.setup_hash != _digest(item):
+                self._entries[number] = _entry(item)
 
     def has(self, item: BatchItem) -> bool:
         """Whether this setup has been proven to be in this item."""
         return self._done.get(folded_number(item.serial)) == _digest(item)
 
-    def add(self, item: BatchItem) -> None:
-        """Write down that it is."""
-        self._done[folded_number(item.serial)] = _digest(item)
-        content = {"batch": 1, "done": self._done}
-        write_atomic(self._path, json.dumps(content, indent=2) + "\n")
+    def add(self, result: BatchResult) -> None:
+        """Write down what became of an item."""
+        number = folded_number(result.item.serial)
+        if result.ok:
+            self._done[number] = _digest(result.item)
+        at = self._clock.now().astimezone(UTC).isoformat(timespec="seconds")
+        update = {"state": result.state, "at": at, "message": result.message}
+        self._entries[number] = _entry(result.item).model_copy(update=update)
+        content = BatchRecord(by=self._by, done=self._done, items=self._entries)
+        write_atomic(self._path, content.model_dump_json(indent=1) + "\n")
+
+
+def _entry(item: BatchItem) -> BatchEntry:
+    setup = item.setup.setup
+    return BatchEntry(
+        serial=item.serial, model=setup.device.model, title=setup.title, address=str(setup.device.at),
+        setup_hash=_digest(item),
+    )  # fmt: skip
 
 
 def _digest(item: BatchItem) -> str:

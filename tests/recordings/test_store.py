@@ -16,11 +16,13 @@ import leitwerk as lw
 from conftest import EXAMPLES, checked
 from leitwerk.analysis.series import Column, Series
 from leitwerk.check.channels import DerivedChannel
+from leitwerk.evaluation.judged import judge
 from leitwerk.evaluation.summary import summarise
 from leitwerk.recordings import store as store_module
 from leitwerk.recordings.about import About
+from leitwerk.recordings.condense import condense
 from leitwerk.recordings.fetch import with_derived
-from leitwerk.recordings.parallel import summarise_with_dask
+from leitwerk.recordings.parallel import Divided
 from leitwerk.recordings.store import Store
 from leitwerk.signals.quality import Quality
 
@@ -226,10 +228,19 @@ def test_a_summary_with_the_memory_of_a_piece(tmp_path):
         )
 
 
+ASKED = """
+papers:
+  shares:
+    air: {channels: [air_top, dew_point], within: 40..70 °C, each: 10 min, at_least: 95 %}
+    other: {channels: [humidity], within: 40..70 %, each: 1 h, value: root mean square, at_least: 5 %}
+  totals: {channels: [air_top, dew_point], each: day}
+"""
+
+
 @pytest.mark.process
 def test_dask_on_two_processes_gives_the_same(tmp_path):
     text = (EXAMPLES / "kiln-air.yaml").read_text("utf-8")
-    (tmp_path / "kiln.yaml").write_text(text, "utf-8")
+    (tmp_path / "kiln.yaml").write_text(text + ASKED, "utf-8")
     setup = lw.read_setup(tmp_path / "kiln.yaml")
     store = Store(tmp_path / "s")
     names = [c.name for c in setup.channels if not isinstance(c, DerivedChannel)]
@@ -238,11 +249,36 @@ def test_dask_on_two_processes_gives_the_same(tmp_path):
     series.values[:] = 60.0 + 20.0 * series.values
     store.append(series, KILN)
     local = store.summarise("K2-00417", None, setup, rows=1000)
-    spread = summarise_with_dask(
-        store, "K2-00417", setup, rows=1000, scheduler="processes", num_workers=2
-    )
+    processes = {"scheduler": "processes", "num_workers": 2}
+    divided = Divided(store, "K2-00417", setup, rows=1000, compute=processes)
+    spread = divided.summarise()
     assert json.dumps(local.to_dict()) == json.dumps(spread.to_dict())
     assert "dew_point.wet: not judged here" in str(local)
+    # What the setup judges, and condensed values: the same, also as from all rows at once.
+    summary, judged = divided.survey()
+    whole = with_derived(store.read("K2-00417"), setup.channels)
+    asked = setup.setup
+    at_once = judge([whole], whole.columns, summarise(whole, setup.channels), asked.papers,
+                    setup.channels, asked.zone)  # fmt: skip
+    for one in (store.survey("K2-00417", setup, rows=1000)[1], at_once):
+        assert one.to_dict() == json_like(judged.to_dict())
+    assert json.dumps(summary.to_dict()) == json.dumps(local.to_dict())
+    assert len(judged.shares[0].channels) == 2
+    assert len(judged.totals.channels) == 2
+    condensed = divided.condense(3600.0, ["mean", "maximum", "count"], setup.setup.zone)
+    expected = condense(whole, 3600.0, ["mean", "maximum", "count"], setup.setup.zone)
+    assert condensed.columns == expected.columns
+    np.testing.assert_array_equal(condensed.times_s, expected.times_s)
+    np.testing.assert_allclose(condensed.values, expected.values, rtol=1e-12)
+
+
+def json_like(value):
+    """Numbers to nine digits: pieces are added in another order."""
+    if isinstance(value, dict):
+        return {key: json_like(one) for key, one in value.items()}
+    if isinstance(value, list):
+        return [json_like(one) for one in value]
+    return pytest.approx(value, rel=1e-9) if isinstance(value, float) else value
 
 
 def test_many_small_files_become_one_and_no_row_is_twice(tmp_path, monkeypatch):

@@ -1,15 +1,64 @@
-"""Integrals over intervals of values that each stand for a time: a step function with gaps."""
+"""Values that each stand for a time, and their integrals over intervals, gathered piece by piece."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from itertools import chain
 from typing import TYPE_CHECKING
 
 import numpy as np
+
+from leitwerk.analysis.series import Series
+from leitwerk.analysis.summary import JUDGED_ROWS, usual_interval, weights
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Steps:
+    """Rows with the time for which each stands: shapes (n,), (n, n_columns), (n,); NaN without a value."""
+
+    times_s: Array
+    values: Array
+    stands_s: Array
+
+    @property
+    def end_s(self) -> float:
+        """Until when the last row stands."""
+        return float(self.times_s[-1] + self.stands_s[-1])
+
+
+def steps_of(pieces: Iterable[Series]) -> Iterator[Steps]:
+    """The rows of a recording, each until the next one, but over a gap for one interval: see ``weights``.
+
+    How long the last row of a piece stands is known when the next piece has come.
+    """
+    left = iter(pieces)
+    head, rows = [], 0
+    for piece in left:
+        head.append(piece)
+        rows += piece.times_s.size
+        if rows >= JUDGED_ROWS:
+            break
+    if not rows:
+        return
+    interval_s = usual_interval(np.concatenate([piece.times_s for piece in head]))
+    held: tuple[Array, Array] | None = None
+    for piece in chain(head, left):
+        times, values = piece.times_s, piece.good()
+        if not times.size:
+            continue
+        if held is not None:
+            times, values = np.concatenate((held[0], times)), np.concatenate((held[1], values))
+        if times.size > 1:
+            yield Steps(times[:-1], values[:-1], weights(times, interval_s)[:-1])
+        held = times[-1:], values[-1:]
+    if held is not None:
+        yield Steps(*held, weights(held[0], interval_s))
 
 
 def integrals(
@@ -26,7 +75,7 @@ def integrals(
     values : array of shape (n,)
         NaN where there is none.
     stands_s : array of shape (n,), in s
-        For how long each one stands, at most until the next: see ``analysis.summary.weights``.
+        For how long each one stands, at most until the next.
     edges_s : array of shape (m + 1,), in s, ascending
         Interval k runs from edge k to edge k + 1.
 
@@ -36,9 +85,6 @@ def integrals(
     covered : array of shape (m,), in s
 
     """
-    if not times_s.size:
-        none = np.zeros(max(0, edges_s.size - 1))
-        return none, none.copy()
     good = np.isfinite(values)
     covers = np.where(good, stands_s, 0.0)
     areas = np.where(good, values, 0.0) * covers
@@ -46,8 +92,55 @@ def integrals(
     nodes = np.stack([times_s, times_s + stands_s], axis=1).ravel()
 
     def between(steps: Array) -> Array:
-        sums = np.stack([np.cumsum(steps) - steps, np.cumsum(steps)], axis=1).ravel()
+        run = np.cumsum(steps)
+        sums = np.stack([run - steps, run], axis=1).ravel()
         found: Array = np.diff(np.interp(edges_s, nodes, sums))
         return found
 
     return between(areas), between(covers)
+
+
+class IntervalSums:
+    """Integrals of one column over intervals, gathered piece by piece; memory grows with the intervals.
+
+    Parameters
+    ----------
+    edges_of : callable
+        The edges of the intervals that hold all of a time, from ... to ... in s.
+
+    """
+
+    def __init__(self, edges_of: Callable[[float, float], Array]) -> None:
+        self._edges_of = edges_of
+        self._begins: list[Array] = []
+        self._sums: list[Array] = []
+        self._from_s = self._to_s = 0.0
+
+    def take(self, times_s: Array, values: Array, stands_s: Array) -> None:
+        """Take values as ``integrals`` does; each piece behind the one before."""
+        if not times_s.size:
+            return
+        end_s = float(times_s[-1] + stands_s[-1])
+        if not self._begins:
+            self._from_s = float(times_s[0])
+        self._to_s = end_s
+        edges = self._edges_of(float(times_s[0]), end_s)
+        sums = np.stack(integrals(times_s, values, stands_s, edges))
+        begins = edges[:-1]
+        if self._begins and begins.size and self._begins[-1][-1] == begins[0]:
+            self._sums[-1][:, -1] += sums[:, 0]
+            begins, sums = begins[1:], sums[:, 1:]
+        if begins.size:
+            self._begins.append(begins)
+            self._sums.append(sums)
+
+    def found(self) -> tuple[Array, Array, Array]:
+        """Edges of shape (m + 1,), integrals and covered times of shape (m,)."""
+        if not self._begins:
+            return np.zeros(1), np.zeros(0), np.zeros(0)
+        edges = self._edges_of(self._from_s, self._to_s)
+        sums = np.zeros((2, edges.size - 1))
+        sums[:, np.searchsorted(edges, np.concatenate(self._begins))] = np.concatenate(
+            self._sums, axis=1
+        )
+        return edges, sums[0], sums[1]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import wraps
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
     from leitwerk.analysis.series import Series
     from leitwerk.check.checked import CheckedSetup
+    from leitwerk.evaluation.judged import Judged
     from leitwerk.evaluation.summary import Summary
     from leitwerk.recordings.about import About
 
@@ -54,7 +55,7 @@ class RowsWanted:
             return checked.setup.zone
         return ZoneInfo("UTC" if about is None else about.zone)
 
-    def _span(self, checked: CheckedSetup | None) -> dict[str, float]:
+    def _span(self, checked: CheckedSetup | None) -> dict[str, Any]:
         """The time that is wanted, in s since 1970-01-01 UTC."""
         import math
 
@@ -83,6 +84,25 @@ class RowsWanted:
             series = with_derived(series, checked.channels)
         return self._chosen(series), about
 
+    def pieces(
+        self, checked: CheckedSetup | None, zone: ZoneInfo | None = None
+    ) -> Iterator[Series]:
+        """The rows piece by piece, with derived channels; times of a file without a zone are in ``zone``."""
+        from pathlib import Path
+
+        from leitwerk.recordings.fetch import with_derived
+        from leitwerk.recordings.sources import ENDINGS, read_rows_of
+        from leitwerk.recordings.store import Store
+
+        span: dict[str, Any] = {"version": self.version, **self._span(checked)}
+        if Path(self.source).suffix in ENDINGS:
+            series, _ = read_rows_of(self.source, channels=self._only(checked), zone=zone, **span)
+            whole = series if checked is None else with_derived(series, checked.channels)
+            yield self._chosen(whole)
+            return
+        held = Store(self.store).pieces(self.source, self._only(checked), checked, span=span)
+        yield from map(self._chosen, held)
+
     def is_large(self) -> bool:
         """Whether the rows are those of a store, and too many to be read at once."""
         from pathlib import Path
@@ -95,17 +115,22 @@ class RowsWanted:
         parts = Store(self.store).parts(self.source, self.version)
         return sum(part.rows * len(part.columns) for part in parts) > _AT_ONCE
 
-    def summarise(self, checked: CheckedSetup | None) -> Summary:
-        """The summary of rows of a store, with the memory of a piece."""
-        from leitwerk.recordings.store import Store
+    def survey(self, checked: CheckedSetup | None) -> tuple[Summary, Judged]:
+        """The summary of rows, and what the setup judges of them; many rows with the memory of a piece."""
+        from leitwerk.analysis.series import Column
+        from leitwerk.evaluation.judged import Judged, judge
+        from leitwerk.evaluation.summary import summarise
+        from leitwerk.setup.papers import Papers
 
-        held = Store(self.store)
-        return held.summarise(
-            self.source,
-            self._only(checked),
-            checked,
-            span={"version": self.version, **self._span(checked)},
-        )
+        channels = () if checked is None else checked.channels
+        rows = None if self.is_large() else self.read(checked)[0]
+        found = summarise(self.pieces(checked) if rows is None else rows, channels)
+        if checked is None or checked.setup.papers is None:
+            return found, Judged()
+        columns = [Column(channel.name, channel.unit) for channel in found.channels]
+        pieces = self.pieces(checked) if rows is None else iter((rows,))
+        papers = checked.setup.papers or Papers()
+        return found, judge(pieces, columns, found, papers, channels, checked.setup.zone)
 
     def _chosen(self, series: Series) -> Series:
         from leitwerk.recordings.sources import chosen

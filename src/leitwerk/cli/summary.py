@@ -73,20 +73,20 @@ def summary(wanted: RowsWanted, *, as_json: bool) -> int:
     """Summarise SOURCE: a file of samples, or the serial number of a device in the store.
 
     Count, gaps, minimum, mean, maximum, deviation and percentiles of each channel; totals of flows and
-    powers; the mean kinetic temperature. With --setup: derived channels, the times in bands and in alarm.
+    powers; the mean kinetic temperature. With --setup: derived channels, the times in bands and in alarm, and
+    what its section 'papers' judges and adds up.
 
     What is too long for the memory is read piece by piece; percentiles are then right to 1/32768 of the span.
 
     Exit code 0: done. 2: usage, or rows that cannot be used.
     """
-    from leitwerk.cli.printing import print_result
-    from leitwerk.evaluation.summary import summarise
+    from leitwerk.cli.printing import echo_json
 
-    checked = wanted.checked()
-    if wanted.is_large():
-        found = wanted.summarise(checked)
+    found, judged = wanted.survey(wanted.checked())
+    if as_json:
+        echo_json({**found.to_dict(), "judged": judged.to_dict()})
     else:
-        series, _ = wanted.read(checked)
-        found = summarise(series, () if checked is None else checked.channels)
-    print_result(found, as_json=as_json)
+        click.echo(str(found))
+        for line in judged.lines():
+            click.echo(line)
     return FINE

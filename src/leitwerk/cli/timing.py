@@ -8,6 +8,7 @@ import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND, result_code
 from leitwerk.cli.options import DURATION, JSON, local_moment
+from leitwerk.cli.rows_of import rows_options
 
 if TYPE_CHECKING:
     from zoneinfo import ZoneInfo
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
 
     from leitwerk.check.budget import Item, TimeBudget
     from leitwerk.check.checked import CheckedSetup
+    from leitwerk.cli.rows_of import RowsWanted
     from leitwerk.rules.schedule import PlannedRun
 
 _MOST_ROWS = 60
@@ -147,7 +149,8 @@ def _print_runs(planned: list[PlannedRun], zone: ZoneInfo) -> None:
 
 
 @click.command()
-@click.argument("recording")
+@click.argument("source")
+@rows_options
 @click.option(
     "--every",
     "length_s",
@@ -164,30 +167,35 @@ def _print_runs(planned: list[PlannedRun], zone: ZoneInfo) -> None:
     help="Which statistics of each interval.",
 )
 @click.option(
-    "--zone", metavar="NAME", help="Whose days and hours the intervals follow; else those of UTC."
+    "--zone",
+    metavar="NAME",
+    help="Whose days and hours the intervals follow; else the setup's, or UTC.",
 )
-def condense(recording: str, *, length_s: float, statistics: str, zone: str | None) -> int:
-    """Condense a RECORDING (CSV), or samples of live, to the statistics of intervals on the wall clock.
+def condense(wanted: RowsWanted, *, length_s: float, statistics: str, zone: str | None) -> int:
+    """Condense SOURCE to the statistics of intervals on the wall clock, as CSV.
 
-    Days have 23 or 25 hours when the clocks change, and an hour that comes twice makes two. Times that are
-    written without a zone are in --zone.
+    SOURCE is a file of samples, or the serial number of a device in the store, which is read piece by piece.
+    Days have 23 or 25 hours when the clocks change, and an hour that comes twice makes two. Times in a file
+    that are written without a zone are in --zone.
 
     Exit code 0: done. 2: usage, or no recording.
     """
-    from leitwerk.analysis.series import read_series
     from leitwerk.analysis.statistics import STATISTICS
     from leitwerk.errors import QuantityError
     from leitwerk.parsing.local_time import find_zone
-    from leitwerk.project.files import read_bytes
-    from leitwerk.recordings.condense import condense as work
+    from leitwerk.recordings.condense import condense_pieces
 
     names = [name.strip() for name in statistics.split(",")]
     for name in names:
         if name not in STATISTICS:
             message = f"{name[:40]!r} is not a statistic"
             raise QuantityError(message, valid=", ".join(STATISTICS))
-    series = read_series(
-        read_bytes(recording).decode("utf-8", "replace"), find_zone(zone) if zone else None
-    )
-    click.echo(work(series, length_s, names, find_zone(zone or "UTC")).csv(), nl=False)
+    checked = wanted.checked()
+    given = None if zone is None else find_zone(zone)
+    pieces = wanted.pieces(checked, given)
+    found = condense_pieces(pieces, length_s, names, given or wanted.zone(checked))
+    first = next(found)
+    click.echo(first.csv(), nl=False)
+    for piece in found:
+        click.echo(piece.csv().partition("\n")[2], nl=False)
     return FINE

@@ -3,23 +3,19 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from leitwerk.analysis.levels import level_of, powers
-from leitwerk.analysis.series import Series
-from leitwerk.analysis.summary import usual_interval, weights
+from leitwerk.analysis.series import Column, Series
+from leitwerk.analysis.steps import Steps, steps_of
 from leitwerk.errors import QuantityError
+from leitwerk.parsing.durations import duration_text
 from leitwerk.parsing.units import parse_unit
 from leitwerk.results import Outcome, overall
 from leitwerk.setup.papers import Exposure
-
-if TYPE_CHECKING:
-    from numpy.typing import NDArray
-
-    Array = NDArray[np.float64]
 
 NOMINAL_DAY_S = 8.0 * 3600.0
 # ISO 9612:2009, table C.5 (sound level meter of class 1), and C.6 (position of the microphone).
@@ -69,6 +65,16 @@ class NoiseExposure:
     peak_at_most: float = math.nan
     peaks_missing: int = 0
 
+    def __str__(self) -> str:
+        text = (
+            f"noise exposure of {self.level}: {self.outcome.value}: LEX,8h {self.daily:.1f} dB "
+            f"(U = {self.uncertainty:.1f} dB), at most {self.at_most:g} dB; LAeq {self.equivalent:.1f} dB in "
+            f"{duration_text(round(self.measured_s))}"
+        )
+        if math.isfinite(self.peak):
+            text += f"; peak {self.peak:.1f} dB"
+        return text
+
     @property
     def dose(self) -> float:
         """Share of the allowed daily exposure: 10 ^ ((LEX,8h - allowed) / 10)."""
@@ -98,8 +104,8 @@ class NoiseExposure:
         return overall(one for one in (self.level_outcome, self.peak_outcome) if one is not None)
 
 
-def noise_exposure(series: Series, judged: Exposure) -> NoiseExposure:
-    """The daily noise exposure of a recording.
+class ExposureMeter:
+    """Gathers the daily noise exposure of a recording, piece by piece.
 
     Each row is the equivalent level of the time for which it stands. What was measured is taken to be like
     the whole shift: LEX,8h = LAeq + 10 lg (Te / 8 h).
@@ -114,52 +120,70 @@ def noise_exposure(series: Series, judged: Exposure) -> NoiseExposure:
         The recording lacks the channel, has no good level, or a unit does not fit.
 
     """
-    levels = _column(series, judged.level)
-    times = series.times_s
-    interval_s = usual_interval(times)
-    stands = weights(times, interval_s)
-    good = np.isfinite(levels)
-    measured_s = float(stands[good].sum())
-    if measured_s <= 0.0:
-        raise QuantityError(f"{judged.level} has no good level", valid="rows with good values")
-    energy = float(np.dot(powers(levels[good]), stands[good]))
-    highest = float(levels[good].max())
-    whole_s = float(times[-1] + stands[-1] - times[0])
-    missing_s = whole_s - measured_s if whole_s - measured_s > 1e-6 * whole_s else 0.0
-    day_s = judged.day.seconds if judged.day is not None else whole_s
-    equivalent = level_of(energy / measured_s)
-    loudest = float(powers(np.array([highest]))[0])
-    louder = level_of((energy + missing_s * loudest) / (measured_s + missing_s))
-    by_day = level_of(day_s / NOMINAL_DAY_S)
-    own = judged.uncertainty
-    standard = USUAL_UNCERTAINTY_DB if own is None else own.value_in(parse_unit("dB"))
-    peak_name, peak, peak_s, lacking = _peak(series, judged)
-    limit = judged.peak_at_most
-    return NoiseExposure(
-        judged.level, float(times[0]), float(times[-1] + stands[-1]), measured_s, missing_s, day_s,
-        equivalent, equivalent + by_day, louder + by_day, _COVERAGE * standard, highest,
-        judged.at_most.value_in(parse_unit("dB")), peak_name, peak, peak_s,
-        math.nan if limit is None else limit.value_in(parse_unit("dB")), lacking,
-    )  # fmt: skip
+
+    def __init__(self, columns: Sequence[Column], judged: Exposure) -> None:
+        self._judged = judged
+        self._level = _place(columns, judged.level)
+        self._peak = None if judged.peak is None else _place(columns, judged.peak)
+        self._begin_s = self._end_s = math.nan
+        self._energy, self._measured_s, self._highest = 0.0, 0.0, -math.inf
+        self._highest_peak, self._peak_s, self._lacking = math.nan, math.nan, 0
+
+    def take(self, steps: Steps) -> None:
+        """Take the next rows."""
+        if math.isnan(self._begin_s):
+            self._begin_s = float(steps.times_s[0])
+        self._end_s = steps.end_s
+        levels = steps.values[:, self._level]
+        good = np.isfinite(levels)
+        if good.any():
+            stands = steps.stands_s[good]
+            self._energy += float(np.dot(powers(levels[good]), stands))
+            self._measured_s += float(stands.sum())
+            self._highest = max(self._highest, float(levels[good].max()))
+        if self._peak is not None:
+            peaks = steps.values[:, self._peak]
+            known = np.isfinite(peaks)
+            self._lacking += int((~known).sum())
+            if known.any():
+                k = int(np.nanargmax(peaks))
+                if not peaks[k] <= self._highest_peak:
+                    self._highest_peak, self._peak_s = float(peaks[k]), float(steps.times_s[k])
+
+    def exposure(self) -> NoiseExposure:
+        """What came of it."""
+        judged, measured_s = self._judged, self._measured_s
+        if measured_s <= 0.0:
+            raise QuantityError(f"{judged.level} has no good level", valid="rows with good values")
+        whole_s = self._end_s - self._begin_s
+        missing_s = whole_s - measured_s if whole_s - measured_s > 1e-6 * whole_s else 0.0
+        day_s = judged.day.seconds if judged.day is not None else whole_s
+        loudest = float(powers(np.array([self._highest]))[0])
+        louder = level_of((self._energy + missing_s * loudest) / (measured_s + missing_s))
+        equivalent, by_day = level_of(self._energy / measured_s), level_of(day_s / NOMINAL_DAY_S)
+        own, limit = judged.uncertainty, judged.peak_at_most
+        standard = USUAL_UNCERTAINTY_DB if own is None else own.value_in(parse_unit("dB"))
+        return NoiseExposure(
+            judged.level, self._begin_s, self._end_s, measured_s, missing_s, day_s, equivalent,
+            equivalent + by_day, louder + by_day, _COVERAGE * standard, self._highest,
+            judged.at_most.value_in(parse_unit("dB")), judged.peak or "", self._highest_peak,
+            self._peak_s, math.nan if limit is None else limit.value_in(parse_unit("dB")), self._lacking,
+        )  # fmt: skip
 
 
-def _column(series: Series, name: str) -> Array:
-    for k, column in enumerate(series.columns):
+def noise_exposure(series: Series, judged: Exposure) -> NoiseExposure:
+    """The daily noise exposure of a recording: see ``ExposureMeter``."""
+    meter = ExposureMeter(series.columns, judged)
+    for steps in steps_of([series]):
+        meter.take(steps)
+    return meter.exposure()
+
+
+def _place(columns: Sequence[Column], name: str) -> int:
+    for k, column in enumerate(columns):
         if column.name == name:
             if column.unit != "dB":
                 raise QuantityError(f"{name} is in {column.unit or 'no unit'}", valid="dB")
-            found: Array = series.good()[:, k]
-            return found
-    valid = ", ".join(column.name for column in series.columns)
+            return k
+    valid = ", ".join(column.name for column in columns)
     raise QuantityError(f"the rows have no channel {name!r}", valid=valid)
-
-
-def _peak(series: Series, judged: Exposure) -> tuple[str, float, float, int]:
-    if judged.peak is None:
-        return "", math.nan, math.nan, 0
-    peaks = _column(series, judged.peak)
-    good = np.isfinite(peaks)
-    if not good.any():
-        return judged.peak, math.nan, math.nan, peaks.size
-    k = int(np.nanargmax(peaks))
-    return judged.peak, float(peaks[k]), float(series.times_s[k]), int((~good).sum())

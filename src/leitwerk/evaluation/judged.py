@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+import math
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import asdict, dataclass, is_dataclass
+from typing import Any
 from zoneinfo import ZoneInfo
 
-from leitwerk.analysis.series import Series
-from leitwerk.analysis.summary import total_of
+from leitwerk.analysis.series import Column, Series
+from leitwerk.analysis.steps import steps_of
 from leitwerk.check.channels import CheckedChannel
-from leitwerk.evaluation.exposure import NoiseExposure, noise_exposure
+from leitwerk.evaluation.exposure import ExposureMeter, NoiseExposure
 from leitwerk.evaluation.followers import AlarmSpan, FurthestOut
-from leitwerk.evaluation.shares import ShareVerdict, judge_shares
+from leitwerk.evaluation.shares import ShareJudge, ShareVerdict
 from leitwerk.evaluation.summary import AlarmSummary, Summary
-from leitwerk.evaluation.totals import PeriodTotals, add_up
+from leitwerk.evaluation.totals import Adder, PeriodTotals
 from leitwerk.parsing.quantities import Quantity
 from leitwerk.parsing.units import parse_unit
 from leitwerk.results import Outcome, overall
-from leitwerk.setup.papers import JudgedGroup, Papers, Totals
+from leitwerk.setup.papers import JudgedGroup, Papers
 
 
 @dataclass(frozen=True)
@@ -116,6 +118,29 @@ class Judged:
         """Whether something of it ends in an outcome."""
         return bool(self.groups or self.shares or self.exposure)
 
+    def to_dict(self) -> dict[str, Any]:
+        """All of it as plain data for JSON."""
+        found: dict[str, Any] = {
+            "groups": {v.name: {"outcome": v.outcome.value, **_plain(v)} for v in self.groups},
+            "shares": {v.name: {"outcome": v.outcome.value, **_plain(v)} for v in self.shares},
+        }
+        found["exposure"] = self.exposure and {
+            "outcome": self.exposure.outcome.value, **_plain(self.exposure),
+        }  # fmt: skip
+        found["totals"] = self.totals and _plain(self.totals)
+        return found | {"outcome": self.outcome.value if self.is_judged else None}
+
+    def lines(self) -> Iterator[str]:
+        """All of it in words, a line for each."""
+        for group in self.groups:
+            yield f"{group.name}: {group.outcome.value}"
+        for share in self.shares:
+            yield from map(str, share.lines())
+        if self.exposure is not None:
+            yield str(self.exposure)
+        for channel in () if self.totals is None else self.totals.channels:
+            yield f"{channel.name}: {channel}"
+
     @property
     def outcome(self) -> Outcome:
         """Of all together; unknown where nothing is judged."""
@@ -126,7 +151,8 @@ class Judged:
 
 
 def judge(
-    series: Series,
+    pieces: Iterable[Series],
+    columns: Sequence[Column],
     summary: Summary,
     papers: Papers,
     channels: Sequence[CheckedChannel],
@@ -136,14 +162,16 @@ def judge(
 
     Parameters
     ----------
-    series : Series
-        With the derived channels of the setup.
+    pieces : iterable of Series
+        The recording in the order of time, with the derived channels of the setup.
+    columns : sequence of Column
+        Of each piece.
     summary : Summary
         Of it, with the channels of the setup.
     papers : Papers
     channels : sequence of CheckedChannel
     zone : ZoneInfo
-        By whose clock is added up. Without ``totals``, powers and flows are added up by days.
+        By whose clock is added up.
 
     Raises
     ------
@@ -151,21 +179,38 @@ def judge(
         The recording lacks a channel of the exposure, or a unit does not fit.
 
     """
-    exposure = None if papers.exposure is None else noise_exposure(series, papers.exposure)
     names = {channel.name: channel.label for channel in channels}
-    wanted = papers.totals or Totals(channels=[c.name for c in series.columns if total_of(c.unit)])
-    mean = wanted.highest_mean
-    totals = add_up(
-        series, wanted.channels, wanted.each, zone,
-        highest_mean_s=None if mean is None else mean.seconds,
-        labels=lambda name: names.get(name, ""),
-    )  # fmt: skip
+    meter = None if papers.exposure is None else ExposureMeter(columns, papers.exposure)
+    shares, adder = ShareJudge(columns, papers.shares), None
+    if papers.totals is not None:
+        asked = papers.totals
+        adder = Adder(
+            columns, asked.channels, asked.each, zone,
+            highest_mean_s=None if asked.highest_mean is None else asked.highest_mean.seconds,
+            labels=lambda name: names.get(name, ""),
+        )  # fmt: skip
+    takers = [one for one in (meter, shares if papers.shares else None, adder) if one is not None]
+    for steps in steps_of(pieces) if takers else ():
+        for taker in takers:
+            taker.take(steps)
+    totals = None if adder is None else adder.totals()
     return Judged(
         judge_groups(summary, papers.judged),
-        judge_shares(series, papers.shares),
-        exposure,
-        totals if totals.channels else None,
+        shares.verdicts(),
+        None if meter is None else meter.exposure(),
+        totals if totals is not None and totals.channels else None,
     )
+
+
+def _plain(value: Any) -> Any:
+    """A dataclass as plain data for JSON: None for what is no number."""
+    if isinstance(value, dict):
+        return {key: _plain(one) for key, one in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(one) for one in value]
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    return _plain(asdict(value)) if is_dataclass(value) and not isinstance(value, type) else value
 
 
 def every_span(summary: Summary) -> Iterator[tuple[AlarmSummary, str, AlarmSpan]]:

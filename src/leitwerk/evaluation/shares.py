@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from leitwerk.analysis.series import Series
-from leitwerk.analysis.steps import integrals
-from leitwerk.analysis.summary import usual_interval, weights
+from leitwerk.analysis.series import Column, Series
+from leitwerk.analysis.steps import IntervalSums, Steps, steps_of
 from leitwerk.errors import QuantityError
 from leitwerk.evaluation.followers import FurthestOut
+from leitwerk.parsing.durations import duration_text
+from leitwerk.parsing.quantities import format_span
 from leitwerk.parsing.units import parse_unit
 from leitwerk.results import Outcome, overall
 from leitwerk.setup.papers import JudgedShare
@@ -63,14 +65,28 @@ class ShareVerdict:
     at_least: float
     channels: tuple[ChannelShare, ...]
 
+    def lines(self) -> Iterator[str]:
+        """What came of each channel, in words."""
+        for c in self.channels:
+            share = (
+                "no value"
+                if not c.known
+                else f"{100.0 * c.share:.4g} % of {c.known:,} values within"
+            )
+            missing = f", {c.intervals - c.known:,} missing" if c.known < c.intervals else ""
+            yield (
+                f"{self.name}: {c.name}: {c.outcome.value}: {share} {format_span(c.low, c.high, None)} "
+                f"{c.unit} (each {duration_text(self.each_s)}, at least {100.0 * self.at_least:g} %){missing}"
+            )
+
     @property
     def outcome(self) -> Outcome:
         """Of all channels together: the worst one decides."""
         return overall(channel.outcome for channel in self.channels)
 
 
-def judge_shares(series: Series, judged: Mapping[str, JudgedShare]) -> tuple[ShareVerdict, ...]:
-    """The verdicts on limits that hold in a share of all intervals.
+class ShareJudge:
+    """Judges limits that hold in a share of all intervals, piece by piece.
 
     Intervals begin at multiples of their length in UTC, as IEC 61000-4-30:2015, 4.5 has it for 10 min. Those
     at the ends that the recording does not hold whole are left out. An interval with a gap, or without a good
@@ -83,51 +99,87 @@ def judge_shares(series: Series, judged: Mapping[str, JudgedShare]) -> tuple[Sha
         The limits do not fit the unit of a channel, or the intervals are too many.
 
     """
-    interval_s = usual_interval(series.times_s)
-    stands = weights(series.times_s, interval_s)
-    return tuple(_judge(series, stands, name, one) for name, one in judged.items())
+
+    def __init__(self, columns: Sequence[Column], judged: Mapping[str, JudgedShare]) -> None:
+        self._judged = judged
+        self._places = {column.name: k for k, column in enumerate(columns)}
+        self._units = {column.name: column.unit for column in columns}
+        self._limits: dict[tuple[str, str], tuple[float, float]] = {}
+        self._sums: dict[tuple[str, float, str], IntervalSums] = {}
+        for name, share in judged.items():
+            for channel in share.channels:
+                if channel in self._places:
+                    unit = parse_unit(self._units[channel] or "1")
+                    low, high = sorted(share.within.ends_in(unit))
+                    self._limits[name, channel] = low, high
+                    edges_of = partial(_edges, share.each.seconds)
+                    self._sums.setdefault(_key(channel, share), IntervalSums(edges_of))
+        self._begin_s = self._end_s = math.nan
+
+    def take(self, steps: Steps) -> None:
+        """Take the next rows."""
+        if math.isnan(self._begin_s):
+            self._begin_s = float(steps.times_s[0])
+        self._end_s = steps.end_s
+        for (channel, _, value), sums in self._sums.items():
+            x = steps.values[:, self._places[channel]]
+            sums.take(steps.times_s, x * x if value != "mean" else x, steps.stands_s)
+
+    def verdicts(self) -> tuple[ShareVerdict, ...]:
+        """What came of it."""
+        return tuple(self._verdict(name, share) for name, share in self._judged.items())
+
+    def _verdict(self, name: str, share: JudgedShare) -> ShareVerdict:
+        at_least, each_s = share.share, share.each.seconds
+        found = []
+        for channel in share.channels:
+            if channel not in self._places:
+                found.append(absent_share(channel))
+                continue
+            edges, area, covered = self._sums[_key(channel, share)].found()
+            whole = (edges[:-1] >= self._begin_s - 1e-6) & (edges[1:] <= self._end_s + 1e-6)
+            begins, area, covered = edges[:-1][whole], area[whole], covered[whole]
+            known = covered >= _COVERED * each_s
+            values = np.full(known.shape, np.nan)
+            values[known] = area[known] / covered[known]
+            if share.value != "mean":
+                values = np.sqrt(values)
+            limits = self._limits[name, channel]
+            found.append(_channel(channel, self._units[channel], limits, begins, values, at_least))
+        return ShareVerdict(name, each_s, share.value, at_least, tuple(found))
 
 
-def _judge(series: Series, stands: Array, name: str, judged: JudgedShare) -> ShareVerdict:
-    places = {column.name: k for k, column in enumerate(series.columns)}
-    each_s = judged.each.seconds
-    edges = _edges(series.times_s, stands, each_s)
-    at_least = judged.at_least.value_in(parse_unit("1"))
-    found = []
-    for channel in judged.channels:
-        if channel not in places:
-            nothing = ChannelShare(channel, "", math.nan, math.nan, edges.size - 1, 0, 0, math.nan,
-                                   math.nan, None, Outcome.UNKNOWN)  # fmt: skip
-            found.append(nothing)
-            continue
-        k = places[channel]
-        unit = series.columns[k].unit
-        low, high = sorted(judged.within.ends_in(parse_unit(unit or "1")))
-        by_square = judged.value == "root mean square"
-        x = series.good()[:, k]
-        area, covered = integrals(series.times_s, x * x if by_square else x, stands, edges)
-        known = covered >= _COVERED * each_s
-        values = np.full(known.shape, np.nan)
-        values[known] = area[known] / covered[known]
-        values = np.sqrt(values) if by_square else values
-        found.append(_channel(channel, unit, (low, high), edges, values, at_least))
-    return ShareVerdict(name, each_s, judged.value, at_least, tuple(found))
+def judge_shares(series: Series, judged: Mapping[str, JudgedShare]) -> tuple[ShareVerdict, ...]:
+    """The verdicts on limits that hold in a share of all intervals: see ``ShareJudge``."""
+    judge = ShareJudge(series.columns, judged)
+    for steps in steps_of([series]):
+        judge.take(steps)
+    return judge.verdicts()
 
 
-def _edges(times_s: Array, stands: Array, each_s: float) -> Array:
-    """The edges of the intervals that lie within the recording."""
-    first = math.ceil(times_s[0] / each_s - 1e-9)
-    last = math.floor((times_s[-1] + stands[-1]) / each_s + 1e-9)
+def absent_share(channel: str) -> ChannelShare:
+    """Of a channel that the rows lack: nothing is known."""
+    none = math.nan
+    return ChannelShare(channel, "", none, none, 0, 0, 0, none, none, None, Outcome.UNKNOWN)
+
+
+def _key(channel: str, share: JudgedShare) -> tuple[str, float, str]:
+    return channel, share.each.seconds, share.value
+
+
+def _edges(each_s: float, begin_s: float, end_s: float) -> Array:
+    """The edges of the intervals that hold all of a time."""
+    first, last = math.floor(begin_s / each_s + 1e-9), math.ceil(end_s / each_s - 1e-9)
     if last - first > _INTERVALS:
         raise QuantityError("these are too many intervals", valid=f"at most {_INTERVALS:,}")
-    return each_s * np.arange(first, max(first, last) + 1, dtype=np.float64)
+    return each_s * np.arange(first, max(first + 1, last) + 1, dtype=np.float64)
 
 
 def _channel(
     name: str,
     unit: str,
     limits: tuple[float, float],
-    edges: Array,
+    begins: Array,
     values: Array,
     at_least: float,
 ) -> ChannelShare:
@@ -139,7 +191,7 @@ def _channel(
     if count:
         beyond = np.where(known, np.maximum(low - values, values - high), -np.inf)
         k = int(np.argmax(beyond))
-        worst = FurthestOut(float(values[k]), float(edges[k]), float(beyond[k]))
+        worst = FurthestOut(float(values[k]), float(begins[k]), float(beyond[k]))
     wanted = at_least * intervals - 1e-9
     if not intervals or within >= wanted:
         outcome = Outcome.PASSED if intervals else Outcome.UNKNOWN

@@ -6,16 +6,18 @@ import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from typing import TYPE_CHECKING
+from functools import partial
+from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
 from leitwerk.analysis.intervals import wall_clock_intervals
-from leitwerk.analysis.series import Series
-from leitwerk.analysis.steps import integrals
-from leitwerk.analysis.summary import total_of, usual_interval, weights
-from leitwerk.parsing.durations import DAY_S
+from leitwerk.analysis.series import Column, Series, utc_text
+from leitwerk.analysis.steps import IntervalSums, Steps, steps_of
+from leitwerk.analysis.summary import total_of
+from leitwerk.parsing.durations import DAY_S, duration_text
+from leitwerk.parsing.quantities import format_number
 from leitwerk.parsing.units import convert, parse_unit
 
 if TYPE_CHECKING:
@@ -51,6 +53,14 @@ class ChannelTotals:
     missing_s: tuple[float, ...]
     highest: HighestMean | None = None
 
+    def __str__(self) -> str:
+        text = f"{format_number(self.total, 6)} {self.unit}".rstrip() + " in all"
+        if self.highest is not None:
+            value = f"{format_number(self.highest.value, 5)} {self.channel_unit}"
+            lasts, begin = duration_text(self.highest.length_s), utc_text(self.highest.begin_s)
+            text += f"; highest mean of {lasts} {value}, {begin}"
+        return text
+
     @property
     def total(self) -> float:
         """Of all periods."""
@@ -66,25 +76,18 @@ class PeriodTotals:
     channels: tuple[ChannelTotals, ...]
 
 
-def add_up(
-    series: Series,
-    names: Sequence[str],
-    each: str,
-    zone: ZoneInfo,
-    *,
-    highest_mean_s: float | None = None,
-    labels: Callable[[str], str] = str,
-) -> PeriodTotals:
-    """Add up channels by the clock of a place.
+class Adder:
+    """Adds up channels by the clock of a place, piece by piece.
 
     Powers and flows are integrated, each row for as long as it stands; of every other column the increases
     are added, and one that falls began anew at 0: a counter that was reset.
 
     Parameters
     ----------
-    series : Series
+    columns : sequence of Column
+        Of the rows.
     names : sequence of str
-        Columns; those that the rows lack are left out.
+        Those to add up; what the rows lack is left out.
     each : {"hour", "day", "month"}
     zone : ZoneInfo
         Whose clock it is.
@@ -99,74 +102,143 @@ def add_up(
         The length of the interval fits no clock, or there are too many periods.
 
     """
-    times = series.times_s
-    stands = weights(times, usual_interval(times))
-    end_s = float(times[-1] + stands[-1])
-    edges = _edges(float(times[0]), end_s, each, zone)
-    inside = np.clip(edges, times[0], end_s)
-    places = {column.name: k for k, column in enumerate(series.columns)}
-    found = []
-    for name in (name for name in names if name in places):
-        unit, x = series.columns[places[name]].unit, series.good()[:, places[name]]
-        rate = total_of(unit)
-        highest = None
-        if rate is None:
-            totals, covered = _increases(times, x, stands, edges)
-        else:
-            per_second = np.asarray(convert(x, parse_unit(unit), parse_unit(rate.per_second)))
-            area, covered = integrals(times, per_second, stands, edges)
-            totals = area / rate.seconds
-            if highest_mean_s is not None:
-                highest = _highest(times, x, stands, highest_mean_s, zone)
-        missing = np.maximum(np.diff(inside) - covered, 0.0)
+
+    def __init__(
+        self,
+        columns: Sequence[Column],
+        names: Sequence[str],
+        each: str,
+        zone: ZoneInfo,
+        *,
+        highest_mean_s: float | None = None,
+        labels: Callable[[str], str] = str,
+    ) -> None:
+        self._each, self._zone, self._mean_s, self._labels = each, zone, highest_mean_s, labels
+        places = {column.name: k for k, column in enumerate(columns)}
+        self._edges_of = partial(_edges, each, zone)
+        self._columns = [
+            _AddedColumn(columns[places[name]], places[name], self._edges_of, zone, highest_mean_s)
+            for name in names
+            if name in places
+        ]
+        self._begin_s = self._end_s = math.nan
+
+    def take(self, steps: Steps) -> None:
+        """Take the next rows."""
+        if math.isnan(self._begin_s):
+            self._begin_s = float(steps.times_s[0])
+        self._end_s = steps.end_s
+        for column in self._columns:
+            column.take(steps)
+
+    def totals(self) -> PeriodTotals:
+        """What came of it."""
+        if math.isnan(self._begin_s):
+            return PeriodTotals(self._each, (), ())
+        edges = self._edges_of(self._begin_s, self._end_s)
+        inside = np.diff(np.clip(edges, self._begin_s, self._end_s))
+        found = tuple(column.totals(edges, inside, self._labels) for column in self._columns)
+        return PeriodTotals(self._each, tuple(edges.tolist()), found)
+
+
+class _AddedColumn:
+    """One channel that is added up."""
+
+    def __init__(
+        self,
+        column: Column,
+        place: int,
+        edges_of: Callable[[float, float], Array],
+        zone: ZoneInfo,
+        mean_s: float | None,
+    ) -> None:
+        self._column, self._place, self._rate = column, place, total_of(column.unit)
+        self._known, self._sums = IntervalSums(edges_of), IntervalSums(edges_of)
+        self._means = None
+        if mean_s is not None and self._rate is not None:
+            self._means = IntervalSums(partial(_clock_edges, mean_s, zone))
+        self._mean_s = mean_s
+        self._last: tuple[float, float] | None = None  # of a counter: when, and what it showed
+
+    def take(self, steps: Steps) -> None:
+        x = steps.values[:, self._place]
+        self._known.take(steps.times_s, x, steps.stands_s)
+        if self._rate is None:
+            self._count(steps.times_s, x)
+            return
+        unit, per_second = parse_unit(self._column.unit), parse_unit(self._rate.per_second)
+        self._sums.take(steps.times_s, np.asarray(convert(x, unit, per_second)), steps.stands_s)
+        if self._means is not None:
+            self._means.take(steps.times_s, x, steps.stands_s)
+
+    def _count(self, times: Array, x: Array) -> None:
+        """Take what a counter shows: between two rows it counts at a constant rate."""
+        good = np.isfinite(x)
+        t, counts = times[good], x[good]
+        if self._last is not None:
+            t, counts = np.append(self._last[0], t), np.append(self._last[1], counts)
+        if not t.size:
+            return
+        self._last = float(t[-1]), float(counts[-1])
+        added = np.diff(counts)
+        added = np.where(added < 0.0, counts[1:], added)
+        lasts = np.diff(t)
+        passed = lasts > 0.0
+        self._sums.take(t[:-1][passed], added[passed] / lasts[passed], lasts[passed])
+
+    def totals(self, edges: Array, inside: Array, labels: Callable[[str], str]) -> ChannelTotals:
+        rate, name = self._rate, self._column.name
+        sums = _spread(self._sums, edges, 1)
+        missing = np.maximum(inside - _spread(self._known, edges, 2), 0.0)
         missing[missing < 1e-6 * np.diff(edges)] = 0.0
-        found.append(
-            ChannelTotals(
-                name, labels(name), rate.unit if rate else unit, unit, tuple(totals.tolist()),
-                tuple(missing.tolist()), highest,
-            )
+        return ChannelTotals(
+            name, labels(name), rate.unit if rate else self._column.unit, self._column.unit,
+            tuple((sums / (rate.seconds if rate else 1.0)).tolist()), tuple(missing.tolist()),
+            self._highest(),
         )  # fmt: skip
-    return PeriodTotals(each, tuple(edges.tolist()), tuple(found))
+
+    def _highest(self) -> HighestMean | None:
+        if self._means is None:
+            return None
+        edges, area, covered = self._means.found()
+        length = np.diff(edges)
+        known = covered >= _COVERED * length
+        if not known.any():
+            return None
+        means = np.where(known, area / np.where(known, covered, 1.0), -np.inf)
+        k = int(np.argmax(means))
+        return HighestMean(float(means[k]), float(edges[k]), float(length[k]))
 
 
-def _increases(times: Array, x: Array, stands: Array, edges: Array) -> tuple[Array, Array]:
-    """What a counter has counted in each period; between two rows at a constant rate."""
-    good = np.isfinite(x)
-    _, covered = integrals(times, x, stands, edges)
-    t, counts = times[good], x[good]
-    if t.size < 2:
-        return np.zeros(edges.size - 1), covered
-    steps = np.diff(counts)
-    steps = np.where(steps < 0.0, counts[1:], steps)
-    run = np.concatenate(([0.0], np.cumsum(steps)))
-    found: Array = np.diff(np.interp(edges, t, run))
-    return found, covered
+def _spread(sums: IntervalSums, edges: Array, which: int) -> Array:
+    """The sums (1) or covered times (2) of all periods; 0 in those without rows."""
+    own = sums.found()
+    found = np.zeros(edges.size - 1)
+    found[np.searchsorted(edges, own[0][:-1])] = own[which]
+    return found
 
 
-def _highest(
-    times: Array, x: Array, stands: Array, length_s: float, zone: ZoneInfo
-) -> HighestMean | None:
-    begin, end = (datetime.fromtimestamp(t, UTC) for t in (times[0], times[-1] + stands[-1]))
-    edges = wall_clock_intervals(begin, end, length_s, zone).edges
-    area, covered = integrals(times, x, stands, edges)
-    length = np.diff(edges)
-    known = covered >= _COVERED * length
-    if not known.any():
-        return None
-    means = np.where(known, area / np.where(known, covered, 1.0), -np.inf)
-    k = int(np.argmax(means))
-    return HighestMean(float(means[k]), float(edges[k]), float(length[k]))
+def add_up(
+    series: Series, names: Sequence[str], each: str, zone: ZoneInfo, **more: Any
+) -> PeriodTotals:
+    """Add up channels of a recording by the clock of a place: see ``Adder``."""
+    adder = Adder(series.columns, names, each, zone, **more)
+    for steps in steps_of([series]):
+        adder.take(steps)
+    return adder.totals()
 
 
-def _edges(begin_s: float, end_s: float, each: str, zone: ZoneInfo) -> Array:
-    begin = datetime.fromtimestamp(begin_s, UTC)
-    end = datetime.fromtimestamp(end_s, UTC)
+def _edges(each: str, zone: ZoneInfo, begin_s: float, end_s: float) -> Array:
     if each != "month":
-        length = 3600.0 if each == "hour" else DAY_S
-        return wall_clock_intervals(begin, end, length, zone).edges
-    local = begin.astimezone(zone)
-    edge = datetime(local.year, local.month, 1, tzinfo=zone)
-    found = [edge]
-    while found[-1] < end:
+        return _clock_edges(3600.0 if each == "hour" else DAY_S, zone, begin_s, end_s)
+    end = datetime.fromtimestamp(end_s, UTC)
+    local = datetime.fromtimestamp(begin_s, zone)
+    found = [datetime(local.year, local.month, 1, tzinfo=zone)]
+    while found[-1] < end or len(found) < 2:
         found.append((found[-1].replace(day=1) + timedelta(days=32)).replace(day=1))
     return np.array([one.timestamp() for one in found])
+
+
+def _clock_edges(length_s: float, zone: ZoneInfo, begin_s: float, end_s: float) -> Array:
+    begin, end = (datetime.fromtimestamp(t, UTC) for t in (begin_s, end_s))
+    return wall_clock_intervals(begin, end, length_s, zone).edges

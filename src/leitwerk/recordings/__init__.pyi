@@ -13,7 +13,7 @@ from .into_store import HeldRun as HeldRun
 from .into_store import erase_fetched as erase_fetched
 from .into_store import fetch_new as fetch_new
 from .into_store import held_runs as held_runs
-from .parallel import summarise_with_dask as summarise_with_dask
+from .parallel import Divided as Divided
 from .sources import read_rows_of as read_rows_of
 from .store import Appended as Appended
 from .store import Holding as Holding

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from leitwerk.analysis.intervals import wall_clock_intervals
+from leitwerk.analysis.intervals import Intervals, wall_clock_intervals
 from leitwerk.analysis.series import Column, Series
 from leitwerk.analysis.statistics import interval_statistics
 from leitwerk.errors import QuantityError
+from leitwerk.recordings.rows import joined_rows, rows_of
 
 
 def condense(series: Series, length_s: float, statistics: Sequence[str], zone: ZoneInfo) -> Series:
@@ -34,17 +37,56 @@ def condense(series: Series, length_s: float, statistics: Sequence[str], zone: Z
         The series has no dates, or the interval fits no clock.
 
     """
+    _require_dates(series)
+    times = series.times_s
+    return _condensed(series, _intervals(times.min(), times.max(), length_s, zone), statistics)
+
+
+def condense_pieces(
+    pieces: Iterable[Series], length_s: float, statistics: Sequence[str], zone: ZoneInfo
+) -> Iterator[Series]:
+    """The same piece by piece, with the memory of a piece and of one interval.
+
+    ``pieces`` are those of one recording, in the order of time.
+    """
+    held: Series | None = None
+    begin_s = math.nan  # where the next interval begins that is to be given
+    for piece in pieces:
+        _require_dates(piece)
+        if not piece.times_s.size:
+            continue
+        rows = piece if held is None else joined_rows([held, piece])
+        first = rows.times_s[0] if math.isnan(begin_s) else begin_s
+        intervals = _intervals(first, rows.times_s[-1], length_s, zone)
+        begin_s = float(intervals.edges[-2])
+        before = rows.times_s < begin_s
+        held = rows_of(rows, ~before)
+        if intervals.count > 1:
+            done = replace(intervals, edges=intervals.edges[:-1])
+            yield _condensed(rows_of(rows, before), done, statistics)
+    if held is not None:
+        last = _intervals(begin_s, held.times_s[-1], length_s, zone)
+        yield _condensed(held, last, statistics)
+
+
+def _require_dates(series: Series) -> None:
     if not series.dated:
         raise QuantityError(
             "these times have no date: no interval of the clock can be given",
             valid="a file with a column 'time', in UTC",
             remedy="set the clock of the device before it records",
         )
-    times = series.times_s
-    start, end = (datetime.fromtimestamp(t, UTC) for t in (times.min(), times.max() + 1e-3))
-    intervals = wall_clock_intervals(start, end, length_s, zone)
+
+
+def _intervals(begin_s: float, end_s: float, length_s: float, zone: ZoneInfo) -> Intervals:
+    start, end = (datetime.fromtimestamp(t, UTC) for t in (begin_s, end_s + 1e-3))
+    return wall_clock_intervals(start, end, length_s, zone)
+
+
+def _condensed(series: Series, intervals: Intervals, statistics: Sequence[str]) -> Series:
     found = [
-        interval_statistics(times, column, intervals, statistics) for column in series.good().T
+        interval_statistics(series.times_s, column, intervals, statistics)
+        for column in series.good().T
     ]
     columns = tuple(
         Column(f"{column.name} {statistic}", "" if statistic == "count" else column.unit)

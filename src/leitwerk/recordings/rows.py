@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -28,6 +28,21 @@ def rows_of(series: Series, chosen: Any) -> Series:
     return replace(
         series, times_s=series.times_s[chosen], values=series.values[chosen], qualities=qualities
     )
+
+
+def joined_rows(pieces: Sequence[Series]) -> Series:
+    """Pieces of one recording, one behind the other: all have the same columns."""
+    first = pieces[0]
+    codes: NDArray[np.uint8] | None = None
+    if any(piece.qualities is not None for piece in pieces):
+        every = [
+            np.zeros(p.values.shape, np.uint8) if p.qualities is None else p.qualities
+            for p in pieces
+        ]
+        codes = np.concatenate(every)
+    times = np.concatenate([piece.times_s for piece in pieces])
+    values = np.concatenate([piece.values for piece in pieces])
+    return replace(first, times_s=times, values=values, qualities=codes)
 
 
 def sorted_by_time(series: Series) -> Series:

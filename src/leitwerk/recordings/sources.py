@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from pathlib import Path
+from zoneinfo import ZoneInfo
 
 from leitwerk.analysis.series import Series, read_series, utc_text
 from leitwerk.errors import FileProblem, QuantityError
@@ -24,6 +25,7 @@ def read_rows_of(
     begin_s: float = -math.inf,
     end_s: float = math.inf,
     version: int | None = None,
+    zone: ZoneInfo | None = None,
 ) -> tuple[Series, About]:
     """The rows of a file, or of a device in a store, and what is known of them.
 
@@ -38,6 +40,8 @@ def read_rows_of(
         Both ends count.
     version : int, optional
         Of the store: the newest, if not given.
+    zone : ZoneInfo, optional
+        Of times in a file that are written without one.
 
     Raises
     ------
@@ -52,7 +56,7 @@ def read_rows_of(
         held = Store(store)
         series = held.read(source, channels, begin_s=begin_s, end_s=end_s, version=version)
         return series, held.parts(source, version)[-1].about
-    series, about = _file(path)
+    series, about = _file(path, zone)
     if not series.dated:
         raise QuantityError(
             f"{path} has times without a date", valid="times such as 2026-03-02T05:00:00Z"
@@ -66,7 +70,7 @@ def read_rows_of(
     return found, about
 
 
-def _file(path: Path) -> tuple[Series, About]:
+def _file(path: Path, zone: ZoneInfo | None) -> tuple[Series, About]:
     if path.suffix == ".parquet":
         series, text = read_parquet(path)
         return series, read_about(text, str(path))
@@ -77,7 +81,7 @@ def _file(path: Path) -> tuple[Series, About]:
     except (OSError, UnicodeDecodeError) as error:
         reason = getattr(error, "strerror", None) or "it is no text in UTF-8"
         raise FileProblem(f"cannot read {path}: {reason}") from None
-    return read_series(text), about
+    return read_series(text, zone), about
 
 
 def chosen(series: Series, channels: Sequence[str], where: str) -> Series:

@@ -20,9 +20,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from filelock import FileLock, Timeout
 
-from leitwerk.analysis.series import Series, utc_text
+from leitwerk.analysis.series import Column, Series, utc_text
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import FileProblem, QuantityError
+from leitwerk.evaluation.judged import Judged, judge
 from leitwerk.evaluation.summary import Summary, summarise
 from leitwerk.identity import same_number
 from leitwerk.project.files import content_hash, write_atomic
@@ -49,6 +50,7 @@ from leitwerk.recordings.rows import (
     sliced,
 )
 from leitwerk.recordings.tables import arrow, series_of, table_of
+from leitwerk.setup.papers import Papers
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -380,15 +382,49 @@ class Store:
             ``begin_s``, ``end_s``, ``version``, as for ``read``.
 
         """
+        pieces = self.pieces(device, channels, setup, rows=rows, span=span)
+        return summarise(pieces, () if setup is None else setup.channels)
 
-        def pieces() -> Iterator[Series]:
-            derived: DerivedRows | None = None
-            for piece in self.chunks(device, channels, rows=rows, **(span or {})):
-                if setup is not None and derived is None:
-                    derived = DerivedRows(setup.channels, piece.columns)
-                yield piece if derived is None else derived.take(piece)
+    def pieces(
+        self,
+        device: str,
+        channels: Sequence[str] | None = None,
+        setup: CheckedSetup | None = None,
+        *,
+        rows: int = _ROWS,
+        span: Mapping[str, Any] | None = None,
+    ) -> Iterator[Series]:
+        """Rows piece by piece as ``chunks``, with the derived channels of a setup; see ``summarise``."""
+        derived: DerivedRows | None = None
+        for piece in self.chunks(device, channels, rows=rows, **(span or {})):
+            if setup is not None and derived is None:
+                derived = DerivedRows(setup.channels, piece.columns)
+            yield piece if derived is None else derived.take(piece)
 
-        return summarise(pieces(), () if setup is None else setup.channels)
+    def survey(
+        self,
+        device: str,
+        setup: CheckedSetup,
+        channels: Sequence[str] | None = None,
+        *,
+        rows: int = _ROWS,
+        span: Mapping[str, Any] | None = None,
+    ) -> tuple[Summary, Judged]:
+        """Summarise rows of a device, and judge them as the section ``papers`` of the setup says.
+
+        The memory is that of a piece. Parameters are as for ``summarise``.
+
+        Raises
+        ------
+        QuantityError
+            The rows lack a channel of the exposure, or a unit does not fit.
+
+        """
+        summary = self.summarise(device, channels, setup, rows=rows, span=span)
+        columns = [Column(channel.name, channel.unit) for channel in summary.channels]
+        pieces = self.pieces(device, channels, setup, rows=rows, span=span)
+        papers = setup.setup.papers or Papers()
+        return summary, judge(pieces, columns, summary, papers, setup.channels, setup.setup.zone)
 
     # ------------------------------------------------------------------ within
 

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 from leitwerk.analysis.series import Column, Series
+from leitwerk.analysis.summary import total_of
 from leitwerk.check.channels import DerivedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import FileProblem, QuantityError
@@ -27,7 +28,7 @@ from leitwerk.reports.report_tables import recording_tables
 from leitwerk.reports.report_template import Forms, fill_template
 from leitwerk.reports.report_text import ReportText
 from leitwerk.reports.seal import series_hash
-from leitwerk.setup.papers import Papers
+from leitwerk.setup.papers import Papers, Totals
 
 if TYPE_CHECKING:
     from leitwerk.reports.time_figure import Drawable, Trace
@@ -98,9 +99,9 @@ def make_report(
     stored = chosen(series, [c.name for c in series.columns if c.name not in derived], "the rows")
     shown = _in_units(series, options.units)
     summary = summarise(series, channels)
-    papers = _papers_of(options.kind, None if setup is None else setup.setup.papers)
+    papers = _papers_of(options.kind, None if setup is None else setup.setup.papers, series)
     zone = ZoneInfo(about.zone) if setup is None else setup.setup.zone
-    judged = judge(series, summary, papers, channels, zone)
+    judged = judge([series], series.columns, summary, papers, channels, zone)
     if options.kind in _ADDED_UP and judged.totals is None:
         raise QuantityError(
             f"a report of the kind {options.kind} adds up powers or flows, and these rows have none",
@@ -240,7 +241,7 @@ def _pictures(
     return found
 
 
-def _papers_of(kind: str, papers: Papers | None) -> Papers:
+def _papers_of(kind: str, papers: Papers | None, series: Series) -> Papers:
     """What a kind of report takes of the section ``papers``.
 
     Raises
@@ -251,9 +252,12 @@ def _papers_of(kind: str, papers: Papers | None) -> Papers:
     """
     asked = papers or Papers()
     about = _ABOUT.get(kind)
+    if about == "totals" and asked.totals is None:
+        flows = [c.name for c in series.columns if total_of(c.unit)]
+        asked = asked.model_copy(update={"totals": Totals(channels=flows)})
     if about is None:
         return asked
-    if about != "totals" and not getattr(asked, about):
+    if not getattr(asked, about):
         raise QuantityError(
             f"a report of the kind {kind} judges what the setup says in papers: {about}",
             remedy=f"give --setup, and in it papers: {{{about}: {{…}}}}; see the guide on recordings",

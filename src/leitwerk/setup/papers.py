@@ -67,6 +67,11 @@ class JudgedShare(Model):
     )
     at_least: ShareField = Field(description="Share of the intervals that lie within: 95 %")
 
+    @property
+    def share(self) -> float:
+        """The share that is wanted, above 0 and at most 1."""
+        return self.at_least.value_in(parse_unit("1"))
+
 
 class Exposure(Model):
     """The daily noise exposure of a person, judged by what the recording of a shift holds."""

@@ -28,11 +28,11 @@ if TYPE_CHECKING:
 @PANEL
 @click.option(
     "--form",
-    type=click.Choice(["time", "histogram", "duration", "days"]),
+    type=click.Choice(["time", "histogram", "duration", "days", "bands", "phasors"]),
     default="time",
     show_default=True,
     help="Over time; how long values lay where; the part of the time in which they were exceeded; the hours "
-    "of each day.",
+    "of each day; means of the bands of a spectrum (band_63_Hz); of phasors (u1 with u1_angle).",
 )
 @click.option(
     "--beside",
@@ -78,6 +78,7 @@ def draw(
     Exit code 0: drawn. 2: usage, or a file that cannot be used.
     """
     from leitwerk.reports.canvas import new_figure, save
+    from leitwerk.reports.mean_figures import FORMS, fill_means
     from leitwerk.reports.spread_figures import fill_spread
     from leitwerk.reports.time_figure import fill_figure
 
@@ -104,6 +105,8 @@ def draw(
         fill_figure(
             figure, traces, title=title, panels=names, spans=shown.spans, events=events, zone=zone
         )
+    elif form in FORMS:
+        fill_means(figure, form, traces, title=title)
     else:
         fill_spread(figure, form, traces, title=title, zone=zone)
     save(figure, path)

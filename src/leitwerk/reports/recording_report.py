@@ -221,7 +221,8 @@ def _pictures(
     panels: Sequence[Sequence[str]],
 ) -> dict[str, bytes]:
     """The figures that a template names; how values spread is shown of the first panel, if there are some."""
-    from leitwerk.reports.canvas import new_figure  # noqa: PLC0415 - Matplotlib is large
+    from leitwerk.reports import mean_figures  # noqa: PLC0415 - Matplotlib is large
+    from leitwerk.reports.canvas import new_figure  # noqa: PLC0415
     from leitwerk.reports.spread_figures import FORMS, fill_spread  # noqa: PLC0415
     from leitwerk.reports.time_figure import fill_figure  # noqa: PLC0415
 
@@ -232,6 +233,8 @@ def _pictures(
         figure, out = new_figure(_FIGURE_PX), io.BytesIO()
         if name == "figure":
             fill_figure(figure, traces, panels=panels, units=units, zone=zone)
+        elif name in mean_figures.FORMS:
+            mean_figures.fill_means(figure, name, traces, title="")
         elif name in FORMS:
             fill_spread(figure, name, spread[:6], title="", zone=zone)
         else:

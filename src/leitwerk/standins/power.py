@@ -23,8 +23,9 @@ _SAGS = (
 _COLUMNS = (
     "voltage.1", "voltage.2", "voltage.3", "current.1", "current.2", "current.3", "power.active",
     "power.reactive", "frequency", "distortion.1", "distortion.2", "distortion.3", "unbalance",
+    "angle.voltage.2", "angle.current.1", "angle.current.2",
 )  # fmt: skip
-_WINDOW = 120
+_WINDOW = 112
 
 
 class PowerAnalyzer(Firmware):
@@ -115,4 +116,7 @@ class PowerAnalyzer(Firmware):
             found[f"voltage.{p + 1}"] = voltages[p]
             found[f"current.{p + 1}"] = currents[p]
             found[f"distortion.{p + 1}"] = distorted
+            found[f"angle.voltage.{p + 1}"] = 120.0 if p == 2 else -120.0 * p
+            lag = math.degrees(math.atan2(reactive, active))
+            found[f"angle.current.{p + 1}"] = (-120.0 * p - lag + 180.0) % 360.0 - 180.0
         return found

@@ -34,8 +34,10 @@ def test_the_means_of_bands():
 
 
 def test_the_mean_of_a_phasor_is_that_of_its_turning_arrows():
-    found = phasors([trace("u1", "V", [230.0, 230.0]), trace("u1_angle", "°", [170.0, -170.0]),
-                     trace("p", "kW", [1.0, 1.0]), trace("i1", "A", [1.0]), trace("i1_angle", "K", [1.0])])  # fmt: skip
+    others = [trace("p", "kW", [1.0, 1.0]), trace("i1", "A", [1.0]), trace("i1_angle", "K", [1.0])]
+    found = phasors(
+        [trace("u1", "V", [230.0] * 2), trace("u1_angle", "°", [170.0, -170.0]), *others]
+    )
     ((name, (mean, unit)),) = found.items()
     assert (name, unit) == ("u1", "V")
     turned = [cmath.rect(230.0, math.radians(angle)) for angle in (170.0, -170.0)]

@@ -7,9 +7,10 @@ goes on after each of them, so that one look at a file says everything that is w
 from __future__ import annotations
 
 import difflib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal, TypeVar
+from types import UnionType
+from typing import Annotated, Any, Literal, TypeVar, Union, get_args, get_origin
 
 from pydantic import BaseModel, ConfigDict, ValidationError, WithJsonSchema
 from pydantic_core import CoreSchema
@@ -85,6 +86,7 @@ _WANTED = {
     "string_too_short": "a text that is not empty",
     "string_too_long": "a text of at most 200 characters",
     "model_type": "a group of keys, one 'key: value' line each",
+    "list_type": "a list, such as [a, b]",
     "dict_type": "a group of keys, one 'key: value' line each",
     "too_short": "at least one entry",
 }
@@ -113,7 +115,7 @@ def validate(
         try:
             return model.model_validate(clean)
         except ValidationError as error:
-            missing = _take_out(error, raw, clean, path, findings)
+            missing = _take_out(model, error, raw, clean, path, findings)
         filled = {key: value for key, value in (stand_ins or {}).items() if key in missing}
         if len(filled) < len(missing):
             return None
@@ -122,6 +124,7 @@ def validate(
 
 
 def _take_out(
+    model: type[Model],
     error: ValidationError,
     raw: dict[str, Any],
     clean: dict[str, Any],
@@ -129,19 +132,76 @@ def _take_out(
     findings: Findings,
 ) -> set[str]:
     """Report each problem, take bad values out of ``clean``, return the required keys missing."""
-    missing = set()
-    for problem in error.errors(include_url=False):
-        key = str(problem["loc"][0])
-        if problem["type"] == "missing":
+    missing, bad, told = set(), set(), set()
+    problems = error.errors(include_url=False)
+    # A key that is not known may be meant for one that is missing.
+    for problem in sorted(problems, key=lambda one: one["type"] != "extra_forbidden"):
+        loc = problem["loc"]
+        key = str(loc[0])
+        if problem["type"] == "missing" and len(loc) == 1:
             missing.add(key)
             if key not in raw and (*path, key) not in findings.meant:
                 remedy = f"add a line '{key}: …'"
                 message = f"the key {key!r} is missing"
                 findings.error("missing-key", path, message, at_key=True, remedy=remedy)
         elif key in clean:
-            del clean[key]
-            _report_bad_value(problem, (*path, key), findings)
+            bad.add(key)
+            inside = _within(clean, loc)
+            if inside not in told:  # a value of several kinds has a problem for each
+                told.add(inside)
+                _report_inside(model, problem, (*path, *inside), findings)
+    for key in bad:
+        del clean[key]
     return missing
+
+
+def _within(raw: Any, loc: Sequence[str | int]) -> KeyPath:
+    """The part of a problem's place that is there in the file."""
+    found: list[str] = []
+    for part in loc:
+        inside: Any = dict(enumerate(raw)) if isinstance(raw, list) else raw
+        if not isinstance(inside, dict) or part not in inside:
+            break
+        raw = inside[part]
+        found.append(str(part))
+    return tuple(found)
+
+
+def _report_inside(model: type[Model], problem: Any, path: KeyPath, findings: Findings) -> None:
+    """A problem in a group of keys within: a key that is not known or missing, or a bad value."""
+    loc = problem["loc"]
+    if problem["type"] == "extra_forbidden" and len(loc) > 1:
+        _report_unknown(str(loc[-1]), _keys_at(model, loc[:-1]), path[:-1], findings)
+    elif problem["type"] == "missing":
+        key = str(loc[-1])
+        if (*path, key) not in findings.meant:
+            remedy = f"add '{key}: …' to it"
+            message = f"{path[-1]}: the key {key!r} is missing"
+            findings.error("missing-key", path, message, at_key=True, remedy=remedy)
+    else:
+        _report_bad_value(problem, path, findings)
+
+
+def _keys_at(model: Any, loc: Sequence[str | int]) -> list[str]:
+    """The keys of the model at a place within another one; none where it is not known."""
+    kind: Any = model
+    for part in loc:
+        if isinstance(kind, type) and issubclass(kind, BaseModel):
+            field = kind.__pydantic_fields__.get(str(part))
+            kind = None if field is None else _plain_kind(field.annotation)
+        else:
+            inside = get_args(kind)
+            kind = _plain_kind(inside[-1]) if inside else None
+    if isinstance(kind, type) and issubclass(kind, BaseModel):
+        return list(kind.__pydantic_fields__)
+    return []
+
+
+def _plain_kind(annotation: Any) -> Any:
+    """A type without None beside it, and without what is annotated."""
+    if get_origin(annotation) in {Union, UnionType}:
+        annotation = next((a for a in get_args(annotation) if a is not type(None)), None)
+    return get_args(annotation)[0] if get_origin(annotation) is Annotated else annotation
 
 
 def _report_unknown(key: str, known: list[str], path: KeyPath, findings: Findings) -> None:

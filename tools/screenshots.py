@@ -34,7 +34,7 @@ from leitwerk.standins.process import start_standin
 PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
 COLUMNS, ROWS = 120, 34
 # Factory passwords of the simulated units; nothing real is guarded by them.
-KILN, STATION = "1834", "2208"
+KILN, STATION, METER = "1834", "2208", "larch"
 FONT_SIZE, MARGIN = 17, 24
 PAPER, INK = "#fbfaf7", "#22252a"
 # Inks that can be read on light paper, for the eight colours of a terminal.
@@ -229,8 +229,8 @@ papers:
 """
 
 
-def shoot_report(folder: Path) -> None:
-    """The pages of a report, side by side; 'pdftoppm' draws them."""
+def shoot_reports(folder: Path) -> None:
+    """The first pages of two reports, side by side; 'pdftoppm' draws them."""
     draw_samples(folder)
     path = setup_file(folder, "modbus+tcp://127.0.0.1:5020?unit=3", {})
     with (folder / path).open("a", encoding="utf-8") as file:
@@ -246,14 +246,32 @@ def shoot_report(folder: Path) -> None:
         "run.pdf",
     ]
     run_in_terminal(["report", "run.csv", *words], folder)
+    record_a_shift(folder)
+    words = ["--setup", "hall.yaml", "--kind", "noise", "--to", "shift.pdf"]
+    run_in_terminal(["report", "SH-0093", *words], folder)
     draws = shutil.which("pdftoppm")
     assert draws is not None, "install poppler-utils"
-    subprocess.run([draws, "-r", "75", "-png", "run.pdf", "page"], cwd=folder, check=True)
-    pages = [Image.open(page) for page in sorted(folder.glob("page-*.png"))[:2]]
+    pages = []
+    for name in ("run", "shift"):
+        subprocess.run([draws, "-r", "75", "-png", f"{name}.pdf", name], cwd=folder, check=True)
+        pages.append(Image.open(min(folder.glob(f"{name}-*.png"))))
     picture = Image.new("RGB", (1280, 880), "#dddddd")
     for number, page in enumerate(pages):
         picture.paste(page.convert("RGB"), (10 + 635 * number, 0))
     picture.save(PICTURES / "report.png")
+
+
+def record_a_shift(folder: Path) -> None:
+    """Eight hours of the saw hall, recorded by the sound level meter and fetched into the store."""
+    with start_standin("eibe", "--time-factor", "3600") as standin:
+        hall = (resources.files("leitwerk") / "examples" / "saw-hall.yaml").read_text("utf-8")
+        at = next(line for line in hall.splitlines() if line.startswith("  at: "))
+        text = hall.replace(at, f"  at: {standin.address}").replace("time: 10 s", "time: 60 s")
+        (folder / "hall.yaml").write_text(text, "utf-8")
+        for words in (["upload"], ["record", "start"], ["record", "stop"], ["fetch", "--store"]):
+            if words[-1] == "stop":
+                time.sleep(8.0)  # a shift
+            run_in_terminal([words[0], "hall.yaml", *words[1:]], folder, METER)
 
 
 COURSE = "air_top: 21.5; to 85 in 5 min; swing ±4 every 40 s for 2 min; to 60 in 5 min; noise 0.2; stay 1 min"
@@ -281,7 +299,7 @@ def main() -> None:
             shoot("live", "live", path, "--for", "3 s", "--figure", "figure.png")
             shutil.copy(folder / "figure.png", PICTURES / "figure-fail.png")
         shoot_watching(folder)
-        shoot_report(folder)
+        shoot_reports(folder)
         with start_standin("fichte-8", "--clock-ahead", "75", "--recordings", "2") as standin:
             path = setup_file(folder, standin.address, {})
             shoot("device", "device", path)

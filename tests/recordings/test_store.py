@@ -16,7 +16,7 @@ import leitwerk as lw
 from conftest import EXAMPLES, checked
 from leitwerk.analysis.series import Column, Series
 from leitwerk.check.channels import DerivedChannel
-from leitwerk.evaluation.judged import judge
+from leitwerk.evaluation.judged import survey
 from leitwerk.evaluation.summary import summarise
 from leitwerk.recordings import store as store_module
 from leitwerk.recordings.about import About
@@ -258,8 +258,7 @@ def test_dask_on_two_processes_gives_the_same(tmp_path):
     summary, judged = divided.survey()
     whole = with_derived(store.read("K2-00417"), setup.channels)
     asked = setup.setup
-    at_once = judge([whole], whole.columns, summarise(whole, setup.channels), asked.papers,
-                    setup.channels, asked.zone)  # fmt: skip
+    _, at_once = survey(whole, asked.papers, setup.channels, asked.zone)
     for one in (store.survey("K2-00417", setup, rows=1000)[1], at_once):
         assert one.to_dict() == json_like(judged.to_dict())
     assert json.dumps(summary.to_dict()) == json.dumps(local.to_dict())

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from itertools import chain
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -32,33 +32,59 @@ class Steps:
         return float(self.times_s[-1] + self.stands_s[-1])
 
 
-def steps_of(pieces: Iterable[Series]) -> Iterator[Steps]:
-    """The rows of a recording, each until the next one, but over a gap for one interval: see ``weights``.
+class StepCutter:
+    """Makes steps of the pieces of a recording: each row until the next one, over a gap for one interval.
 
-    How long the last row of a piece stands is known when the next piece has come.
+    How long the last row of a piece stands is known when the next piece has come. What interval is usual is
+    known after the first rows; until then pieces wait.
     """
-    left = iter(pieces)
-    head, rows = [], 0
-    for piece in left:
-        head.append(piece)
-        rows += piece.times_s.size
-        if rows >= JUDGED_ROWS:
-            break
-    if not rows:
-        return
-    interval_s = usual_interval(np.concatenate([piece.times_s for piece in head]))
-    held: tuple[Array, Array] | None = None
-    for piece in chain(head, left):
+
+    def __init__(self) -> None:
+        self._waiting: list[Series] = []
+        self._interval_s = math.nan
+        self._held: tuple[Array, Array] | None = None
+
+    def take(self, piece: Series) -> Iterator[Steps]:
+        """The steps that are complete with this piece."""
+        if not math.isnan(self._interval_s):
+            yield from self._cut(piece)
+            return
+        self._waiting.append(piece)
+        if sum(one.times_s.size for one in self._waiting) >= JUDGED_ROWS:
+            yield from self._start()
+
+    def end(self) -> Iterator[Steps]:
+        """What is left when there are no more pieces."""
+        if self._waiting:
+            yield from self._start()
+        if self._held is not None:
+            times, values = self._held
+            yield Steps(times, values, weights(times, self._interval_s))
+
+    def _start(self) -> Iterator[Steps]:
+        waiting, self._waiting = self._waiting, []
+        self._interval_s = usual_interval(np.concatenate([piece.times_s for piece in waiting]))
+        for piece in waiting:
+            yield from self._cut(piece)
+
+    def _cut(self, piece: Series) -> Iterator[Steps]:
         times, values = piece.times_s, piece.good()
         if not times.size:
-            continue
-        if held is not None:
-            times, values = np.concatenate((held[0], times)), np.concatenate((held[1], values))
+            return
+        if self._held is not None:
+            first, value = self._held
+            yield Steps(first, value, weights(np.append(first, times[0]), self._interval_s)[:1])
         if times.size > 1:
-            yield Steps(times[:-1], values[:-1], weights(times, interval_s)[:-1])
-        held = times[-1:], values[-1:]
-    if held is not None:
-        yield Steps(*held, weights(held[0], interval_s))
+            yield Steps(times[:-1], values[:-1], weights(times, self._interval_s)[:-1])
+        self._held = times[-1:], values[-1:]
+
+
+def steps_of(pieces: Iterable[Series]) -> Iterator[Steps]:
+    """The steps of a recording: see ``StepCutter``."""
+    cutter = StepCutter()
+    for piece in pieces:
+        yield from cutter.take(piece)
+    yield from cutter.end()
 
 
 def integrals(
@@ -86,18 +112,41 @@ def integrals(
 
     """
     good = np.isfinite(values)
-    covers = np.where(good, stands_s, 0.0)
-    areas = np.where(good, values, 0.0) * covers
-    # Two nodes for each value: where it begins to stand, and where it ends.
+    if good.all():
+        covers, areas = stands_s, values * stands_s
+    else:
+        covers = np.where(good, stands_s, 0.0)
+        areas = np.where(good, values, 0.0) * covers
+    first = np.searchsorted(times_s, edges_s)
+    if stands_s.max() > np.diff(edges_s).min():
+        return _cut_at_every_edge(times_s, stands_s, edges_s, areas), _cut_at_every_edge(
+            times_s, stands_s, edges_s, covers
+        )
+    found = _between(areas, first), _between(covers, first)
+    # What stands across an edge belongs to the next interval from there on.
+    row = np.maximum(first - 1, 0)
+    over = np.where(first > 0, np.maximum(times_s[row] + stands_s[row] - edges_s, 0.0), 0.0)
+    part = over / np.where(stands_s[row] > 0.0, stands_s[row], 1.0)
+    for k, steps in enumerate((areas, covers)):
+        moved = part * steps[row]
+        found[k][:] += moved[:-1] - moved[1:]
+    return found
+
+
+def _between(steps: Array, first: NDArray[np.intp]) -> Array:
+    """The sums of the rows from each index to the next one."""
+    run = np.concatenate(([0.0], np.cumsum(steps)))
+    found: Array = np.diff(run[first])
+    return found
+
+
+def _cut_at_every_edge(times_s: Array, stands_s: Array, edges_s: Array, steps: Array) -> Array:
+    """The same for rows that stand longer than an interval lasts."""
     nodes = np.stack([times_s, times_s + stands_s], axis=1).ravel()
-
-    def between(steps: Array) -> Array:
-        run = np.cumsum(steps)
-        sums = np.stack([run - steps, run], axis=1).ravel()
-        found: Array = np.diff(np.interp(edges_s, nodes, sums))
-        return found
-
-    return between(areas), between(covers)
+    run = np.cumsum(steps)
+    sums = np.stack([run - steps, run], axis=1).ravel()
+    found: Array = np.diff(np.interp(edges_s, nodes, sums))
+    return found
 
 
 class IntervalSums:

@@ -304,6 +304,12 @@ def weights(times_s: Array, interval_s: float) -> Array:
     if not times_s.size:
         return np.zeros(0)
     one = 0.0 if math.isnan(interval_s) else interval_s
-    steps = np.append(np.diff(times_s), one)
-    found: Array = np.where(steps > GAP_INTERVALS * one, one, np.maximum(steps, 0.0))
+    found = np.empty(times_s.size)
+    np.subtract(times_s[1:], times_s[:-1], out=found[:-1])
+    found[-1] = one
+    # Most pieces have no gap: one look at the extremes says so.
+    if found.max() > GAP_INTERVALS * one:
+        found[found > GAP_INTERVALS * one] = one
+    if found.min() < 0.0:
+        np.maximum(found, 0.0, out=found)
     return found

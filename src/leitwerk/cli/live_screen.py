@@ -59,7 +59,14 @@ def run_screen(view: LiveView) -> None:
         before_render=lambda app: _end_if_over(view, app),
     )
     app.ttimeoutlen = 0.05
-    app.run()
+    try:
+        app.run()
+    except BaseException:
+        # A signal that comes while the package draws may keep it from giving the screen back.
+        app.output.quit_alternate_screen()
+        app.output.show_cursor()
+        app.output.flush()
+        raise
     view.watching.wait(0.0)  # raises what a thread failed with
 
 

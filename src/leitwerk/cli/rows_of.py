@@ -117,20 +117,13 @@ class RowsWanted:
 
     def survey(self, checked: CheckedSetup | None) -> tuple[Summary, Judged]:
         """The summary of rows, and what the setup judges of them; many rows with the memory of a piece."""
-        from leitwerk.analysis.series import Column
-        from leitwerk.evaluation.judged import Judged, judge
-        from leitwerk.evaluation.summary import summarise
+        from leitwerk.evaluation.judged import survey
         from leitwerk.setup.papers import Papers
 
         channels = () if checked is None else checked.channels
-        rows = None if self.is_large() else self.read(checked)[0]
-        found = summarise(self.pieces(checked) if rows is None else rows, channels)
-        if checked is None or checked.setup.papers is None:
-            return found, Judged()
-        columns = [Column(channel.name, channel.unit) for channel in found.channels]
-        pieces = self.pieces(checked) if rows is None else iter((rows,))
-        papers = checked.setup.papers or Papers()
-        return found, judge(pieces, columns, found, papers, channels, checked.setup.zone)
+        papers = None if checked is None else checked.setup.papers
+        rows = self.pieces(checked) if self.is_large() else self.read(checked)[0]
+        return survey(rows, papers or Papers(), channels, self.zone(checked))
 
     def _chosen(self, series: Series) -> Series:
         from leitwerk.recordings.sources import chosen

@@ -68,10 +68,15 @@ class AlarmFollower:
         """Take samples, NaN where there is no good value; where they lie beyond the trip point."""
         seen = self._seen(times_s, values, other)
         low, high = self.alarm.trip
-        out = np.where(np.isnan(seen), -np.inf, np.maximum(low - seen, seen - high))
+        if math.isinf(low):
+            out = seen - high
+        else:
+            out = low - seen if math.isinf(high) else np.maximum(low - seen, seen - high)
         if self.alarm.inside:
             out = -out
-            out[np.isnan(seen)] = -np.inf
+        missing = np.isnan(seen)
+        if missing.any():
+            out[missing] = -np.inf
         self._look_at_worst(times_s, seen, out)
         begin = 0 if self._levels.level == Level.TRIPPED else -1
         at, levels = self._levels.take(times_s, seen)

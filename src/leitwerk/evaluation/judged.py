@@ -9,12 +9,12 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from leitwerk.analysis.series import Column, Series
-from leitwerk.analysis.steps import steps_of
+from leitwerk.analysis.steps import StepCutter, Steps
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.evaluation.exposure import ExposureMeter, NoiseExposure
 from leitwerk.evaluation.followers import AlarmSpan, FurthestOut
 from leitwerk.evaluation.shares import ShareJudge, ShareVerdict
-from leitwerk.evaluation.summary import AlarmSummary, Summary
+from leitwerk.evaluation.summary import AlarmSummary, Summary, summarise
 from leitwerk.evaluation.totals import Adder, PeriodTotals
 from leitwerk.parsing.quantities import Quantity
 from leitwerk.parsing.units import parse_unit
@@ -150,24 +150,13 @@ class Judged:
         return overall(part.outcome for part in parts)
 
 
-def judge(
-    pieces: Iterable[Series],
-    columns: Sequence[Column],
-    summary: Summary,
-    papers: Papers,
-    channels: Sequence[CheckedChannel],
-    zone: ZoneInfo,
-) -> Judged:
-    """Judge a recording, and add up what is asked for.
+class Judge:
+    """Judges a recording, and adds up what is asked for, piece by piece.
 
     Parameters
     ----------
-    pieces : iterable of Series
-        The recording in the order of time, with the derived channels of the setup.
     columns : sequence of Column
-        Of each piece.
-    summary : Summary
-        Of it, with the channels of the setup.
+        Of each piece: with the derived channels of the setup.
     papers : Papers
     channels : sequence of CheckedChannel
     zone : ZoneInfo
@@ -179,27 +168,87 @@ def judge(
         The recording lacks a channel of the exposure, or a unit does not fit.
 
     """
-    names = {channel.name: channel.label for channel in channels}
-    meter = None if papers.exposure is None else ExposureMeter(columns, papers.exposure)
-    shares, adder = ShareJudge(columns, papers.shares), None
-    if papers.totals is not None:
-        asked = papers.totals
-        adder = Adder(
-            columns, asked.channels, asked.each, zone,
-            highest_mean_s=None if asked.highest_mean is None else asked.highest_mean.seconds,
-            labels=lambda name: names.get(name, ""),
-        )  # fmt: skip
-    takers = [one for one in (meter, shares if papers.shares else None, adder) if one is not None]
-    for steps in steps_of(pieces) if takers else ():
-        for taker in takers:
-            taker.take(steps)
-    totals = None if adder is None else adder.totals()
-    return Judged(
-        judge_groups(summary, papers.judged),
-        shares.verdicts(),
-        None if meter is None else meter.exposure(),
-        totals if totals is not None and totals.channels else None,
-    )
+
+    def __init__(
+        self,
+        columns: Sequence[Column],
+        papers: Papers,
+        channels: Sequence[CheckedChannel],
+        zone: ZoneInfo,
+    ) -> None:
+        self._papers, self._cutter = papers, StepCutter()
+        self._meter = None if papers.exposure is None else ExposureMeter(columns, papers.exposure)
+        self._shares = ShareJudge(columns, papers.shares) if papers.shares else None
+        self._adder = None
+        if papers.totals is not None:
+            asked, names = papers.totals, {channel.name: channel.label for channel in channels}
+            self._adder = Adder(
+                columns, asked.channels, asked.each, zone,
+                highest_mean_s=None if asked.highest_mean is None else asked.highest_mean.seconds,
+                labels=lambda name: names.get(name, ""),
+            )  # fmt: skip
+
+    def take(self, piece: Series) -> None:
+        """Take the next rows."""
+        self._give(self._cutter.take(piece))
+
+    def judged(self, summary: Summary) -> Judged:
+        """What came of it; ``summary`` is that of the recording, with the channels of the setup."""
+        self._give(self._cutter.end())
+        totals = None if self._adder is None else self._adder.totals()
+        return Judged(
+            judge_groups(summary, self._papers.judged),
+            () if self._shares is None else self._shares.verdicts(),
+            None if self._meter is None else self._meter.exposure(),
+            totals if totals is not None and totals.channels else None,
+        )
+
+    def _give(self, cut: Iterable[Steps]) -> None:
+        every = (self._meter, self._shares, self._adder)
+        takers = [one for one in every if one is not None]
+        for steps in cut if takers else ():
+            for taker in takers:
+                taker.take(steps)
+
+
+def survey(
+    rows: Series | Iterable[Series],
+    papers: Papers,
+    channels: Sequence[CheckedChannel],
+    zone: ZoneInfo,
+) -> tuple[Summary, Judged]:
+    """Summarise a recording, judge it, and add up what is asked for, in one pass.
+
+    Parameters
+    ----------
+    rows : Series, or its pieces in the order of time
+        See ``summarise``.
+    papers, channels, zone
+        See ``Judge``.
+
+    Raises
+    ------
+    QuantityError
+        There are no rows, the recording lacks a channel of the exposure, or a unit does not fit.
+
+    """
+    judge: Judge | None = None
+
+    def seen(pieces: Iterable[Series]) -> Iterator[Series]:
+        nonlocal judge
+        for piece in pieces:
+            judge = judge or Judge(piece.columns, papers, channels, zone)
+            judge.take(piece)
+            yield piece
+
+    if isinstance(rows, Series):
+        summary = summarise(rows, channels)
+        judge = Judge(rows.columns, papers, channels, zone)
+        judge.take(rows)
+    else:
+        summary = summarise(seen(rows), channels)
+    assert judge is not None  # without rows, there is no summary
+    return summary, judge.judged(summary)
 
 
 def _plain(value: Any) -> Any:

@@ -10,11 +10,11 @@ from zoneinfo import ZoneInfo
 
 import numpy as np
 
-from leitwerk.analysis.series import Column, Series
+from leitwerk.analysis.series import Series
 from leitwerk.check.channels import CheckedChannel, DerivedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import FileProblem
-from leitwerk.evaluation.judged import Judged, judge, judge_groups
+from leitwerk.evaluation.judged import Judged, judge_groups, survey
 from leitwerk.evaluation.shares import ShareVerdict, absent_share
 from leitwerk.evaluation.summary import Summary
 from leitwerk.evaluation.totals import PeriodTotals
@@ -191,12 +191,13 @@ def _summarise_part(part: _Part) -> Summary:
 
 
 def _survey_part(part: _Part) -> tuple[Summary, Judged]:
-    setup, summary = part.setup(), _summarise_part(part)
+    setup = part.setup()
     if setup is None or setup.setup.papers is None:
-        return summary, Judged()
-    columns = [Column(channel.name, channel.unit) for channel in summary.channels]
-    papers = _papers_of(setup.setup.papers, {column.name for column in columns})
-    return summary, judge(part.pieces(), columns, summary, papers, setup.channels, setup.setup.zone)
+        return _summarise_part(part), Judged()
+    names = {*part.names}
+    derived = [c for c in setup.channels if isinstance(c, DerivedChannel) and names >= {*c.inputs}]
+    papers = _papers_of(setup.setup.papers, names | {channel.name for channel in derived})
+    return survey(part.pieces(), papers, setup.channels, setup.setup.zone)
 
 
 def _condense_part(part: _Part, length_s: float, statistics: tuple[str, ...], zone: str) -> Series:

@@ -20,10 +20,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from filelock import FileLock, Timeout
 
-from leitwerk.analysis.series import Column, Series, utc_text
+from leitwerk.analysis.series import Series, utc_text
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import FileProblem, QuantityError
-from leitwerk.evaluation.judged import Judged, judge
+from leitwerk.evaluation.judged import Judged, survey
 from leitwerk.evaluation.summary import Summary, summarise
 from leitwerk.identity import same_number
 from leitwerk.project.files import content_hash, write_atomic
@@ -420,11 +420,8 @@ class Store:
             The rows lack a channel of the exposure, or a unit does not fit.
 
         """
-        summary = self.summarise(device, channels, setup, rows=rows, span=span)
-        columns = [Column(channel.name, channel.unit) for channel in summary.channels]
         pieces = self.pieces(device, channels, setup, rows=rows, span=span)
-        papers = setup.setup.papers or Papers()
-        return summary, judge(pieces, columns, summary, papers, setup.channels, setup.setup.zone)
+        return survey(pieces, setup.setup.papers or Papers(), setup.channels, setup.setup.zone)
 
     # ------------------------------------------------------------------ within
 

@@ -18,7 +18,7 @@ from leitwerk.check.channels import DerivedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.evaluation.display_units import require_alike
-from leitwerk.evaluation.judged import every_span, judge
+from leitwerk.evaluation.judged import every_span, survey
 from leitwerk.evaluation.summary import Summary, summarise
 from leitwerk.parsing.units import Unit, convert, parse_unit
 from leitwerk.project.files import content_hash, read_bytes
@@ -98,10 +98,9 @@ def make_report(
     derived = {channel.name for channel in channels if isinstance(channel, DerivedChannel)}
     stored = chosen(series, [c.name for c in series.columns if c.name not in derived], "the rows")
     shown = _in_units(series, options.units)
-    summary = summarise(series, channels)
     papers = _papers_of(options.kind, None if setup is None else setup.setup.papers, series)
     zone = ZoneInfo(about.zone) if setup is None else setup.setup.zone
-    judged = judge([series], series.columns, summary, papers, channels, zone)
+    summary, judged = survey(series, papers, channels, zone)
     if options.kind in _ADDED_UP and judged.totals is None:
         raise QuantityError(
             f"a report of the kind {options.kind} adds up powers or flows, and these rows have none",

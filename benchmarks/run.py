@@ -22,6 +22,7 @@ from importlib import resources
 from pathlib import Path
 from statistics import median
 from types import SimpleNamespace
+from zoneinfo import ZoneInfo
 
 import numpy as np
 import pandas as pd
@@ -70,6 +71,7 @@ from leitwerk.project.setups import check_file, parse_setup
 from leitwerk.protocols.board_image import from_c
 from leitwerk.protocols.modbus import ReadPlan
 from leitwerk.recordings.about import About
+from leitwerk.recordings.condense import condense_pieces
 from leitwerk.recordings.foreign import ForeignForm, read_foreign
 from leitwerk.recordings.store import Store
 from leitwerk.reports.canvas import new_figure, save
@@ -87,6 +89,7 @@ from leitwerk.transfer.upload import upload
 
 KILN = (resources.files("leitwerk") / "examples" / "kiln.yaml").read_text("utf-8")
 CHANNELS = 10_000
+UTC_ZONE = ZoneInfo("UTC")
 REPEATS = 7
 POLLS = 400
 POLLS_EACH = 20
@@ -378,6 +381,58 @@ def recordings() -> None:
         spent = seconds(lambda: page_pdf(text, made.title, made.pictures))
         pages = page_pdf(text, made.title, made.pictures).count(b"/Type /Page\n")
         print(f"a report of {pages} pages as PDF\n    {spent:.2f} s")
+
+
+ROWS = 20_000_000
+
+
+def many_rows() -> None:
+    """A store of many rows: summary, alarms, shares of 10 minutes, condensed; against NumPy by hand."""
+    rng = np.random.default_rng(17)
+    asked = "papers: {shares: {a: {channels: [air_top], within: 20..78 °C, each: 10 min, at_least: 95 %}}}"
+    setup = checked_setup(f"{KILN}\n{asked}")
+    identity = KeptIdentity(maker="m", model="fichte-8", serial="K2-00417", firmware="1.4")
+    about = About(device=identity, source="recording", run="long")
+    with tempfile.TemporaryDirectory() as folder:
+        store = Store(Path(folder) / "store")
+        for begin in range(0, ROWS, 5_000_000):
+            times: NDArray[np.float64] = 1.7723232e9 + 0.5 * (begin + np.arange(5_000_000.0))
+            values = (70 + 9 * np.sin(times / 3000) + rng.normal(0, 0.1, times.size))[:, None]
+            codes = np.zeros(values.shape, np.uint8)
+            store.append(Series((Column("air_top", "°C"),), times, values, codes), about)
+        parts = store.parts("K2-00417")
+
+        def by_hand() -> None:
+            """Count, mean, squares, extremes, a histogram, trips of an alarm, means of 10 minutes."""
+            histogram = np.zeros(65536, np.int64)
+            for part in parts:
+                with parquet.ParquetFile(part.path) as file:
+                    for batch in file.iter_batches(1_000_000):
+                        moments = batch.column(0).to_numpy(zero_copy_only=False).astype(np.int64)
+                        x = batch.column(1).to_numpy(zero_copy_only=False)
+                        offsets = x - x[~np.isnan(x)].mean()
+                        np.dot(offsets, offsets), x.min(), x.max()
+                        place = (x * (65535 / 200)).astype(np.int64)
+                        histogram += np.bincount(np.clip(place, 0, 65535), minlength=65536)
+                        out = x > 78.0
+                        (out[1:] & ~out[:-1]).sum()
+                        number = moments // 600_000
+                        number -= number[0]
+                        np.bincount(number, x) / np.bincount(number)
+
+        def condensed() -> None:
+            for _ in condense_pieces(store.pieces("K2-00417"), 600.0, ["mean"], UTC_ZONE):
+                pass
+
+        print(f"a store of {ROWS:,} rows, against reading them and NumPy by hand")
+        for what, act in (("summary, alarms, shares", lambda: store.survey("K2-00417", setup)),
+                          ("condensed to 10 min", condensed)):  # fmt: skip
+            pairs = [(seconds(act), seconds(by_hand)) for _ in range(3)]
+            ratio = median(ours / theirs for ours, theirs in pairs)
+            ours, theirs = (median(side) for side in zip(*pairs, strict=True))
+            print(
+                f"    {what}: {ours:.2f} s against {theirs:.2f} s: {ratio:.2f} times (goal: at most 1.3)"
+            )
 
 
 DEVICES = 200
@@ -789,6 +844,7 @@ if __name__ == "__main__":
     watching()
     figures()
     recordings()
+    many_rows()
     formulas()
     thousand_channels()
     thermocouples()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import chain
 from typing import TYPE_CHECKING, Any
 
@@ -150,6 +150,9 @@ def summarise(
 
     """
     is_whole = isinstance(rows, Series)
+    if isinstance(rows, Series):
+        # Columns are worked one by one: each has to lie together in memory.
+        rows = replace(rows, values=np.asfortranarray(rows.good()), qualities=None)
     pieces = iter((rows,) if isinstance(rows, Series) else rows)
     head = _head(pieces)
     if not head:
@@ -181,7 +184,7 @@ def _head(pieces: Iterator[Series]) -> list[Series]:
 
 
 def _exact(series: Series, numbers: Sequence[ColumnNumbers]) -> list[tuple[float, ...]]:
-    found, values = [], series.good()
+    found, values = [], series.values
     for k, n in enumerate(numbers):
         x = values[:, k]
         x = x if n.count == x.size else x[~np.isnan(x)]
@@ -239,7 +242,7 @@ class _Builder:
 
     def take(self, piece: Series) -> None:
         """Take the next rows."""
-        times, values = piece.times_s, piece.good()
+        times, values = piece.times_s, np.asfortranarray(piece.good())
         if not times.size:
             return
         if not self._rows:

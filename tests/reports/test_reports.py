@@ -328,8 +328,12 @@ def test_the_report_of_a_record(record, kind, outcome, wanted, leitwerk, tmp_pat
     seen = re.sub(r"<[^>]*>", "", text)
     assert all(one in seen for one in wanted), seen
     assert "'=1+1" in (tmp_path / "r.csv").read_text("utf-8") or record is PROOF
-    verified = leitwerk("verify-report", str(tmp_path / "r.pdf"))
+    verify = ("verify-report", str(tmp_path / "r.pdf"), "--source", str(tmp_path / "r.json"))
+    verified = leitwerk(*verify)
     assert (verified.exit_code, "as it was written" in verified.stdout) == (0, True)
+    changed = record.model_copy(update={"by": "another"})
+    (tmp_path / "r.json").write_text(changed.model_dump_json(), "utf-8")
+    assert (leitwerk(*verify).exit_code, "ANOTHER one" in leitwerk(*verify).stdout) == (1, True)
     german = leitwerk("report", str(tmp_path / "r.json"), "--kind", kind, "--to", str(tmp_path / "d.html"),
                       "--language", "de")  # fmt: skip
     assert german.exit_code in {0, 1}

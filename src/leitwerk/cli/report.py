@@ -14,6 +14,8 @@ from leitwerk.cli.panels import PANEL, parse_panels
 from leitwerk.cli.rows_of import STORE, rows_options
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from leitwerk.cli.rows_of import RowsWanted
     from leitwerk.parsing.units import Unit
 
@@ -109,7 +111,9 @@ def _units(given: tuple[tuple[str, str], ...]) -> dict[str, Unit]:
 @click.argument("report", metavar="REPORT")
 @click.option("--setup", metavar="SETUP", help="Whether it is of this setup.")
 @click.option(
-    "--source", metavar="SOURCE", help="Whether it is of these rows: a file, or a device."
+    "--source",
+    metavar="SOURCE",
+    help="Whether it is of these rows (a file, a device), or of this record.",
 )
 @STORE
 def verify_report(report: str, *, setup: str | None, source: str | None, store: str) -> int:
@@ -120,8 +124,8 @@ def verify_report(report: str, *, setup: str | None, source: str | None, store: 
     Exit code 0: all that was asked is so. 1: something differs. 2: usage, or no report of Leitwerk.
     """
     from leitwerk.project.files import content_hash, read_bytes
-    from leitwerk.recordings.sources import read_rows_of
-    from leitwerk.reports.seal import read_seal, series_hash
+    from leitwerk.reports.record_report import read_record, record_hash
+    from leitwerk.reports.seal import read_seal
 
     seal = read_seal(Path(report))
     about, fine = seal.about, seal.is_unbroken
@@ -133,10 +137,22 @@ def verify_report(report: str, *, setup: str | None, source: str | None, store: 
         click.echo(f"setup {setup}: {'the same' if same else 'ANOTHER one'}")
         fine &= same
     if source is not None:
-        begin, end = float(about.get("from", "nan")), float(about.get("to", "nan"))
-        names = [name for name in about.get("columns", "").split(",") if name]
-        series, _ = read_rows_of(source, store=store, channels=names, begin_s=begin, end_s=end)
-        same = series_hash(series) == about.get("data")
-        click.echo(f"rows of {source}: {'the same' if same else 'OTHERS'}")
+        record = read_record(Path(source))
+        same = (record_hash(record) if record else _rows_hash(source, store, about)) == about.get(
+            "data"
+        )
+        what, one = ("record", "ANOTHER one") if record else ("rows of", "OTHERS")
+        click.echo(f"{what} {source}: {'the same' if same else one}")
         fine &= same
     return FINE if fine else FOUND
+
+
+def _rows_hash(source: str, store: str, about: Mapping[str, str]) -> str:
+    """The hash of the rows that a report says it is of."""
+    from leitwerk.recordings.sources import read_rows_of
+    from leitwerk.reports.seal import series_hash
+
+    begin, end = float(about.get("from", "nan")), float(about.get("to", "nan"))
+    names = [name for name in about.get("columns", "").split(",") if name]
+    series, _ = read_rows_of(source, store=store, channels=names, begin_s=begin, end_s=end)
+    return series_hash(series)

@@ -81,7 +81,7 @@ def record_report(record: Record, options: ReportOptions, drift: Sequence[str] =
         if not facts["channels"]:
             raise QuantityError("no point of this proof was measured", valid="a proof with points")
         outcome = record.points_outcome
-    data_hash = content_hash(record.model_dump_json().encode())
+    data_hash = record_hash(record)
     facts |= {
         "title": title, "outcome": outcome.value, "notes": list(options.notes),
         "data_hash": data_hash, "setup_hash": setup_hash,
@@ -94,6 +94,11 @@ def record_report(record: Record, options: ReportOptions, drift: Sequence[str] =
         title, fill_template(kind, facts, forms), {}, about, outcome, forms.t("page"),
         {"about": list(about.items()), **rows},
     )  # fmt: skip
+
+
+def record_hash(record: Record) -> str:
+    """SHA-256 of a record, as the seal of its report has it."""
+    return content_hash(record.model_dump_json().encode())
 
 
 @dataclass(frozen=True)

@@ -26,6 +26,12 @@ COMMAND = [*LEITWERK, "live"]
 PATIENCE_S = 20.0
 
 
+def _own_terminal():
+    fcntl.ioctl(0, termios.TIOCSCTTY, 0)
+    # A shell that started the tests in the background has it ignored.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+
+
 class Person:
     """Somebody at a terminal: looks at the screen until something is there, and presses keys."""
 
@@ -43,7 +49,7 @@ class Person:
         self.process = subprocess.Popen(
             [*LEITWERK, command, *words], cwd=cwd, stdin=far, stdout=far, stderr=far, env=settings,
             # Its own terminal, so that Ctrl+C there is a signal to it.
-            start_new_session=True, preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0),  # noqa: PLW1509
+            start_new_session=True, preexec_fn=_own_terminal,  # noqa: PLW1509
         )  # fmt: skip
         os.close(far)
         self.sent = b""

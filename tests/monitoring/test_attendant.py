@@ -24,7 +24,7 @@ from leitwerk.datasheet.vocabulary import DRIVE_RELAY
 from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.evaluation.course import parse_course
 from leitwerk.monitoring.attendant import Attendant, AttendOptions
-from leitwerk.monitoring.operator_requests import request_action
+from leitwerk.monitoring.operator_requests import OperatorRequest, request_action
 from leitwerk.monitoring.outbox import Outbox, SendFailed
 from leitwerk.monitoring.senders import sender
 from leitwerk.parsing.units import parse_unit
@@ -252,12 +252,19 @@ def test_people_acknowledge_by_a_file_and_by_a_message(sheet, tmp_path, gateway)
     bench = Bench(sheet, tmp_path, gateway, course="85; stay 1 h")
     one = Attendant(bench.setup, bench.device, bench.options)
     one.attend(period_s=0.5, duration_s=8.0)
-    request_action(tmp_path, "K2-00417", ALARM, OperatorAction.SHELVE, 60.0)
+    shelve = OperatorRequest(
+        alarm=ALARM, action=OperatorAction.SHELVE, lasts_s=60.0, by="Ida", note="steam"
+    )
+    request_action(tmp_path, "K2-00417", shelve)
     (tmp_path / "K2-00417" / "requests" / "x.json").write_text("{")
     one.step()
-    assert [text for _, text in bench.events("operator")] == ["shelve: unacknowledged -> shelved"]
+    assert [text for _, text in bench.events("operator")] == [
+        "shelve by Ida: steam: unacknowledged -> shelved"
+    ]
     assert ("request", "x.json is not a valid operator request; deleted") in bench.events("trouble")
-    request_action(tmp_path, "K2-00417", ALARM, OperatorAction.UNSHELVE)
+    request_action(
+        tmp_path, "K2-00417", OperatorRequest(alarm=ALARM, action=OperatorAction.UNSHELVE)
+    )
     one.step()
     for number in ("+49 170 0000001", "+49 170 9999999"):
         gateway.post("/received", "", {"from": number, "text": "ok, I come"})

@@ -358,3 +358,28 @@ def test_what_is_no_record_or_has_no_such_report(leitwerk, tmp_path):
         made = leitwerk("report", str(record), "--kind", kind, *to)
         assert (made.exit_code, says in made.stderr) == (2, True), made.output
     assert not (tmp_path / "r.pdf").exists()
+
+
+def test_who_acknowledged_what_stands_in_a_report(leitwerk, tmp_path):
+    (tmp_path / "kiln.yaml").write_text(text_with_papers(), "utf-8")
+    (tmp_path / "run.csv").write_text(run(rows=200).csv(), "utf-8")
+    (tmp_path / "attend.jsonl").write_text(
+        '{"at": "2026-03-02T08:10:00+00:00", "kind": "operator", "subject": "air_top.too_hot",'
+        ' "text": "acknowledge by Ida: steam | <valve>: unacknowledged -> acknowledged"}\n'
+        '{"at": "2026-03-02T08:11:00+00:00", "kind": "link", "subject": "x", "text": "answers again"}\n'
+        '{"at": "2025-03-02T08:10:00+00:00", "kind": "operator", "subject": "air_top.old", "text": ""}\n'
+        "no JSON\n"
+    )
+    words = ("report", str(tmp_path / "run.csv"), "--setup", str(tmp_path / "kiln.yaml"), "--to")
+    page = tmp_path / "r.html"
+    assert leitwerk(*words, str(page), "--events", str(tmp_path / "attend.jsonl")).exit_code in {
+        0,
+        1,
+    }
+    text = page.read_text("utf-8")
+    assert "acknowledge by Ida: steam | &lt;valve&gt;: unacknowledged -&gt; acknowledged" in text
+    assert "air_top.old" not in text
+    assert "answers again" not in text
+    (tmp_path / "attend.jsonl").write_text("{}\n")
+    made = leitwerk(*words, str(page), "--events", str(tmp_path / "attend.jsonl"))
+    assert (made.exit_code, "holds no event" in made.stderr) == (2, True)

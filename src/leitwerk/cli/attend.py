@@ -15,6 +15,7 @@ from leitwerk.cli.options import (
     for_option,
     kept_folder,
     link_options,
+    user,
 )
 
 if TYPE_CHECKING:
@@ -126,9 +127,16 @@ def print_event(event: Event) -> None:
 @click.option(
     "--back", "word", flag_value="put back into service", help="Put it back into service."
 )
+@click.option("--note", metavar="TEXT", help="What is to be kept beside it.")
 @FOLDER
 def acknowledge(
-    setup: str, alarm: str, *, word: str | None, lasts_s: float | None, folder: str | None
+    setup: str,
+    alarm: str,
+    *,
+    word: str | None,
+    lasts_s: float | None,
+    note: str | None,
+    folder: str | None,
 ) -> int:
     """Acknowledge ALARM (channel.alarm) of SETUP, where 'leitwerk attend' runs.
 
@@ -136,7 +144,11 @@ def acknowledge(
     """
     from leitwerk.alarms.states import OperatorAction
     from leitwerk.errors import QuantityError
-    from leitwerk.monitoring.operator_requests import request_action
+    from leitwerk.monitoring.operator_requests import (
+        LONGEST_NOTE,
+        OperatorRequest,
+        request_action,
+    )
     from leitwerk.project.setups import read_setup
 
     if word and lasts_s:
@@ -147,6 +159,11 @@ def acknowledge(
         raise QuantityError(f"there is no alarm {alarm[:60]!r}", valid=", ".join(known[:12]))
     action = OperatorAction.SHELVE if lasts_s else OperatorAction(word or "acknowledge")
     serial = checked.setup.device.serial
-    request_action(kept_folder(setup, folder), serial, alarm, action, lasts_s or 0.0)
+    if note is not None and len(note) > LONGEST_NOTE:
+        raise QuantityError("the note is too long", valid=f"at most {LONGEST_NOTE} characters")
+    asked = OperatorRequest(
+        alarm=alarm, action=action, lasts_s=lasts_s or 0.0, by=user()[:100], note=note or ""
+    )
+    request_action(kept_folder(setup, folder), serial, asked)
     click.echo(f"{alarm}: {action.value}, asked for", err=True)
     return FINE

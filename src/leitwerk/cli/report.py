@@ -50,6 +50,10 @@ if TYPE_CHECKING:
     multiple=True,
     help="Show a channel in a unit.",
 )
+@click.option(
+    "--events", "log", metavar="FILE",
+    help="What operators did, from the log of 'leitwerk attend': kept/SERIAL/attend.jsonl.",
+)  # fmt: skip
 @click.option("--note", "notes", metavar="TEXT", multiple=True, help="What is to be said beside.")
 @PANEL
 def report(
@@ -61,6 +65,7 @@ def report(
     times: str,
     units: tuple[tuple[str, str], ...],
     notes: tuple[str, ...],
+    log: str | None,
     panels: tuple[str, ...],
 ) -> int:
     """Write a report on SOURCE: rows, or what a proof or a batch has recorded.
@@ -75,6 +80,7 @@ def report(
     unknown. 2: usage.
     """
     from leitwerk.errors import QuantityError
+    from leitwerk.monitoring.events import EventKind, read_events
     from leitwerk.reports.record_report import read_record, record_report
     from leitwerk.reports.recording_report import ReportOptions, make_report
     from leitwerk.reports.report_text import FORMS, write_report
@@ -85,8 +91,15 @@ def report(
         raise QuantityError(
             f"a report cannot be written as {path.suffix or target!r}", valid=", ".join(FORMS)
         )
+    events = [] if log is None else read_events(Path(log), {EventKind.OPERATOR})
     parsed = ReportOptions(
-        kind or "", language, times == "local", _units(units), notes, parse_panels(panels).names
+        kind or "",
+        language,
+        times == "local",
+        _units(units),
+        notes,
+        events,
+        parse_panels(panels).names,
     )
     record = read_record(Path(wanted.source))
     if record is not None:

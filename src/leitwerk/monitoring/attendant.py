@@ -397,7 +397,12 @@ class Attendant:
     # ------------------------------------------------------------------ people
 
     def _handle(
-        self, alarm: str, action: OperatorAction, now: datetime, lasts_s: float = 0.0
+        self,
+        alarm: str,
+        action: OperatorAction,
+        now: datetime,
+        lasts_s: float = 0.0,
+        said: str = "",
     ) -> None:
         number = self.situation.board.number(alarm)
         until = now.timestamp() + lasts_s if lasts_s else math.inf
@@ -405,7 +410,7 @@ class Attendant:
         self.situation.board.do(number, action, until_s=until)
         after = self.situation.state(number)
         changed = f"{before.words} -> {after.words}" if after != before else "changes nothing"
-        self.log.add(Event(now, EventKind.OPERATOR, alarm, f"{action.value}: {changed}"))
+        self.log.add(Event(now, EventKind.OPERATOR, alarm, f"{action.value}{said}: {changed}"))
 
     def _take_requests(self, now: datetime) -> None:
         """What people asked for by ``leitwerk acknowledge``."""
@@ -415,7 +420,7 @@ class Attendant:
             elif request.alarm not in {w.name for w in self.situation.board.watched}:
                 problem = f"there is no alarm {request.alarm[:60]!r}"
             else:
-                self._handle(request.alarm, request.action, now, request.lasts_s)
+                self._handle(request.alarm, request.action, now, request.lasts_s, request.said)
                 continue
             self.log.add(Event(now, EventKind.TROUBLE, "request", problem, Done.FAILED))
 

@@ -6,11 +6,16 @@ import enum
 import json
 import threading
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Container
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
+from pydantic import AwareDatetime, Field, ValidationError
+
+from leitwerk.errors import FileProblem
+from leitwerk.project.files import read_bytes
+from leitwerk.project.kept_json import KeptFile
 from leitwerk.rules.definition import Action
 
 _LOG_BYTES = 5_000_000  # then the log is begun anew, and the old one kept beside it
@@ -82,6 +87,39 @@ class Event:
             "text": self.text,
             "done": self.done.value,
         }
+
+
+class KeptEvent(KeptFile):
+    """An event as the log holds it, a line each."""
+
+    at: AwareDatetime
+    kind: EventKind = Field(strict=False)
+    subject: str
+    text: str
+    done: str = Done.YES
+
+
+def read_events(path: Path, kinds: Container[EventKind]) -> list[KeptEvent]:
+    """The events of some kinds in the log of an attended device; lines that are none are passed over.
+
+    Raises
+    ------
+    FileProblem
+        The file cannot be read, or holds no event.
+
+    """
+    found, every = [], 0
+    for line in read_bytes(path).splitlines():
+        try:
+            event = KeptEvent.model_validate_json(line)
+        except ValidationError:
+            continue
+        every += 1
+        if event.kind in kinds:
+            found.append(event)
+    if not every:
+        raise FileProblem(f"{path} holds no event", remedy="name the attend.jsonl of the device")
+    return found
 
 
 class EventLog:

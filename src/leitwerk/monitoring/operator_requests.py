@@ -15,24 +15,29 @@ from leitwerk.project.files import read_bytes, remove_file, write_atomic
 from leitwerk.project.kept import device_folder
 
 _FOLDER = "requests"
+LONGEST_NOTE = 300
 _MOST = 1000  # requests that are taken up at once
 _LONGEST_S = 366 * 86_400.0  # no alarm is shelved for longer
 
 
 class OperatorRequest(Model):
-    """An action on one alarm, ``channel.alarm``; ``lasts_s`` ends a shelving."""
+    """An action on one alarm, ``channel.alarm``; ``lasts_s`` ends a shelving. ``by`` is who asks."""
 
     alarm: str
     action: OperatorAction = Field(strict=False)  # a file holds its word
     lasts_s: float = Field(0.0, ge=0.0, le=_LONGEST_S)
+    by: str = Field("", max_length=100)
+    note: str = Field("", max_length=LONGEST_NOTE)
+
+    @property
+    def said(self) -> str:
+        """Who asked, and what was noted."""
+        return "".join((f" by {self.by}" if self.by else "", f": {self.note}" if self.note else ""))
 
 
-def request_action(
-    folder: Path, serial: str, alarm: str, action: OperatorAction, lasts_s: float = 0.0
-) -> Path:
+def request_action(folder: Path, serial: str, request: OperatorRequest) -> Path:
     """Ask the attendant of a device to acknowledge, reset or shelve an alarm; returns the file."""
     path = device_folder(folder, serial) / _FOLDER / f"{time.time_ns():020d}.json"
-    request = OperatorRequest(alarm=alarm, action=action, lasts_s=lasts_s)
     write_atomic(path, request.model_dump_json())
     return path
 

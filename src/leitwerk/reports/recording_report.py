@@ -20,6 +20,7 @@ from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.evaluation.display_units import require_alike
 from leitwerk.evaluation.judged import every_span, survey
 from leitwerk.evaluation.summary import Summary, summarise
+from leitwerk.monitoring.events import KeptEvent
 from leitwerk.parsing.units import Unit, convert, parse_unit
 from leitwerk.project.files import content_hash, read_bytes
 from leitwerk.recordings.about import About
@@ -40,6 +41,7 @@ _ADDED_UP = ("energy", "flow")
 _ABOUT = {"noise": "exposure", "supply": "shares", **dict.fromkeys(_ADDED_UP, "totals")}
 _KEYS = ("totals", "exposure", "shares")
 _FIGURE_PX = 600  # high: two of them fit beside text on a page
+_LATER_S = 7 * 86_400.0  # an alarm may be acknowledged behind the end of a recording
 _LOGO_BYTES = 2_000_000
 
 
@@ -59,6 +61,8 @@ class ReportOptions:
         In which channels are shown; their own, if not given.
     notes : sequence of str
         What is to be said beside.
+    events : sequence of KeptEvent
+        What operators did, from the log of an attended device; those within the recording are shown.
     panels : sequence of sequences of names
         Of the figure; if not given, the channels that are judged or added up, by their units.
 
@@ -69,6 +73,7 @@ class ReportOptions:
     local: bool = True
     units: Mapping[str, Unit] = field(default_factory=dict)
     notes: Sequence[str] = ()
+    events: Sequence[KeptEvent] = ()
     panels: Sequence[Sequence[str]] = ()
 
 
@@ -131,6 +136,11 @@ def make_report(
              "end_s": s.end_s, "worst": s.worst}
             for a, unit, s in spans[:_EVENTS]
         ],
+        "operator": [
+            {"at_s": e.at.timestamp(), "alarm": e.subject, "text": e.text}
+            for e in options.events
+            if series.times_s[0] <= e.at.timestamp() <= series.times_s[-1] + _LATER_S
+        ][:_EVENTS],
         "more_events": max(0, len(spans) - _EVENTS),
         "notes": [*about.notes, *options.notes],
         "zone": zone.key if options.local else "UTC",

@@ -124,6 +124,8 @@ _GERMAN = {
     "highest mean of": "höchstes Mittel von",
     "Over time": "Verlauf",
     "Events": "Ereignisse",
+    "Acknowledged, and other operator actions": "Quittiert, und andere Bedienhandlungen",
+    "action": "Handlung",
     "begin": "Beginn",
     "end": "Ende",
     "duration": "Dauer",

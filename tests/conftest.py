@@ -24,7 +24,7 @@ from leitwerk.standins.profile import find_profile
 
 _FUZZ = int(os.environ.get("LEITWERK_FUZZ_EXAMPLES", "2000"))
 settings.register_profile("fuzz", max_examples=_FUZZ, deadline=None)
-settings.register_profile("usual", deadline=None)
+settings.register_profile("usual", deadline=None, max_examples=50)
 settings.load_profile("usual")
 
 ROOT = Path(__file__).parent.parent

@@ -71,8 +71,8 @@ def shape(line: str) -> str:
 
 
 @pytest.fixture
-def workshop(tmp_path, monkeypatch):
-    """A folder with the examples; the devices of some are simulated, and known by name."""
+def workshop(tmp_path, monkeypatch, page):
+    """A folder with the examples; the devices that a page speaks of are simulated, and known by name."""
     monkeypatch.chdir(tmp_path)
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
     monkeypatch.setenv("LOGNAME", "Ida")
@@ -84,8 +84,11 @@ def workshop(tmp_path, monkeypatch):
     Path("datasheets/pump-7.yaml").write_text(own[0], "utf-8")
     for file in EXAMPLES.glob("*.yaml"):
         Path(file.name).write_text(file.read_text("utf-8"), encoding="utf-8")
+    text, talking = page.read_text("utf-8"), ""
     with ExitStack() as stack:
         for model, setups in DEVICES.items():
+            if not any(re.search(rf"\b{name}\b", text) for name in (model, *setups)):
+                continue
             standin = stack.enter_context(start_standin(model, *OPTIONS.get(model, ())))
             for name in setups:
                 Path(f"{name}.yaml").write_text(example(name, standin.address), encoding="utf-8")

@@ -15,6 +15,8 @@ from .into_store import fetch_new as fetch_new
 from .into_store import held_runs as held_runs
 from .parallel import Divided as Divided
 from .sources import read_rows_of as read_rows_of
+from .station_rows import KeptRows as KeptRows
+from .station_rows import keep_rows as keep_rows
 from .store import Appended as Appended
 from .store import Holding as Holding
 from .store import Store as Store

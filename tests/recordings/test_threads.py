@@ -171,6 +171,39 @@ def test_rows_that_are_lost_are_told_and_a_station_that_counts_anew(tmp_path):
     assert Store(tmp_path / "s").read("BS-1").times_s.size == 6
 
 
+@pytest.mark.parametrize("dies_in", ["append", "keep_note", "confirm"])
+def test_ended_at_any_step_no_row_is_lost_or_twice(tmp_path, monkeypatch, dies_in):
+    begin, store = 1_772_438_400.0, Store(tmp_path / "s")
+    link = Sends(message(3, [begin, begin + 300]))
+    unused = StationLink(parse_address("mqtt+tcp://127.0.0.1:1"), "laerche")
+    device = Device(lw.find_datasheet("laerche"), unused)
+    device.link, device.identify = link, lambda: Identity("T", "laerche", "BS-1", "1")
+
+    def dies(*_):
+        raise SystemExit
+
+    place = {"append": Store, "confirm": Sends}.get(dies_in, "leitwerk.recordings.station_rows")
+    with monkeypatch.context() as patch:
+        patch.setattr(
+            *((place, dies_in) if dies_in != "keep_note" else (f"{place}.{dies_in}",)), dies
+        )
+        with pytest.raises(SystemExit):
+            list(keep_rows(device, RecordedWith({}, None), store))
+    list(keep_rows(device, RecordedWith({}, None), store))
+    assert store.read("BS-1").times_s.tolist() == [begin, begin + 300]
+
+
+def test_rows_as_the_guide_describes_them():
+    rows = parse_rows(
+        b"""[{"bn": "urn:dev:x/", "bt": 1772438400, "n": "row", "v": 7},
+             {"n": "temperature", "u": "Cel", "t": 0, "v": 5.25}, {"n": "level", "u": "m", "t": 0, "v": 1.4},
+             {"n": "level", "u": "m", "t": 300, "v": 1.41}]"""
+    )
+    assert (rows.first, rows.names, rows.units) == (7, ("temperature", "level"), ("Cel", "m"))
+    assert rows.times_s == (1772438400.0, 1772438700.0)
+    assert rows.values == ((5.25, 1.4), (None, 1.41))
+
+
 @pytest.mark.parametrize(
     ("payload", "says"),
     [

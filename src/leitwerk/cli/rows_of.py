@@ -117,11 +117,13 @@ class RowsWanted:
 
     def survey(self, checked: CheckedSetup | None) -> tuple[Summary, Judged]:
         """The summary of rows, and what the setup judges of them; many rows with the memory of a piece."""
-        from leitwerk.evaluation.judged import survey
+        from leitwerk.evaluation.judged import papers_within, survey
         from leitwerk.setup.papers import Papers
 
         channels = () if checked is None else checked.channels
         papers = None if checked is None else checked.setup.papers
+        if papers is not None and self.channels:
+            papers = papers_within(papers, self.channels)
         rows = self.pieces(checked) if self.is_large() else self.read(checked)[0]
         return survey(rows, papers or Papers(), channels, self.zone(checked))
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, is_dataclass
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -135,11 +135,11 @@ class Judged:
         for group in self.groups:
             yield f"{group.name}: {group.outcome.value}"
         for share in self.shares:
-            yield from map(str, share.lines())
+            yield from share.lines()
         if self.exposure is not None:
             yield str(self.exposure)
         for channel in () if self.totals is None else self.totals.channels:
-            yield f"{channel.name}: {channel}"
+            yield from channel.lines()
 
     @property
     def outcome(self) -> Outcome:
@@ -209,6 +209,26 @@ class Judge:
         for steps in cut if takers else ():
             for taker in takers:
                 taker.take(steps)
+
+
+def papers_within(papers: Papers, names: Container[str]) -> Papers:
+    """What is asked of some channels only, where the others were not chosen.
+
+    Groups of alarms stay: they are judged by the summary.
+    """
+    shares = {}
+    for name, share in papers.shares.items():
+        own = [channel for channel in share.channels if channel in names]
+        if own:
+            shares[name] = share.model_copy(update={"channels": own})
+    totals, exposure = papers.totals, papers.exposure
+    if totals is not None:
+        own = [channel for channel in totals.channels if channel in names]
+        totals = totals.model_copy(update={"channels": own})
+    if exposure is not None:
+        wanted = [name for name in (exposure.level, exposure.peak) if name is not None]
+        exposure = exposure if all(name in names for name in wanted) else None
+    return papers.model_copy(update={"shares": shares, "totals": totals, "exposure": exposure})
 
 
 def survey(

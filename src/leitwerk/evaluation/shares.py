@@ -68,11 +68,9 @@ class ShareVerdict:
     def lines(self) -> Iterator[str]:
         """What came of each channel, in words."""
         for c in self.channels:
-            share = (
-                "no value"
-                if not c.known
-                else f"{100.0 * c.share:.4g} % of {c.known:,} values within"
-            )
+            # Cut, not rounded: 94.999 % is less than 95 %.
+            within = f"{math.floor(1e4 * c.share + 1e-6) / 100.0:g} %" if c.known else ""
+            share = f"{within} of {c.known:,} values within" if c.known else "no value, within"
             missing = f", {c.intervals - c.known:,} missing" if c.known < c.intervals else ""
             yield (
                 f"{self.name}: {c.name}: {c.outcome.value}: {share} {format_span(c.low, c.high, None)} "

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from functools import partial
@@ -53,13 +53,14 @@ class ChannelTotals:
     missing_s: tuple[float, ...]
     highest: HighestMean | None = None
 
-    def __str__(self) -> str:
-        text = f"{format_number(self.total, 6)} {self.unit}".rstrip() + " in all"
+    def lines(self) -> Iterator[str]:
+        """What a summary of the rows does not say: increases of a counter, and the highest mean."""
+        if self.unit == self.channel_unit:
+            yield f"{self.name}: {format_number(self.total, 6)} {self.unit}".rstrip() + " in all"
         if self.highest is not None:
             value = f"{format_number(self.highest.value, 5)} {self.channel_unit}"
             lasts, begin = duration_text(self.highest.length_s), utc_text(self.highest.begin_s)
-            text += f"; highest mean of {lasts} {value}, {begin}"
-        return text
+            yield f"{self.name}: highest mean of {lasts} {value}, from {begin}"
 
     @property
     def total(self) -> float:

@@ -14,7 +14,7 @@ from leitwerk.analysis.series import Series
 from leitwerk.check.channels import CheckedChannel, DerivedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import FileProblem
-from leitwerk.evaluation.judged import Judged, judge_groups, survey
+from leitwerk.evaluation.judged import Judged, judge_groups, papers_within, survey
 from leitwerk.evaluation.shares import ShareVerdict, absent_share
 from leitwerk.evaluation.summary import Summary
 from leitwerk.evaluation.totals import PeriodTotals
@@ -196,30 +196,13 @@ def _survey_part(part: _Part) -> tuple[Summary, Judged]:
         return _summarise_part(part), Judged()
     names = {*part.names}
     derived = [c for c in setup.channels if isinstance(c, DerivedChannel) and names >= {*c.inputs}]
-    papers = _papers_of(setup.setup.papers, names | {channel.name for channel in derived})
+    names |= {channel.name for channel in derived}
+    papers = papers_within(setup.setup.papers, names)
     return survey(part.pieces(), papers, setup.channels, setup.setup.zone)
 
 
 def _condense_part(part: _Part, length_s: float, statistics: tuple[str, ...], zone: str) -> Series:
     return joined_rows(list(condense_pieces(part.pieces(), length_s, statistics, ZoneInfo(zone))))
-
-
-def _papers_of(papers: Papers, names: set[str]) -> Papers:
-    """What is asked of some channels; groups of alarms are judged when all summaries are there."""
-    shares = {}
-    for name, share in papers.shares.items():
-        own = [channel for channel in share.channels if channel in names]
-        if own:
-            shares[name] = share.model_copy(update={"channels": own})
-    totals, exposure = papers.totals, papers.exposure
-    if totals is not None:
-        own = [channel for channel in totals.channels if channel in names]
-        totals = totals.model_copy(update={"channels": own})
-    if exposure is not None and exposure.level not in names:
-        exposure = None
-    return papers.model_copy(
-        update={"judged": {}, "shares": shares, "totals": totals, "exposure": exposure}
-    )
 
 
 def _joined_shares(

@@ -10,8 +10,8 @@ from pathlib import Path
 from typing import Any
 
 from leitwerk.analysis.series import plain_cell
-from leitwerk.errors import FileProblem
 from leitwerk.project.files import write_atomic
+from leitwerk.recordings.spreadsheet import sheets_xlsx
 from leitwerk.reports.html_page import page_html
 from leitwerk.reports.pdf_page import page_pdf
 from leitwerk.reports.seal import sealed
@@ -63,7 +63,7 @@ def write_report(report: ReportText, path: Path, language: str = "en") -> None:
 
     """
     if path.suffix in TABLES:
-        content = _xlsx(report.tables) if path.suffix == ".xlsx" else _csv(report.tables)
+        content = sheets_xlsx(report.tables) if path.suffix == ".xlsx" else _csv(report.tables)
         write_atomic(path, content)
         return
     if path.suffix == ".pdf":
@@ -81,28 +81,4 @@ def _csv(tables: Mapping[str, Sequence[Row]]) -> str:
         writer.writerow([name])
         writer.writerows([plain_cell(cell) for cell in row] for row in rows)
         writer.writerow([])
-    return out.getvalue()
-
-
-def _xlsx(tables: Mapping[str, Sequence[Row]]) -> bytes:
-    """The tables, each as a sheet."""
-    try:
-        from openpyxl import Workbook  # noqa: PLC0415 - an optional package
-    except ImportError:
-        raise FileProblem(
-            "XLSX needs the package openpyxl",
-            remedy="pip install 'leitwerk[spreadsheet]', or write CSV",
-        ) from None
-    book = Workbook()
-    book.remove(book.active)
-    for name, rows in tables.items():
-        sheet = book.create_sheet(name)
-        for number, row in enumerate(rows, start=1):
-            for column, value in enumerate(row, start=1):
-                cell = sheet.cell(number, column)
-                cell.value = value
-                if isinstance(value, str):
-                    cell.data_type = "s"  # also where it begins like a formula
-    out = io.BytesIO()
-    book.save(out)
     return out.getvalue()

@@ -39,7 +39,7 @@ def expected(exchange, line, values):
 
 
 @settings(
-    suppress_health_check=CHECKS, max_examples=int(os.environ.get("LEITWERK_EXCHANGES", "40"))
+    suppress_health_check=CHECKS, max_examples=int(os.environ.get("LEITWERK_EXCHANGES", "20"))
 )
 @given(exchange=exchanges(), data=st.data(), seed=st.integers(0, 99))
 def test_what_one_end_says_the_other_understands(exchange, data, seed):

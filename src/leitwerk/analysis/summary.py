@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
@@ -106,7 +106,7 @@ class ColumnNumbers:
         )
         self._is_level = unit is not None and unit.symbol == "dB"
         self._rate = None if unit is None else _RATES.get(unit.dimension)
-        self._rates, self._weights, self._total = 0.0, 0.0, 0.0
+        self._rates, self._weights = 0.0, 0.0
 
     def take(self, values: Array) -> None:
         """Take values, NaN where there is no good one."""
@@ -136,44 +136,53 @@ class ColumnNumbers:
             self.histogram.take(x, low, high)
 
     def take_weighted(self, values: Array, weights_s: Array) -> None:
-        """Take values that stand for so long, in s: for totals and means of another kind."""
+        """Take values that stand for so long, in s: for totals and means of another kind.
+
+        ``weights_s`` of shape (1,) is that of each value.
+        """
         unit = self._unit
         if unit is None or not (self._is_temperature or self._is_level or self._rate):
             return
         x, w = values, weights_s
         if math.isnan(float(values.sum())):
             good = ~np.isnan(values)
-            x, w = values[good], weights_s[good]
-        if self._is_temperature:
-            # Rates are those relative to 20 °C. Single precision leaves less than 0.1 mK of error.
-            for part, spent in zip(_parts(x), _parts(w), strict=True):
-                kelvin = part.astype(np.float32)
-                kelvin *= np.float32(unit.factor)
-                kelvin += np.float32(unit.offset)
-                np.maximum(kelvin, 1.0, out=kelvin)
-                np.divide(-_ACTIVATION_K, kelvin, out=kelvin)
-                kelvin += np.float32(_ACTIVATION_K / _USUAL_K)
-                np.exp(kelvin, out=kelvin)
-                self._rates += float(np.dot(kelvin.astype(np.float64), spent))
-            self._weights += float(w.sum())
-        elif self._is_level:
-            self._rates += float(np.dot(powers(x), w))
-            self._weights += float(w.sum())
-        elif self._rate is not None:
-            flow = np.asarray(convert(x, unit, parse_unit(self._rate.per_second)))
-            self._total += float(np.dot(flow, w))
+            x, w = values[good], weights_s if weights_s.size == 1 else weights_s[good]
+        even = w.size == 1
+        self._weights += float(w[0]) * x.size if even else float(w.sum())
+        for begin in range(0, x.size, _PART):
+            rates = self._rate_of(x[begin : begin + _PART], unit)
+            self._rates += (
+                float(w[0]) * float(rates.sum(dtype=np.float64))
+                if even
+                else float(np.dot(rates.astype(np.float64, copy=False), w[begin : begin + _PART]))
+            )
+
+    def _rate_of(self, x: Array, unit: Unit) -> NDArray[Any]:
+        """What is averaged, or added up, of each value."""
+        if self._is_level:
+            return powers(x)
+        if self._rate is not None:
+            return np.asarray(convert(x, unit, parse_unit(self._rate.per_second)))
+        # Rates are those relative to 20 °C. Single precision leaves less than 0.1 mK of error.
+        kelvin = x.astype(np.float32)
+        kelvin *= np.float32(unit.factor)
+        kelvin += np.float32(unit.offset)
+        np.maximum(kelvin, 1.0, out=kelvin)
+        np.divide(-_ACTIVATION_K, kelvin, out=kelvin)
+        kelvin += np.float32(_ACTIVATION_K / _USUAL_K)
+        return np.exp(kelvin, out=kelvin)
 
     def numbers(self, percentiles: tuple[float, ...]) -> ColumnSummary:
         """All of it; the percentiles are found apart from this."""
         kinetic, total, equivalent = math.nan, math.nan, math.nan
         if self._is_level and self._rates > 0.0:
             equivalent = level_of(self._rates / self._weights)
-        elif self._weights > 0.0 and self._unit is not None:
+        elif self._is_temperature and self._weights > 0.0 and self._unit is not None:
             rate = math.log(self._rates / self._weights) - _ACTIVATION_K / _USUAL_K
             kelvin = -_ACTIVATION_K / rate
             kinetic = float(convert(kelvin, parse_unit("K"), self._unit))
         if self._rate is not None and self.count:
-            total = self._total / self._rate.seconds
+            total = self._rates / self._rate.seconds
         several = self.count > 1
         return ColumnSummary(
             self.count, self.missing, self.mean if self.count else math.nan,
@@ -272,7 +281,9 @@ def exact_percentiles(
         return tuple(np.percentile(values, percentiles).tolist())
     place, counts = np.empty(n, np.uint16), np.zeros(_BINS, np.int64)
     for piece, own in zip(_parts(values), _parts(place), strict=True):
-        number = ((piece - low) * ((_BINS - 1) / (high - low))).astype(np.int64)
+        scaled = piece - low
+        scaled *= (_BINS - 1) / (high - low)
+        number = scaled.astype(np.int64)
         counts += np.bincount(number, minlength=_BINS)
         own[:] = number
     below = np.concatenate(([0], np.cumsum(counts)))

@@ -274,8 +274,11 @@ class _Builder:
 
     def _count(self, rows: _Weighed, times: Array) -> None:
         spent = weights(times, self._interval_s)[: rows.times.size]
+        # Where all rows stand for as long, one number does.
+        is_even = spent.size > 1 and spent.min() == spent.max()
+        each = spent[:1] if is_even else spent
         for k, numbers in enumerate(self.numbers):
-            numbers.take_weighted(rows.values[:, k], spent)
+            numbers.take_weighted(rows.values[:, k], each)
             for m, out in enumerate(rows.beyond[k]):
                 self._beyond_s[k][m] += float(spent[out].sum())
             band = rows.bands[k]

@@ -270,7 +270,7 @@ def record_a_shift(folder: Path) -> None:
         (folder / "hall.yaml").write_text(text, "utf-8")
         for words in (["upload"], ["record", "start"], ["record", "stop"], ["fetch", "--store"]):
             if words[-1] == "stop":
-                time.sleep(8.0)  # a shift
+                time.sleep(4.0)  # with what the commands take, a shift
             run_in_terminal([words[0], "hall.yaml", *words[1:]], folder, METER)
 
 

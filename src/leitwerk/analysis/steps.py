@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import math
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from leitwerk.analysis.series import Series
-from leitwerk.analysis.summary import JUDGED_ROWS, usual_interval, weights
+from leitwerk.analysis.summary import usual_interval, weights
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -32,59 +31,10 @@ class Steps:
         return float(self.times_s[-1] + self.stands_s[-1])
 
 
-class StepCutter:
-    """Makes steps of the pieces of a recording: each row until the next one, over a gap for one interval.
-
-    How long the last row of a piece stands is known when the next piece has come. What interval is usual is
-    known after the first rows; until then pieces wait.
-    """
-
-    def __init__(self) -> None:
-        self._waiting: list[Series] = []
-        self._interval_s = math.nan
-        self._held: tuple[Array, Array] | None = None
-
-    def take(self, piece: Series) -> Iterator[Steps]:
-        """The steps that are complete with this piece."""
-        if not math.isnan(self._interval_s):
-            yield from self._cut(piece)
-            return
-        self._waiting.append(piece)
-        if sum(one.times_s.size for one in self._waiting) >= JUDGED_ROWS:
-            yield from self._start()
-
-    def end(self) -> Iterator[Steps]:
-        """What is left when there are no more pieces."""
-        if self._waiting:
-            yield from self._start()
-        if self._held is not None:
-            times, values = self._held
-            yield Steps(times, values, weights(times, self._interval_s))
-
-    def _start(self) -> Iterator[Steps]:
-        waiting, self._waiting = self._waiting, []
-        self._interval_s = usual_interval(np.concatenate([piece.times_s for piece in waiting]))
-        for piece in waiting:
-            yield from self._cut(piece)
-
-    def _cut(self, piece: Series) -> Iterator[Steps]:
-        times, values = piece.times_s, piece.good()
-        if not times.size:
-            return
-        if self._held is not None:
-            first, value = self._held
-            yield Steps(first, value, weights(np.append(first, times[0]), self._interval_s)[:1])
-        if times.size > 1:
-            yield Steps(times[:-1], values[:-1], weights(times, self._interval_s)[:-1])
-        self._held = times[-1:], values[-1:]
-
-
-def steps_of(pieces: Iterable[Series]) -> Iterator[Steps]:
-    """The steps of a recording: see ``StepCutter``."""
-    cutter = StepCutter()
-    for piece in pieces:
-        yield from cutter.take(piece)
-    yield from cutter.end()
+def steps_of(series: Series) -> Steps:
+    """The rows of a recording, each until the next one, but over a gap for one interval: see ``weights``."""
+    times = series.times_s
+    return Steps(times, series.good(), weights(times, usual_interval(times)))
 
 
 def integrals(
@@ -135,8 +85,10 @@ def integrals(
 
 def _between(steps: Array, first: NDArray[np.intp]) -> Array:
     """The sums of the rows from each index to the next one."""
-    run = np.concatenate(([0.0], np.cumsum(steps)))
-    found: Array = np.diff(run[first])
+    found = np.zeros(first.size - 1)
+    filled = np.flatnonzero(first[1:] > first[:-1])
+    if filled.size:
+        found[filled] = np.add.reduceat(steps[: first[-1]], first[filled])
     return found
 
 

@@ -174,8 +174,7 @@ class ExposureMeter:
 def noise_exposure(series: Series, judged: Exposure) -> NoiseExposure:
     """The daily noise exposure of a recording: see ``ExposureMeter``."""
     meter = ExposureMeter(series.columns, judged)
-    for steps in steps_of([series]):
-        meter.take(steps)
+    meter.take(steps_of(series))
     return meter.exposure()
 
 

@@ -5,12 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, is_dataclass
+from itertools import chain
 from typing import Any
 from zoneinfo import ZoneInfo
 
 from leitwerk.analysis.series import Column, Series
-from leitwerk.analysis.steps import StepCutter, Steps
+from leitwerk.analysis.steps import Steps
 from leitwerk.check.channels import CheckedChannel
+from leitwerk.errors import QuantityError
 from leitwerk.evaluation.exposure import ExposureMeter, NoiseExposure
 from leitwerk.evaluation.followers import AlarmSpan, FurthestOut
 from leitwerk.evaluation.shares import ShareJudge, ShareVerdict
@@ -176,7 +178,7 @@ class Judge:
         channels: Sequence[CheckedChannel],
         zone: ZoneInfo,
     ) -> None:
-        self._papers, self._cutter = papers, StepCutter()
+        self._papers = papers
         self._meter = None if papers.exposure is None else ExposureMeter(columns, papers.exposure)
         self._shares = ShareJudge(columns, papers.shares) if papers.shares else None
         self._adder = None
@@ -188,13 +190,14 @@ class Judge:
                 labels=lambda name: names.get(name, ""),
             )  # fmt: skip
 
-    def take(self, piece: Series) -> None:
+    def take(self, steps: Steps) -> None:
         """Take the next rows."""
-        self._give(self._cutter.take(piece))
+        for taker in (self._meter, self._shares, self._adder):
+            if taker is not None:
+                taker.take(steps)
 
     def judged(self, summary: Summary) -> Judged:
         """What came of it; ``summary`` is that of the recording, with the channels of the setup."""
-        self._give(self._cutter.end())
         totals = None if self._adder is None else self._adder.totals()
         return Judged(
             judge_groups(summary, self._papers.judged),
@@ -202,13 +205,6 @@ class Judge:
             None if self._meter is None else self._meter.exposure(),
             totals if totals is not None and totals.channels else None,
         )
-
-    def _give(self, cut: Iterable[Steps]) -> None:
-        every = (self._meter, self._shares, self._adder)
-        takers = [one for one in every if one is not None]
-        for steps in cut if takers else ():
-            for taker in takers:
-                taker.take(steps)
 
 
 def papers_within(papers: Papers, names: Container[str]) -> Papers:
@@ -252,22 +248,13 @@ def survey(
         There are no rows, the recording lacks a channel of the exposure, or a unit does not fit.
 
     """
-    judge: Judge | None = None
-
-    def seen(pieces: Iterable[Series]) -> Iterator[Series]:
-        nonlocal judge
-        for piece in pieces:
-            judge = judge or Judge(piece.columns, papers, channels, zone)
-            judge.take(piece)
-            yield piece
-
-    if isinstance(rows, Series):
-        summary = summarise(rows, channels)
-        judge = Judge(rows.columns, papers, channels, zone)
-        judge.take(rows)
-    else:
-        summary = summarise(seen(rows), channels)
-    assert judge is not None  # without rows, there is no summary
+    left = iter((rows,) if isinstance(rows, Series) else rows)
+    first = next(left, None)
+    if first is None:
+        raise QuantityError("there are no rows", valid="one row or more")
+    judge = Judge(first.columns, papers, channels, zone)
+    whole = rows if isinstance(rows, Series) else chain((first,), left)
+    summary = summarise(whole, channels, on_steps=judge.take)
     return summary, judge.judged(summary)
 
 

@@ -150,8 +150,7 @@ class ShareJudge:
 def judge_shares(series: Series, judged: Mapping[str, JudgedShare]) -> tuple[ShareVerdict, ...]:
     """The verdicts on limits that hold in a share of all intervals: see ``ShareJudge``."""
     judge = ShareJudge(series.columns, judged)
-    for steps in steps_of([series]):
-        judge.take(steps)
+    judge.take(steps_of(series))
     return judge.verdicts()
 
 

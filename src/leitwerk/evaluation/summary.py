@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import chain
 from typing import TYPE_CHECKING, Any
@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from leitwerk.analysis.series import Series, utc_text
+from leitwerk.analysis.steps import Steps
 from leitwerk.analysis.summary import (
     JUDGED_ROWS,
     PERCENTILES,
@@ -130,6 +131,7 @@ def summarise(
     channels: Sequence[CheckedChannel] = (),
     *,
     gap_s: float = math.inf,
+    on_steps: Callable[[Steps], None] | None = None,
 ) -> Summary:
     """Summarise a recording.
 
@@ -142,6 +144,8 @@ def summarise(
         Those of the setup: with their labels, alarms and bands.
     gap_s : float, in s
         Rows further apart than this do not belong together, for alarms.
+    on_steps : callable, optional
+        Is given all rows in their order, each with the time for which it stands.
 
     Raises
     ------
@@ -159,6 +163,7 @@ def summarise(
         raise QuantityError("there are no rows", valid="one row or more")
     interval_s = usual_interval(np.concatenate([piece.times_s for piece in head]))
     builder = _Builder(head[0], channels, interval_s, gap_s, with_histogram=not is_whole)
+    builder.on_steps = on_steps
     for piece in chain(head, pieces):
         builder.take(piece)
     if isinstance(rows, Series):
@@ -234,6 +239,7 @@ class _Builder:
             np.zeros(0 if follower is None else len(follower.bands.parts))
             for follower in self._bands
         ]
+        self.on_steps: Callable[[Steps], None] | None = None
         self._interval_s = interval_s
         self._rows, self._begin_s, self._end_s = 0, math.nan, math.nan
         self._gaps: list[Gap] = []
@@ -274,6 +280,8 @@ class _Builder:
 
     def _count(self, rows: _Weighed, times: Array) -> None:
         spent = weights(times, self._interval_s)[: rows.times.size]
+        if self.on_steps is not None and spent.size:
+            self.on_steps(Steps(rows.times, rows.values, spent))
         # Where all rows stand for as long, one number does.
         is_even = spent.size > 1 and spent.min() == spent.max()
         each = spent[:1] if is_even else spent

@@ -224,8 +224,7 @@ def add_up(
 ) -> PeriodTotals:
     """Add up channels of a recording by the clock of a place: see ``Adder``."""
     adder = Adder(series.columns, names, each, zone, **more)
-    for steps in steps_of([series]):
-        adder.take(steps)
+    adder.take(steps_of(series))
     return adder.totals()
 
 

@@ -357,6 +357,12 @@ def test_what_is_no_record_or_has_no_such_report(leitwerk, tmp_path):
         record.write_text(text, "utf-8")
         made = leitwerk("report", str(record), "--kind", kind, *to)
         assert (made.exit_code, says in made.stderr) == (2, True), made.output
+    record.write_text(PROOF.model_dump_json(), "utf-8")
+    made = leitwerk("report", str(record), *to, "--unit", "air_top=°F", "--from", "2026-03-02")
+    assert (made.exit_code, "--unit, --from: for rows, not for a record" in made.stderr) == (
+        2,
+        True,
+    )
     assert not (tmp_path / "r.pdf").exists()
 
 

@@ -103,6 +103,12 @@ def report(
     )
     record = read_record(Path(wanted.source))
     if record is not None:
+        of_rows = {"--unit": units, "--panel": panels, "--events": log, "--setup": wanted.setup,
+                   "--channel": wanted.channels, "--from": wanted.begin, "--until": wanted.end,
+                   "--version": wanted.version}  # fmt: skip
+        given = [name for name, value in of_rows.items() if value]
+        if given:
+            raise click.UsageError(f"{', '.join(given)}: for rows, not for a record")
         made, what = record_report(record, parsed), "record"
     else:
         checked = wanted.checked()

@@ -136,7 +136,7 @@ class ColumnNumbers:
             self.histogram.take(x, low, high)
 
     def take_weighted(self, values: Array, weights_s: Array) -> None:
-        """Take values that stand for so long, in s: for totals and means of another kind.
+        """Take values again, that stand for so long, in s: for totals and means of another kind.
 
         ``weights_s`` of shape (1,) is that of each value.
         """
@@ -144,7 +144,7 @@ class ColumnNumbers:
         if unit is None or not (self._is_temperature or self._is_level or self._rate):
             return
         x, w = values, weights_s
-        if math.isnan(float(values.sum())):
+        if self.missing:
             good = ~np.isnan(values)
             x, w = values[good], weights_s if weights_s.size == 1 else weights_s[good]
         even = w.size == 1
@@ -165,7 +165,8 @@ class ColumnNumbers:
             return np.asarray(convert(x, unit, parse_unit(self._rate.per_second)))
         # Rates are those relative to 20 °C. Single precision leaves less than 0.1 mK of error.
         kelvin = x.astype(np.float32)
-        kelvin *= np.float32(unit.factor)
+        if unit.factor != 1.0:
+            kelvin *= np.float32(unit.factor)
         kelvin += np.float32(unit.offset)
         np.maximum(kelvin, 1.0, out=kelvin)
         np.divide(-_ACTIVATION_K, kelvin, out=kelvin)
@@ -283,9 +284,8 @@ def exact_percentiles(
     for piece, own in zip(_parts(values), _parts(place), strict=True):
         scaled = piece - low
         scaled *= (_BINS - 1) / (high - low)
-        number = scaled.astype(np.int64)
-        counts += np.bincount(number, minlength=_BINS)
-        own[:] = number
+        own[:] = scaled
+        counts += np.bincount(own, minlength=_BINS)
     below = np.concatenate(([0], np.cumsum(counts)))
     known: dict[int, Array] = {}
 

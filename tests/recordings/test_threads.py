@@ -2,7 +2,9 @@
 
 import json
 import re
+import socket
 import time
+import zlib
 
 import numpy as np
 import pandas as pd
@@ -54,11 +56,34 @@ def frame_of(serial):
     return pd.concat(parts).set_index("time").sort_index()
 
 
+def rows_by_hand(address):
+    """All rows of the first recording and its check sum, asked for line by line on a plain socket."""
+    with (
+        socket.create_connection((address.host, address.port)) as plain,
+        plain.makefile("rw") as lines,
+    ):
+
+        def ask(*texts):
+            lines.write("".join(f"{text}\n" for text in texts))
+            lines.flush()
+            return lines.readline().strip()
+
+        count = int(float(ask("MEM:SEL 1", "MEM:ROWS?")))
+        found = []
+        while len(found) < 3 * count:
+            found += map(float, ask(f"MEM:FIRS {len(found) // 3}", "MEM:DATA?").split(","))
+        return np.array(found).reshape(-1, 3), int(float(ask("MEM:CSUM?")))
+
+
 @pytest.mark.process
 def test_a_shift_of_eibe(leitwerk, tmp_path, monkeypatch):
     monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "larch")
     with lw.start_standin("eibe", "--time-factor", "10000") as standin:
         bring_in(leitwerk, standin, "saw-hall", 8.0, tmp_path, monkeypatch)
+        rows, check_sum = rows_by_hand(standin.address)
+    stored = frame_of("SH-0093")[["equivalent", "level.maximum as stored", "peak"]].to_numpy()
+    np.testing.assert_array_equal(stored, rows)
+    assert zlib.crc32(rows.astype(">f4").tobytes()) == check_sum
     report = leitwerk(
         "report", "SH-0093", "--setup", "it.yaml", "--kind", "noise", "--to", "shift.csv"
     )

@@ -136,6 +136,8 @@ def test_a_station_sends_its_rows_and_gives_up_what_is_kept(leitwerk, tmp_path, 
             assert time.monotonic() < end
             got = leitwerk("fetch", "hw.yaml", "--store", "--for", "4 s", "--json")
             kept += json.loads(got.stdout) if got.exit_code == 0 else []
+        listed = leitwerk("fetch", "hw.yaml", "--list")
+        assert "sent: rows" in listed.stdout or "no new rows" in listed.stderr, listed.output
         link = StationLink(
             standin.address, "laerche", serial="BS-0031", options=lw.LinkOptions(5.0)
         )

@@ -123,6 +123,8 @@ def _fetched(
 ) -> bool:
     """List or fetch; whether there was something."""
     store, as_json = wanted.store, wanted.as_json
+    if device.sleeps and wanted.lists:
+        return _list_sent(device, as_json=as_json)
     if device.sleeps:
         return _from_station(device, recorded_with, store, wanted.for_s, as_json=as_json)
     if wanted.lists:
@@ -189,6 +191,25 @@ def _into_store(
     if as_json:
         echo_json([run.to_dict() for run in found])
     return bool(found)
+
+
+def _list_sent(device: Device, *, as_json: bool) -> bool:
+    """What a station has sent last, kept or not."""
+    from leitwerk.analysis.series import utc_text
+    from leitwerk.cli.printing import echo_json
+
+    rows = device.link.rows()
+    if rows is None or not rows.times_s:
+        return False
+    last = rows.first + len(rows.times_s) - 1
+    begin, end = utc_text(rows.times_s[0]), utc_text(rows.times_s[-1])
+    if as_json:
+        echo_json([{"first": rows.first, "last": last, "from": begin, "to": end}])
+    else:
+        click.echo(
+            f"sent: rows {rows.first:,} to {last:,}, {begin} to {end}, of {', '.join(rows.names)}"
+        )
+    return True
 
 
 def _from_station(

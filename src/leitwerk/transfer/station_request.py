@@ -194,7 +194,7 @@ def _stamp(moment: datetime) -> str:
 
 
 def _ago(span: timedelta) -> str:
-    seconds = span.total_seconds()
+    seconds = max(0.0, span.total_seconds())
     for length, name in ((86400.0, "days"), (3600.0, "hours"), (60.0, "minutes")):
         if seconds >= 2.0 * length:
             return f"{seconds / length:.0f} {name}"

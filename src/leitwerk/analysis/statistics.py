@@ -42,15 +42,9 @@ def interval_statistics(
     """
     count = intervals.count
     times, every = np.asarray(times_s, dtype=np.float64), np.asarray(values, dtype=np.float64)
-    number = intervals.of(times)
-    used = (number >= 0) & (number < count) & np.isfinite(every)
-    t, x, number = times[used], every[used], number[used]
-    if (t[1:] < t[:-1]).any():
-        order = np.argsort(t, kind="stable")
-        x, number = x[order], number[order]
-    counts = np.bincount(number, minlength=count).astype(float)
+    x, counts = _by_interval(times, every, intervals)
     filled = np.flatnonzero(counts)
-    first = np.searchsorted(number, filled)
+    first = (np.cumsum(counts) - counts)[filled].astype(np.intp)
 
     def spread(of_filled: NDArray[np.float64]) -> NDArray[np.float64]:
         spread_out = np.full(count, np.nan)
@@ -78,3 +72,24 @@ def interval_statistics(
     if "last" in statistics:
         found["last"] = spread(x[first + n.astype(int) - 1])
     return {name: found[name] for name in statistics}
+
+
+def _by_interval(
+    times: NDArray[np.float64], values: NDArray[np.float64], intervals: Intervals
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """The good values in the order of time, and how many of them each interval has."""
+    if (
+        intervals.count
+        and times.size
+        and (times[1:] >= times[:-1]).all()
+        and np.isfinite(values).all()
+    ):
+        begins = np.searchsorted(times, intervals.edges)
+        return values[begins[0] : begins[-1]], np.diff(begins).astype(float)
+    number = intervals.of(times)
+    used = (number >= 0) & (number < intervals.count) & np.isfinite(values)
+    t, x, number = times[used], values[used], number[used]
+    if (t[1:] < t[:-1]).any():
+        order = np.argsort(t, kind="stable")
+        x, number = x[order], number[order]
+    return x, np.bincount(number, minlength=intervals.count).astype(float)

@@ -204,6 +204,10 @@ def test_a_loop_through_two_devices(monkeypatch, leitwerk, tmp_path):
         (tmp_path / "s.yaml").write_text('default: skip\nsteps: {"loop wheel": applied}', "utf-8")
         reading = ("--reference", "wheel", "logger.yaml", "current", "--arm")
         words = ("--script", "s.yaml", "--record", "p.json", "--page", "p.pdf", *reading, *QUICK)
+        # A form that no page has is refused before anything is proven.
+        wrong = leitwerk("prove", "mill.yaml", *words[:4], "--page", "p.doc", *reading, *QUICK)
+        assert (wrong.exit_code, "cannot be written as '.doc'" in wrong.stderr) == (2, True)
+        assert not (tmp_path / "p.json").exists()
         shown = leitwerk("prove", "mill.yaml", *words)
         assert (
             "no channel or output 'w'"

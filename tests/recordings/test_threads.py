@@ -81,6 +81,11 @@ def test_a_shift_of_eibe(leitwerk, tmp_path, monkeypatch):
     with lw.start_standin("eibe", "--time-factor", "10000") as standin:
         bring_in(leitwerk, standin, "saw-hall", 8.0, tmp_path, monkeypatch)
         rows, check_sum = rows_by_hand(standin.address)
+        assert (
+            leitwerk("fetch", "it.yaml", "--store", "--for", "1 s").exit_code == 2
+        )  # it does not sleep
+        none = leitwerk("condense", "SH-0093", "--every", "1 h", "--from", "2040-01-01 00:00")
+        assert (none.exit_code, "Traceback" in none.output) == (2, False)
     stored = frame_of("SH-0093")[["equivalent", "level.maximum as stored", "peak"]].to_numpy()
     np.testing.assert_array_equal(stored, rows)
     assert zlib.crc32(rows.astype(">f4").tobytes()) == check_sum
@@ -130,7 +135,10 @@ def test_a_station_sends_its_rows_and_gives_up_what_is_kept(leitwerk, tmp_path, 
         path = tmp_path / "hw.yaml"
         path.write_text(example("head-water", standin.address), "utf-8")
         assert leitwerk("request", "hw.yaml").exit_code in {0, 1}
-        assert leitwerk("fetch", "hw.yaml").exit_code == 2  # a store is needed
+        for words in ((), ("--store", "--erase"), ("--store", "--only", "1")):
+            assert (
+                leitwerk("fetch", "hw.yaml", *words).exit_code == 2
+            )  # a store is needed; not for a station
         kept, end = [], time.monotonic() + PATIENCE_S
         while sum(entry["new"] for entry in kept) < 150:
             assert time.monotonic() < end

@@ -358,8 +358,12 @@ def test_what_is_no_record_or_has_no_such_report(leitwerk, tmp_path):
         made = leitwerk("report", str(record), "--kind", kind, *to)
         assert (made.exit_code, says in made.stderr) == (2, True), made.output
     record.write_text(PROOF.model_dump_json(), "utf-8")
-    made = leitwerk("report", str(record), *to, "--unit", "air_top=°F", "--from", "2026-03-02")
-    assert (made.exit_code, "--unit, --from: for rows, not for a record" in made.stderr) == (
+    words = ("--unit", "air_top=°F", "--from", "2026-03-02", "--times", "local")
+    made = leitwerk("report", str(record), *to, *words)
+    assert (
+        made.exit_code,
+        "--unit, --from, --times: for rows, not for a record" in made.stderr,
+    ) == (
         2,
         True,
     )

@@ -90,7 +90,9 @@ if TYPE_CHECKING:
 @click.option(
     "--due", metavar="DATE", help="By when a calibration that is made here has to be repeated."
 )
-@click.option("--page", metavar="FILE", help="Write the record as a page, too: HTML, or .pdf.")
+@click.option(
+    "--page", metavar="FILE", help="Write the record as a report, too: .html, .pdf, .csv or .xlsx."
+)
 @JSON
 @FOLDER
 @link_options(2.0)

@@ -58,6 +58,10 @@ class ProofWishes:
 
 def prove_whole(checked: CheckedSetup, setup: str, link: LinkOptions, wishes: ProofWishes) -> int:
     """Prove a whole setup; the exit code."""
+    if wishes.page is not None:
+        from leitwerk.reports.report_text import require_form
+
+        require_form(Path(wishes.page))
     plan = plan_proof(checked, _points(checked, wishes.points), dict(wishes.adjust))
     before = None if wishes.against is None else load_record(Path(wishes.against))
     names = frozenset(name for name, *_ in wishes.references)

@@ -123,6 +123,10 @@ def _fetched(
 ) -> bool:
     """List or fetch; whether there was something."""
     store, as_json = wanted.store, wanted.as_json
+    if device.sleeps and (wanted.numbers or wanted.erase):
+        raise click.UsageError("--only and --erase are not for a station: it gives up what is kept")
+    if not device.sleeps and wanted.for_s is not None:
+        raise click.UsageError("--for is for a station that sleeps")
     if device.sleeps and wanted.lists:
         return _list_sent(device, as_json=as_json)
     if device.sleeps:

@@ -39,8 +39,8 @@ if TYPE_CHECKING:
     help="Of its texts.",
 )
 @click.option(
-    "--times", type=click.Choice(["local", "utc"]), default="local", show_default=True,
-    help="As the clock of the place shows them, or ISO 8601 in UTC.",
+    "--times", type=click.Choice(["local", "utc"]),
+    help="As the clock of the place shows them (if not given), or ISO 8601 in UTC, as in records.",
 )  # fmt: skip
 @click.option(
     "--unit",
@@ -62,7 +62,7 @@ def report(
     target: str,
     kind: str | None,
     language: str,
-    times: str,
+    times: str | None,
     units: tuple[tuple[str, str], ...],
     notes: tuple[str, ...],
     log: str | None,
@@ -79,23 +79,19 @@ def report(
     Exit code 0: written, and what is judged has passed, or nothing is judged. 1: written, not passed or
     unknown. 2: usage.
     """
-    from leitwerk.errors import QuantityError
     from leitwerk.monitoring.events import EventKind, read_events
     from leitwerk.reports.record_report import read_record, record_report
     from leitwerk.reports.recording_report import ReportOptions, make_report
-    from leitwerk.reports.report_text import FORMS, write_report
+    from leitwerk.reports.report_text import require_form, write_report
     from leitwerk.results import Outcome
 
     path = Path(target)
-    if path.suffix not in FORMS:
-        raise QuantityError(
-            f"a report cannot be written as {path.suffix or target!r}", valid=", ".join(FORMS)
-        )
+    require_form(path)
     events = [] if log is None else read_events(Path(log), {EventKind.OPERATOR})
     parsed = ReportOptions(
         kind or "",
         language,
-        times == "local",
+        times != "utc",
         _units(units),
         notes,
         events,
@@ -105,7 +101,7 @@ def report(
     if record is not None:
         of_rows = {"--unit": units, "--panel": panels, "--events": log, "--setup": wanted.setup,
                    "--channel": wanted.channels, "--from": wanted.begin, "--until": wanted.end,
-                   "--version": wanted.version}  # fmt: skip
+                   "--version": wanted.version, "--times": times}  # fmt: skip
         given = [name for name, value in of_rows.items() if value]
         if given:
             raise click.UsageError(f"{', '.join(given)}: for rows, not for a record")

@@ -194,7 +194,9 @@ def condense(wanted: RowsWanted, *, length_s: float, statistics: str, zone: str 
     given = None if zone is None else find_zone(zone)
     pieces = wanted.pieces(checked, given)
     found = condense_pieces(pieces, length_s, names, given or wanted.zone(checked))
-    first = next(found)
+    first = next(found, None)
+    if first is None:
+        raise QuantityError("there are no rows in this time", valid="a time with rows")
     click.echo(first.csv(), nl=False)
     for piece in found:
         click.echo(piece.csv().partition("\n")[2], nl=False)

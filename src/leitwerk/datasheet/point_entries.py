@@ -18,7 +18,7 @@ from leitwerk.datasheet.entries import (
 from leitwerk.datasheet.points import INDEX, Point, PointFamily
 from leitwerk.datasheet.register_points import BIT_TABLES, RegisterPoint
 from leitwerk.datasheet.registers import FLOATS, INTEGER_SPANS
-from leitwerk.datasheet.text_points import DIALECTS, Dialect, TextPoint
+from leitwerk.datasheet.text_points import DIALECTS, FIELD_BY_INDEX, Dialect, TextPoint
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings
 from leitwerk.parsing.quantities import parse_quantity
@@ -149,6 +149,10 @@ def _text_point(name: str, entry: TextEntry, protocol: str) -> TextPoint:
         raise QuantityError(f"{entry.write!r} has no place for the value", valid=valid)
     if "\n" in entry.query + entry.write:
         raise QuantityError("a command is one line", valid="a text without line breaks")
+    if entry.field == FIELD_BY_INDEX and not INDEX.search(name):
+        raise QuantityError(
+            f"{name!r} has no index, and its field is that of one", valid="field: 2"
+        )
     special = [(_text_code(code), word) for code, word in entry.special.items()]
     return TextPoint(
         name,

@@ -52,7 +52,11 @@ class Catalogue:
         self._root = root
 
     def parts(self) -> list[Part]:
-        """All files, by device, version and time.
+        """All files that count, by device, version and time; see ``read``."""
+        return self.read()[0]
+
+    def read(self) -> tuple[list[Part], list[Path]]:
+        """All files that count, by device, version and time; and those whose rows another one has, too.
 
         Raises
         ------
@@ -74,8 +78,9 @@ class Catalogue:
             base.executemany("delete from parts where path = ?", [(name,) for name in known])
             base.commit()
         gone = {(part.path.parent, name) for part in parts for name in part.about.replaces}
-        parts = [part for part in parts if (part.path.parent, part.path.name) not in gone]
-        return sorted(parts, key=lambda part: (part.device, part.version, part.begin_ms))
+        left = [part.path for part in parts if (part.path.parent, part.path.name) in gone]
+        parts = [part for part in parts if part.path not in left]
+        return sorted(parts, key=lambda part: (part.device, part.version, part.begin_ms)), left
 
     @contextmanager
     def _open(self) -> Iterator[sqlite3.Connection]:

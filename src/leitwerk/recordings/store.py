@@ -495,12 +495,12 @@ class Store:
     def _merge(self, serial: str, run: str) -> None:
         """Join small files of a month, once there are many; what ends in the middle leaves no row twice."""
         small: dict[tuple[Path, str], list[Part]] = {}
-        every = self.parts(serial, 1)
-        for part in every:  # what was left when this was broken off
-            for name in part.about.replaces:
-                (part.path.parent / Path(name).name).unlink(missing_ok=True)
+        every, left = Catalogue(self.root).read()
+        for path in left:  # this was broken off before
+            path.unlink()
         for part in every:
-            if part.run == run and part.rows <= _SMALL_ROWS:
+            own = same_number(part.device, serial) and (part.version, part.run) == (1, run)
+            if own and part.rows <= _SMALL_ROWS:
                 alike = part.about.model_copy(update={"replaces": []}).to_json()
                 small.setdefault((part.path.parent, alike), []).append(part)
         for parts in small.values():

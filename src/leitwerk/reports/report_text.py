@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from leitwerk.analysis.series import plain_cell
+from leitwerk.errors import QuantityError
 from leitwerk.project.files import write_atomic
 from leitwerk.recordings.spreadsheet import sheets_xlsx
 from leitwerk.reports.html_page import page_html
@@ -20,6 +21,21 @@ from leitwerk.results import Outcome
 Row = Sequence[Any]
 TABLES = (".csv", ".xlsx")
 FORMS = (".pdf", ".html", *TABLES)
+
+
+def require_form(path: Path) -> None:
+    """Raise an error if no report can be written to a file of this name.
+
+    Raises
+    ------
+    QuantityError
+        Its ending is none of ``FORMS``.
+
+    """
+    if path.suffix not in FORMS:
+        raise QuantityError(
+            f"a report cannot be written as {path.suffix or str(path)!r}", valid=", ".join(FORMS)
+        )
 
 
 @dataclass(frozen=True)

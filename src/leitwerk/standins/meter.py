@@ -65,7 +65,11 @@ class Meter(LineDevice):
         """As every device, and the choice of the window."""
         for head, name in self._chosen.items():
             if line.startswith(head):
-                setattr(self.memory, name, int(float(line.removeprefix(head))))
+                text = line.removeprefix(head).strip()
+                if text.isdecimal():
+                    setattr(self.memory, name, int(text))
+                else:
+                    self.refuse("value")
                 return None
         return super().answer(line)
 

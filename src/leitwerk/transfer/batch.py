@@ -34,7 +34,7 @@ from leitwerk.transfer.upload import upload
 
 FILE = "batch.json"
 AT_ONCE = 8
-OPEN = "open"
+OPEN, DONE = "open", "done"
 _SHORT = {"serial": ("device", "serial"), "at": ("device", "at"), "title": ("title",)}
 _MOST = 1000  # items of one batch: each setup is checked by itself
 
@@ -254,7 +254,9 @@ class _Record:
             number = folded_number(item.serial)
             known = self._entries.get(number)
             if known is None or known.setup_hash != _digest(item):
-                self._entries[number] = _entry(item)
+                entry = _entry(item)
+                is_done = self.has(item)
+                self._entries[number] = entry.model_copy(update={"state": DONE} if is_done else {})
 
     def has(self, item: BatchItem) -> bool:
         """Whether this setup has been proven to be in this item."""

@@ -6,17 +6,19 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from leitwerk.analysis.series import Series
+from leitwerk.analysis.series import Column, Series
 from leitwerk.errors import FileProblem
 from leitwerk.recordings.catalogue import Part
 from leitwerk.recordings.rows import sorted_by_time
-from leitwerk.recordings.tables import QUALITY, TIME, arrow, series_of, value_field
+from leitwerk.recordings.tables import QUALITY, TIME, arrow, series_of_tables, value_field
 
 
 def joined(parts: Sequence[Part], wanted: Mapping[str, str]) -> Series:
     """The rows of several files in the order of time, with these columns and units."""
-    tables = [with_columns(read_part(part.path, wanted, part), wanted) for part in parts]
-    return sorted_by_time(series_of(arrow().concat_tables(tables, promote_options="permissive")))
+    tables = (with_columns(read_part(part.path, wanted, part), wanted) for part in parts)
+    columns = tuple(Column(name, unit) for name, unit in wanted.items())
+    rows = sum(part.rows for part in parts)
+    return sorted_by_time(series_of_tables(tables, columns, rows))
 
 
 def units_of(parts: Sequence[Part], channels: Sequence[str] | None) -> dict[str, str]:
@@ -59,7 +61,8 @@ def read_part(path: Path, names: Iterable[str] | None = None, part: Part | None 
     from pyarrow import parquet  # noqa: PLC0415 - an optional package, and large
 
     try:
-        return parquet.read_table(path, columns=_of_part(names, part), partitioning=None)
+        with parquet.ParquetFile(path) as file:
+            return file.read(_of_part(names, part))
     except (OSError, pa.ArrowException) as error:
         raise FileProblem(f"cannot read {path}: {str(error)[:200]}") from error
 

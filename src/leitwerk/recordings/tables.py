@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from typing import Any
 
 import numpy as np
@@ -79,35 +80,51 @@ def about_of(schema: Any) -> str:
 
 def series_of(table: Any) -> Series:
     """The series of a table; columns without a quality are passed over."""
+    return series_of_tables([table], columns_of(table.schema), table.num_rows)
+
+
+def series_of_tables(tables: Iterable[Any], columns: tuple[Column, ...], rows: int) -> Series:
+    """The series of tables one behind the other, each with these columns; one is held at a time."""
     pa = arrow()
-    columns = columns_of(table.schema)
-    times = table[TIME].cast(pa.int64()).to_numpy() / 1000.0
-    values = np.empty((table.num_rows, len(columns)), order="F")
+    times = np.empty(rows)
+    values = np.empty((rows, len(columns)), order="F")
     qualities = np.zeros(values.shape, np.uint8, order="F")
-    for k, column in enumerate(columns):
-        begin = 0
-        for chunk in table[column.name].chunks:
-            values[begin : begin + len(chunk), k] = chunk.to_numpy(zero_copy_only=False)
-            begin += len(chunk)
-        begin = 0
-        for chunk in table[f"{column.name}{QUALITY}"].chunks:
-            qualities[begin : begin + len(chunk), k] = _codes(chunk)
-            begin += len(chunk)
-    dated = pa.types.is_timestamp(table.schema.field(TIME).type)
-    return Series(columns, times, values, qualities, dated)
+    begin, dated = 0, True
+    for table in tables:
+        piece = slice(begin, begin + table.num_rows)
+        times[piece] = table[TIME].cast(pa.int64()).to_numpy()
+        for k, column in enumerate(columns):
+            _fill(values[piece, k], table[column.name], _numbers)
+            _fill(qualities[piece, k], table[f"{column.name}{QUALITY}"], _codes)
+        dated = pa.types.is_timestamp(table.schema.field(TIME).type)
+        begin += table.num_rows
+    return Series(columns, times / 1000.0, values, qualities, dated)
+
+
+def _fill(place: Any, column: Any, read: Callable[[Any], Any]) -> None:
+    begin = 0
+    for chunk in column.chunks:
+        place[begin : begin + len(chunk)] = read(chunk)
+        begin += len(chunk)
+
+
+def _numbers(chunk: Any) -> Any:
+    return chunk.to_numpy(zero_copy_only=False)
 
 
 def _codes(chunk: Any) -> Any:
     """The codes of qualities in words; what is missing or unknown is of unknown quality."""
     if not hasattr(chunk, "dictionary"):
         chunk = chunk.dictionary_encode()
-    words = chunk.dictionary.to_pylist()
-    codes = [int(QUALITY_BY_REASON.get(word, Quality.UNKNOWN)) for word in words]
-    found = np.array([*codes, int(Quality.UNKNOWN)], np.uint8)
-    places = chunk.indices
+    words, places = chunk.dictionary, chunk.indices
     if places.null_count:
-        places = places.fill_null(len(codes))
+        places = places.fill_null(len(words))
     numbers = places.to_numpy(zero_copy_only=False)
-    if not found[0] and not numbers.any():
-        return 0  # all are good, as most are
+    if not numbers.any():  # all are alike: good, as most are
+        return _code(words[0].as_py() if len(words) else None)
+    found = np.array([*map(_code, words.to_pylist()), int(Quality.UNKNOWN)], np.uint8)
     return found[numbers]
+
+
+def _code(word: str | None) -> int:
+    return int(QUALITY_BY_REASON.get(word or "", Quality.UNKNOWN))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -80,8 +81,12 @@ def batches(part: Part, names: Iterable[str], rows: int) -> Iterator[Any]:
     from pyarrow import parquet  # noqa: PLC0415 - as above
 
     try:
-        with parquet.ParquetFile(part.path) as file:
-            for batch in file.iter_batches(rows, columns=_of_part(names, part)):
+        with parquet.ParquetFile(part.path) as file, ThreadPoolExecutor(1) as beside:
+            found = file.iter_batches(rows, columns=_of_part(names, part))
+            # Arrow reads the next piece while this one is worked.
+            coming = beside.submit(next, found, None)
+            while (batch := coming.result()) is not None:
+                coming = beside.submit(next, found, None)
                 yield pa.Table.from_batches([batch])
     except (OSError, pa.ArrowException) as error:
         raise FileProblem(f"cannot read {part.path}: {str(error)[:200]}") from error

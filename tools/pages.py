@@ -29,6 +29,7 @@ PACKAGES = {
     "leitwerk.signals": "Scales and sensor curves.",
     "leitwerk.calibration": "Corrections, uncertainty, conformity.",
     "leitwerk.analysis": "Statistics of intervals, and pulses.",
+    "leitwerk.power": "Three phases: phasors, wiring, powers, waveforms.",
     "leitwerk.alarms": "Alarm definitions, their states, bands.",
     "leitwerk.datasheet": "Device models, points, settings.",
     "leitwerk.derived": "Formulas of channels, flow in open channels, steps of a gear.",

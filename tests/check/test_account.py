@@ -54,6 +54,8 @@ MORE = {
          " states: {on: 1}}]}}},"
          " understands: {keywords: {b: {keyword: B, errors: no, answer: nothing, values: [{integer: yes},"
          " {hexadecimal: yes}, {state: yes, states: {on: 1}}, {constant: C}]}}}}}"),
+        ("wiring: {system: split-phase, nominal: 120 V, voltages: direct, currents: 1 mV/A,"
+         " rotation: L1 L3 L2, power: import, least_current: 1 A}"),
         "rules: {night: {when: every 10 min, do: {log: still here}, quiet: '20:00..06:00'}}",
     ],
 }  # fmt: skip
@@ -76,7 +78,7 @@ def test_every_entry_of_a_setup_ends_in_exactly_one_way(data):
     for extra in data.draw(st.sets(st.sampled_from(MORE["top"]), max_size=3)):
         if not re.search(rf"^{extra.partition(':')[0]}:", text, re.MULTILINE):
             lines.append(extra)
-    at = [k for k, line in enumerate(lines) if re.match(r" {4}(terminal|reading): ", line)]
+    at = [k for k, line in enumerate(lines) if re.match(r" {4}(terminal|reading|computed): ", line)]
     for extra in data.draw(st.sets(st.sampled_from(MORE["channel"]), max_size=2)):
         where = data.draw(st.sampled_from(at))
         lines.insert(where, f"    {extra}")

@@ -26,12 +26,12 @@ MISTAKES = [
         "wrong-unit",
         "these limits are in A, u1 is in V",
     ),
-    (SUPPLY, "channels: [distortion]", "channels: [distorsion]", "unknown-channel", "'distorsion'"),
+    (SUPPLY, "[thd_u1, thd_u2, thd_u3]", "[distorsion]", "unknown-channel", "'distorsion'"),
     (SUPPLY, "each: 10 min", "each: 7 min", "intervals-do-not-fit", "7 min does not divide a day"),
     (SUPPLY, "at_least: 95 %", "at_least: 950 %", "bad-value", "is no share"),
     (SUPPLY, "at_least: 95 %", "at_least: 3 V", "bad-value", "is no share"),
     (SUPPLY, "each: day", "each: week", "bad-value", "'hour', 'day' or 'month'"),
-    (SUPPLY, "[power, bought, cost]", "[power, costs]", "unknown-channel", "'costs'"),
+    (SUPPLY, "[p, bought, cost]", "[p, costs]", "unknown-channel", "'costs'"),
 ]
 
 

@@ -121,7 +121,7 @@ def test_a_week_of_ulme(leitwerk, tmp_path, monkeypatch):
         "report", "PA-0117", "--setup", "it.yaml", "--kind", "energy", "--to", "e.csv"
     )
     assert energy.exit_code == 0, energy.output
-    bought = frame["power"].clip(lower=0).sum() / 6.0
+    bought = frame["p"].clip(lower=0).sum() / 6.0
     totals = (tmp_path / "e.csv").read_text("utf-8").partition("\ntotals\n")[2].partition("\n\n")[0]
     assert sum(float(line.split(",")[3]) for line in totals.splitlines()[1:]) == pytest.approx(
         bought

@@ -33,8 +33,10 @@ from leitwerk.datasheet.vocabulary import (
     CHANNEL_SENSOR,
     CHANNEL_UNIT,
     CONTACT_NUMBER,
+    CURRENT_SENSOR,
     INPUT_ALARM_HIGH,
     INPUT_ALARM_LOW,
+    NOMINAL_VOLTAGE,
     PULSE_GATE,
     RELAY_ALARMS,
     RELAY_LEAST_OFF,
@@ -51,7 +53,9 @@ from leitwerk.datasheet.vocabulary import (
     TITLE,
     VALUE_LOW,
     VOCABULARY,
+    VOLTAGE_PRIMARY,
     WHEN_FULL,
+    WIRING_SYSTEM,
     KnownPoint,
 )
 from leitwerk.findings import Finding, KeyPath
@@ -75,6 +79,7 @@ class When(enum.StrEnum):
     CHECKED = "when the setup is checked"
     REPORTED = "in reports of its recordings"
     READ = "whenever values are read"
+    WIRED = "by 'leitwerk wiring'"
     CONDENSED = "by 'leitwerk condense', from a recording"
     ATTENDED = "only while 'leitwerk attend' runs"
 
@@ -299,6 +304,11 @@ class _Book:
         is_header = path[1:2] in {("header",), ("logo",)}
         return _people("the header of reports") if is_header else _worked(When.REPORTED)
 
+    def wiring(self, path: KeyPath) -> _Ending | None:
+        """How the net is wired, and what is expected of it."""
+        known = _WIRING.get(path[1] if len(path) > 1 else "")
+        return self.stored(known, _worked(When.WIRED)) if known else _worked(When.WIRED)
+
     def constant(self, path: KeyPath) -> _Ending | None:
         """A constant or a table of formulas."""
         del path
@@ -426,6 +436,12 @@ _OF_READING = {
     "unit": _worked(When.READ),
     **_OF_CHANNEL,
 }
+_WIRING = {
+    "system": WIRING_SYSTEM,
+    "nominal": NOMINAL_VOLTAGE,
+    "voltages": VOLTAGE_PRIMARY,
+    "currents": CURRENT_SENSOR,
+}
 _RELAY = {
     "normal": RELAY_NORMAL,
     "safe": RELAY_SAFE,
@@ -458,6 +474,7 @@ _SECTIONS: Mapping[str, _Section] = {
     "outputs": _Book.output,
     "channels": _Book.channel,
     "papers": _Book.paper,
+    "wiring": _Book.wiring,
 }  # fmt: skip
 
 

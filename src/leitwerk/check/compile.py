@@ -63,6 +63,12 @@ def check_setup(
     if not any_model:
         _check_link(setup, datasheet, found)
         _check_doubts(datasheet, found)
+    wires: tuple[Wanted, ...] = ()
+    if setup.wiring is not None:
+        from leitwerk.check.wiring import wiring_settings, with_wiring  # noqa: PLC0415 - as below
+
+        setup = with_wiring(setup, datasheet, found)
+        wires = tuple(wiring_settings(setup, datasheet, found))
     with_exchanges = bool(setup.exchanges) or datasheet.link == TALK or datasheet.has(TALK_MANNER)
     if with_exchanges:
         from leitwerk.check.talker import with_exchange  # noqa: PLC0415 - most setups have none
@@ -82,7 +88,9 @@ def check_setup(
     rows = _rows(setup, datasheet, found)
     wanted = tuple(
         w
-        for w in chain(wanted_settings(setup, datasheet, channels, outputs), talk, computed, rows)
+        for w in chain(
+            wanted_settings(setup, datasheet, channels, outputs), talk, computed, rows, wires
+        )
         if not (w.clears and w.known.at(w.number) in setup.settings)  # it is used by its own name
     )
     check_secrets(setup, datasheet, found)

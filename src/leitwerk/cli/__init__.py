@@ -46,6 +46,7 @@ _SECTIONS = {
         "talk": ("talk", "Talk to a device by hand, in lines of text."),
         "rating": ("rating", "Print the table of a computed channel: flow by level."),
         "rows": ("rows", "Read a table that a device stores, as text or spreadsheet."),
+        "wiring": ("wiring", "Verify how an analyzer of power is wired."),
         "mounting": ("mounting", "Find how a three-axis sensor is mounted, at rest."),
         "tare": ("tare", "Take the reading of a channel at rest as its tare."),
         "prove": ("prove", "Prove a whole setup, or that an alarm trips and clears."),

@@ -21,6 +21,7 @@ from leitwerk.errors import QuantityError
 from leitwerk.parsing.models import Model, YesNo, reader, text_of
 from leitwerk.parsing.quantities import Quantity, Span, parse_quantity, parse_span
 from leitwerk.parsing.units import Unit, parse_unit
+from leitwerk.power.system import SYSTEMS
 
 VERSION = "1"
 GROUPS = ("identity", "status", "readings", "settings", "secrets", "recordings", "access")
@@ -420,6 +421,16 @@ class RecordTableEntry(Model):
     cleared: dict[str, Text] = Field(default_factory=dict)
 
 
+def _system_name(value: object) -> str:
+    text = text_of(value, "; ".join(SYSTEMS))
+    if text not in SYSTEMS:
+        raise QuantityError(f"{text[:40]!r} is no kind of wiring", valid="; ".join(SYSTEMS))
+    return text
+
+
+SystemName = Annotated[str, reader((), _system_name), WithJsonSchema({"enum": list(SYSTEMS)})]
+
+
 class DatasheetFile(Model):
     """The whole file."""
 
@@ -456,6 +467,10 @@ class DatasheetFile(Model):
     )
     records: dict[str, RecordTableEntry] = Field(
         default_factory=dict, description="Tables that setups fill row by row, by their names"
+    )
+    wirings: dict[SystemName, dict[str, Text]] = Field(
+        default_factory=dict,
+        description="How it can be wired to a net: for each kind, what goes to each terminal",
     )
     recordings: dict[str, Any] = Field(default_factory=dict)
     access: dict[str, Any] = Field(default_factory=dict)

@@ -229,6 +229,7 @@ class Datasheet:
     """A device model: what it is capable of, and where each point lives.
 
     ``doubts`` are the warnings of its reader: what looks like a slip, and what a group of points lacks.
+    ``wirings`` are the ways in which it can be wired to a net: what goes to each terminal.
     ``exchange`` is what this end says and understands, for a device that is known by that alone. ``heard``
     are exchanges of a setup whose values are readings beside the device's own, by name.
     """
@@ -257,6 +258,7 @@ class Datasheet:
     groups: Mapping[str, Mapping[str, PointFamily[Point]]] = field(repr=False)
     doubts: tuple[Finding, ...] = field(default=(), repr=False)
     records: Mapping[str, RecordTable] = field(default_factory=dict, repr=False)
+    wirings: Mapping[str, Mapping[str, str]] = field(default_factory=dict, repr=False)
     exchange: Exchange | None = field(default=None, repr=False)
     heard: Mapping[str, HeardExchange] = field(default_factory=dict, repr=False)
     _points: dict[str, tuple[Point, ...]] = field(

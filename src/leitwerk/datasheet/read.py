@@ -186,6 +186,7 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
         program=program,
         groups=groups,
         records={name: RecordTable(e.used, e.cleared) for name, e in file.records.items()},
+        wirings=file.wirings,
     )
     written = {group: {family_name(n): n for n in getattr(file, group)} for group in GROUPS}
     check_datasheet(datasheet, written, findings)

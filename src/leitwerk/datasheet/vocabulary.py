@@ -117,6 +117,105 @@ CARRIER_INTERMEDIATE = _known(
 )
 OUTPUT_SIGNAL = _known("readings", "output.{n}", "The signal that an output gives, as it says")
 
+
+@dataclass(frozen=True, slots=True)
+class NetReading:
+    """A reading of an analyzer of power, and what its channel is called.
+
+    ``by_voltage`` is one that needs a voltage to the neutral, ``neutral`` one of the neutral conductor.
+    """
+
+    known: KnownPoint
+    name: str
+    label: str
+    between_phases: bool = False
+    by_voltage: bool = False
+    neutral: bool = False
+
+
+VOLTAGE = _known("readings", "voltage.{p}", "Root mean square of a voltage to the neutral")
+VOLTAGE_BETWEEN = _known(
+    "readings", "voltage.between.{p}", "Of a voltage between phases: 1-2, 2-3, 3-1"
+)
+VOLTAGE_ANGLE = _known(
+    "readings", "angle.voltage.{p}", "Angle of a voltage to the neutral; that of the first is 0"
+)
+VOLTAGE_BETWEEN_ANGLE = _known(
+    "readings", "angle.voltage.between.{p}", "Angle of a voltage between phases; of the first, 0"
+)
+CURRENT = _known("readings", "current.{p}", "Root mean square of a current")
+CURRENT_ANGLE = _known(
+    "readings", "angle.current.{p}", "Angle of a current, to the same zero as the voltages"
+)
+OF_VOLTAGES = (
+    NetReading(VOLTAGE, "u{}", "Voltage"),
+    NetReading(VOLTAGE_BETWEEN, "u{}", "Voltage", between_phases=True),
+    NetReading(VOLTAGE_ANGLE, "u{}_angle", "Angle of the voltage"),
+    NetReading(VOLTAGE_BETWEEN_ANGLE, "u{}_angle", "Angle of the voltage", between_phases=True),
+)
+OF_PHASES = (
+    NetReading(CURRENT, "i{}", "Current"),
+    NetReading(CURRENT_ANGLE, "i{}_angle", "Angle of the current"),
+    *(
+        NetReading(_known("readings", point, meaning), name, label, by_voltage=by_voltage)
+        for point, meaning, name, label, by_voltage in (
+            (
+                "power.active.{p}",
+                "Active power of a phase; import is positive",
+                "p{}",
+                "Active power",
+                True,
+            ),
+            (
+                "power.reactive.{p}",
+                "Reactive power of its fundamental; lagging is positive",
+                "q{}",
+                "Reactive power",
+                True,
+            ),
+            ("power.apparent.{p}", "Apparent power of a phase", "s{}", "Apparent power", True),
+            (
+                "power.factor.{p}",
+                "Power factor of a phase; import is positive",
+                "pf{}",
+                "Power factor",
+                True,
+            ),
+            ("cos_phi.{p}", "cos φ of its fundamental", "cos_phi{}", "cos φ", True),
+            (
+                "distortion.{p}",
+                "THD of a voltage, to its fundamental",
+                "thd_u{}",
+                "THD of the voltage",
+                False,
+            ),
+            ("distortion.current.{p}", "THD of a current", "thd_i{}", "THD of the current", False),
+        )
+    ),
+)
+OF_NET = (
+    NetReading(
+        _known("readings", "current.neutral", "Current in the neutral conductor"),
+        "i_n", "Current in the neutral", neutral=True,
+    ),
+    *(
+        NetReading(_known("readings", point, meaning), name, label)
+        for point, meaning, name, label in (
+            ("power.active", "Active power of all phases; import is positive", "p", "Active power"),
+            ("power.reactive", "Reactive power of the fundamentals", "q", "Reactive power"),
+            ("power.apparent", "Apparent power of all phases", "s", "Apparent power"),
+            ("power.factor", "Power factor of all phases; import is positive", "pf", "Power factor"),
+            ("cos_phi", "cos φ of all phases", "cos_phi", "cos φ"),
+            ("unbalance", "Negative by positive sequence of the voltages", "unbalance", "Unbalance"),
+            ("unbalance.zero", "Zero by positive sequence of the voltages", "unbalance_zero",
+             "Zero sequence"),
+            ("frequency", "Frequency of the net", "frequency", "Frequency"),
+            ("energy.imported", "Energy that was imported", "energy_import", "Energy imported"),
+            ("energy.exported", "Energy that was exported", "energy_export", "Energy exported"),
+        )
+    ),
+)  # fmt: skip
+
 # ---------------------------------------------------------------------- settings
 
 TITLE = _known("settings", "title", "The title of the setup", without=PEOPLE)
@@ -195,6 +294,40 @@ OSCILLATOR_LOW = _known(
     "settings", "oscillator.low", "Frequency of the low oscillator of a converter"
 )
 OSCILLATOR_HIGH = _known("settings", "oscillator.high", "Frequency of its high oscillator")
+
+# How an analyzer of power is wired.
+WIRING_SYSTEM = _known(
+    "settings", "wiring.system", "How the net is wired, by the names in the guide"
+)
+NOMINAL_VOLTAGE = _known(
+    "settings", "nominal.voltage", "Nominal voltage of the net", without=LEITWERK
+)
+NOMINAL_FREQUENCY = _known("settings", "nominal.frequency", "Nominal frequency of the net")
+_VOLTAGES = ("voltage.primary", "voltage.secondary")
+VOLTAGE_PRIMARY = _known(
+    "settings", _VOLTAGES[0], "Primary side of the voltage transformers", along=_VOLTAGES
+)
+VOLTAGE_SECONDARY = _known(
+    "settings", _VOLTAGES[1], "Secondary side of the voltage transformers", along=_VOLTAGES
+)
+_CURRENTS = ("current.primary", "current.secondary")
+CURRENT_SENSOR = _known(
+    "settings", "current.sensor", "Its current sensors: of which kind, or one by its name",
+    choices=("transformer", "voltage"),
+)  # fmt: skip
+CURRENT_PRIMARY = _known(
+    "settings", _CURRENTS[0], "Primary side of the current transformers", along=_CURRENTS
+)
+CURRENT_SECONDARY = _known(
+    "settings", _CURRENTS[1], "Secondary side of the current transformers", along=_CURRENTS
+)
+CURRENT_SENSITIVITY = _known(
+    "settings", "current.sensitivity", "Voltage of a current sensor at 1 A"
+)
+WIRING_SETTINGS = (
+    WIRING_SYSTEM, NOMINAL_VOLTAGE, NOMINAL_FREQUENCY, VOLTAGE_PRIMARY, VOLTAGE_SECONDARY,
+    CURRENT_SENSOR, CURRENT_PRIMARY, CURRENT_SECONDARY, CURRENT_SENSITIVITY,
+)  # fmt: skip
 
 # Alarms that belong to an input; models without a list of alarms have these.
 INPUT_ALARM_HIGH = _known(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping, Sequence
+from textwrap import wrap
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -141,8 +142,36 @@ def _short(frequency: float) -> str:
     return f"{frequency / 1000.0:g}k" if frequency >= 1000.0 else f"{frequency:g}"
 
 
+def fill_phasors(
+    figure: Figure,
+    found: Mapping[str, tuple[complex, str]],
+    *,
+    title: str,
+    remarks: Sequence[str] = (),
+) -> None:
+    """Draw phasors with their units as arrows, with some lines of text below.
+
+    Parameters
+    ----------
+    figure : matplotlib.figure.Figure
+    found : mapping of str to (complex, str)
+    title : str
+    remarks : sequence of str
+
+    """
+    figure.clear()
+    _draw_arrows(figure, found)
+    figure.suptitle(title, fontsize=13)
+    lines = [line for text in remarks for line in wrap(text, 120)]
+    figure.tight_layout(rect=(0.0, 0.03 + 0.03 * len(lines), 1.0, 1.0))
+    figure.text(0.04, 0.02, "\n".join(lines), fontsize=10, va="bottom")
+
+
 def _draw_phasors(figure: Figure, traces: Sequence[Trace]) -> None:
-    found = phasors(traces)
+    _draw_arrows(figure, phasors(traces))
+
+
+def _draw_arrows(figure: Figure, found: Mapping[str, tuple[complex, str]]) -> None:
     axes = figure.subplots(subplot_kw={"projection": "polar"})
     units = list(dict.fromkeys(unit for _, unit in found.values()))
     longest = {unit: max(abs(p) for p, own in found.values() if own == unit) for unit in units}

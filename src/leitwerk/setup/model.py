@@ -54,6 +54,7 @@ from leitwerk.setup.papers import Papers
 from leitwerk.setup.records import RecordsEntry
 from leitwerk.setup.rules import Output, RuleEntry
 from leitwerk.setup.timing import Group, Run, StatisticsField, ZoneField
+from leitwerk.setup.wiring import WiringEntry
 
 _NAME_RULE = "letters, digits and _, beginning with a letter, at most 40 characters"
 _MAX_NAME = 40
@@ -190,7 +191,9 @@ class Setup(Model):
     records: dict[str, RecordsEntry] = Field(
         default_factory=dict, description="Tables that the device stores, by their names there"
     )
-    channels: dict[str, Channel] = Field(description="Channels by name")
+    channels: dict[str, Channel] = Field(
+        default_factory=dict, description="Channels by name; those of a wiring need not be typed"
+    )
     outputs: dict[str, Output] = Field(default_factory=dict, description="Outputs by name")
     contacts: dict[str, Contact] = Field(default_factory=dict, description="Contacts by name")
     contact_list: Line | None = Field(
@@ -201,6 +204,7 @@ class Setup(Model):
         default_factory=dict, description="Lines of text to and from another end, by name"
     )
     rules: dict[str, RuleEntry] = Field(default_factory=dict, description="Rules by name")
+    wiring: WiringEntry | None = Field(None, description="How the net is wired to an analyzer")
     papers: Papers | None = Field(None, description="What reports of its recordings hold")
     secrets: list[Line] = Field(
         default_factory=list,
@@ -291,6 +295,9 @@ def draft_setup(text: str | bytes, *, file: str, library: Library) -> tuple[Setu
     for key, read in _SECTIONS.items():
         if isinstance(entries := root.get(key), Map):
             raw[key] = read(entries, findings)
+    if not {"channels", "wiring"} & {*root}:
+        findings.error("missing-key", (), "the key 'channels' is missing",
+                       remedy="add a line 'channels: …'")  # fmt: skip
     if isinstance(channels := root.get("channels"), Map):
         raw["channels"] = _channels(channels, findings, library) or (
             _NO_CHANNELS if channels else {}

@@ -41,6 +41,7 @@ from leitwerk.standins.lines import (
     serve_lines_tcp,
 )
 from leitwerk.standins.logger import Logger
+from leitwerk.standins.mains import Wires, parse_act
 from leitwerk.standins.meter import Meter
 from leitwerk.standins.panel import Panel
 from leitwerk.standins.plant import SPOTS, Plant, parse_spot
@@ -103,6 +104,7 @@ class _Options:
     drive: str | None
     with_parent: bool
     operate: bool
+    miswired: tuple[str, ...]
 
     @property
     def faults(self) -> Faults:
@@ -200,6 +202,12 @@ class _Options:
 )
 @click.option(
     "--power-loss-at-write", default=0, type=_COUNT, metavar="N", help="No power in Nth write."
+)
+@click.option(
+    "--miswired",
+    multiple=True,
+    metavar="ACT",
+    help="Of an analyzer of power: exchange U2 U3, reverse I1, open N, transformer I 50.",
 )
 @click.option("--time-factor", default=1.0, help="How many times faster the plant's time runs.")
 @click.option(
@@ -487,7 +495,9 @@ def _make(profile: Profile, datasheet: Datasheet, options: _Options) -> Firmware
     if profile.kind == "carriers":
         return LevelMeter(datasheet, profile, time.monotonic, **more)
     if profile.kind == "power":
-        return PowerAnalyzer(datasheet, profile, time.monotonic, factor=options.time_factor, **more)
+        wires = Wires([parse_act(text) for text in options.miswired])
+        more["factor"] = options.time_factor
+        return PowerAnalyzer(datasheet, profile, time.monotonic, wires=wires, **more)
     if profile.kind == "flow":
         return FlowTransmitter(datasheet, profile, time.monotonic, sensor_missing=missing, **more)
     if profile.kind == "panel":

@@ -1,4 +1,4 @@
-"""The simulated power analyzer at the main board: a generator in the race, and two saw motors."""
+"""The simulated power analyzer at the main board of the saw hall."""
 
 from __future__ import annotations
 
@@ -11,15 +11,10 @@ import numpy as np
 from leitwerk.datasheet.points import Stored
 from leitwerk.datasheet.vocabulary import FIRST_ROW, SELECT, STORAGE_INTERVAL
 from leitwerk.standins.firmware import Firmware, Refusal, RefusedError
+from leitwerk.standins.mains import Board, Net, Wires
 from leitwerk.standins.memory import RunMemory
 
-_TRANSFORMER_A = 200.0  # the one that is really there: 200 A give 5 A
 _HOUR_S, _DAY_S = 3600.0, 86_400.0
-_GENERATOR_KW, _SAW_KW, _IDLE_KW = 18.0, 31.0, 2.0
-_NETWORK_OHM = 0.08
-_SAGS = (
-    (3 * 24 + 10.0, 3 * 24 + 11.5),
-)  # hours since the run began: a neighbour's machine runs up
 _COLUMNS = (
     "voltage.1", "voltage.2", "voltage.3", "current.1", "current.2", "current.3", "power.active",
     "power.reactive", "frequency", "distortion.1", "distortion.2", "distortion.3", "unbalance",
@@ -31,9 +26,11 @@ _WINDOW = 112
 class PowerAnalyzer(Firmware):
     """A power analyzer in factory condition. ``factor`` lets its recordings go by faster."""
 
-    def __init__(self, *args: Any, factor: float = 1.0, seed: int = 11, **more: Any) -> None:
+    def __init__(
+        self, *args: Any, wires: Wires, factor: float = 1.0, seed: int = 11, **more: Any
+    ) -> None:
         super().__init__(*args, **more)
-        self._noise = np.random.default_rng(seed)
+        self._board, self._wires, self._factor = Board(seed), wires, factor
         self._began_s = self.clock()
         self.memory = RunMemory(_COLUMNS, self._row, self.clock, self.device_clock, factor)
 
@@ -70,12 +67,11 @@ class PowerAnalyzer(Firmware):
 
     def measured(self) -> dict[str, Stored]:
         """Status and readings."""
-        now = self._mains((self.clock() - self._began_s) % _DAY_S + 8 * _HOUR_S)
-        apparent = math.hypot(now["power.active"], now["power.reactive"])
-        energy = (self.clock() - self._began_s) / _HOUR_S
+        since = (self.clock() - self._began_s) * self._factor
+        now = self._read(self._board.at(since % (7 * _DAY_S) + 8 * _HOUR_S))
+        energy = since / _HOUR_S
         return {
             **now,
-            "power.apparent": apparent,
             "energy.imported": 1204.0 + energy * max(now["power.active"], 0.0),
             "energy.exported": 8817.0 + energy * max(-now["power.active"], 0.0),
             "logged_in": self.roles[self.role],
@@ -86,37 +82,65 @@ class PowerAnalyzer(Firmware):
 
     def _row(self, since_s: float) -> list[float]:
         # What it stores is what it shows: 32-bit numbers.
-        return [float(np.float32(x)) for x in (self._mains(since_s)[name] for name in _COLUMNS)]
+        found = self._read(self._board.at(since_s))
+        return [float(np.float32(found[name])) for name in _COLUMNS]
 
-    def _mains(self, since_s: float) -> dict[str, float]:
-        """What there is at its terminals, at a time since a Monday, 0:00; the sawing day is from 6 to 14."""
-        hours = since_s / _HOUR_S
-        day, hour = divmod(hours, 24.0)
-        saws = day % 7 < 5 and 6.0 <= hour < 14.0 and not 10.0 <= hour < 10.5
-        used = (_SAW_KW if saws else _IDLE_KW) + 1.5 * float(self._noise.standard_normal())
-        active = used - _GENERATOR_KW - 0.8 * math.sin(2.0 * math.pi * hours / 31.0)
-        reactive = 14.0 if saws else 3.0
-        ratio = float(self.setting("current.transformer")) / _TRANSFORMER_A
-        rise = -1000.0 * active / 3.0 * _NETWORK_OHM / 230.0
-        voltages, currents = [], []
-        for phase in range(3):
-            volts = 231.0 + rise + (0.4, -0.9, 0.6)[phase] + 0.4 * self._noise.standard_normal()
-            if phase == 1 and any(begin <= hours < end for begin, end in _SAGS):
-                volts -= 27.0
-            voltages.append(float(volts))
-            currents.append(1000.0 * math.hypot(active, reactive) / 3.0 / float(volts) * ratio)
-        distorted = (3.4 if saws else 1.9) + 0.1 * float(self._noise.standard_normal())
-        middle = sum(voltages) / 3.0
+    def _read(self, net: Net) -> dict[str, float]:
+        """What it makes of its terminals, by its settings."""
+        at = self._wires.connect(net)
+        ratio_u = self._number("voltage.primary") / self._number("voltage.secondary")
+        ratio_i = self._number("current.primary") / self._number("current.secondary")
+        if self.setting("current.sensor") != "transformer":
+            ratio_i = 0.0  # another input, to which nothing is wired
+        u, i = [ratio_u * x for x in at.u], [ratio_i * x for x in at.i]
+        neutral = ratio_i * at.neutral
+        system = str(self.setting("wiring.system"))
+        phases = {"1-phase 2-wire": 1, "split-phase": 2}.get(system, 3)
+        between = [u[k] - u[(k + 1) % 3] for k in range(3)]
+        zero = sum(u) / 3.0
+        to_star = [x - zero for x in u] if "3-wire" in system else u
+        used = list(i)
+        if system.endswith("2 currents"):
+            used[1] = -(i[0] + i[2])
+        powers = [to_star[k] * used[k].conjugate() for k in range(phases)]
+        total, apparent = sum(powers), sum(abs(s) for s in powers)
+        turn = complex(-0.5, math.sqrt(0.75))
+        positive = abs(u[0] + turn * u[1] + turn.conjugate() * u[2]) or 1.0
+        negative = abs(u[0] + turn.conjugate() * u[1] + turn * u[2])
         found = {
-            "power.active": active * ratio, "power.reactive": reactive * ratio,
-            "frequency": 50.0 + 0.008 * float(self._noise.standard_normal()),
-            "unbalance": 100.0 * max(abs(u - middle) for u in voltages) / middle,
+            "power.active": total.real / 1e3, "power.reactive": total.imag / 1e3,
+            "power.apparent": apparent / 1e3, "power.factor": _ratio(total.real, apparent),
+            "cos_phi": _ratio(total.real, abs(total)), "frequency": net.frequency,
+            "unbalance": 100.0 * negative / positive, "unbalance.zero": 300.0 * abs(zero) / positive,
+            "current.neutral": abs(neutral),
         }  # fmt: skip
         for p in range(3):
-            found[f"voltage.{p + 1}"] = voltages[p]
-            found[f"current.{p + 1}"] = currents[p]
-            found[f"distortion.{p + 1}"] = distorted
-            found[f"angle.voltage.{p + 1}"] = 120.0 if p == 2 else -120.0 * p
-            lag = math.degrees(math.atan2(reactive, active))
-            found[f"angle.current.{p + 1}"] = (-120.0 * p - lag + 180.0) % 360.0 - 180.0
+            power, n = (powers[p] if p < phases else 0j), p + 1
+            thd_u, thd_i = net.distorted_u[p], min(net.distorted_i[p], 120.0)
+            whole = math.hypot(abs(power), abs(power) * thd_i / 100.0)
+            found |= {
+                f"voltage.{n}": abs(u[p]) * math.hypot(1.0, thd_u / 100.0),
+                f"voltage.between.{n}": abs(between[p]),
+                f"angle.voltage.{n}": _degrees(u[p], u[0]),
+                f"angle.voltage.between.{n}": _degrees(between[p], between[0]),
+                f"current.{n}": abs(i[p]) * math.hypot(1.0, thd_i / 100.0),
+                f"angle.current.{n}": _degrees(i[p], between[0] if "3-wire" in system else u[0]),
+                f"power.active.{n}": power.real / 1e3, f"power.reactive.{n}": power.imag / 1e3,
+                f"power.apparent.{n}": whole / 1e3, f"power.factor.{n}": _ratio(power.real, whole),
+                f"cos_phi.{n}": _ratio(power.real, abs(power)),
+                f"distortion.{n}": thd_u, f"distortion.current.{n}": thd_i,
+            }  # fmt: skip
         return found
+
+    def _number(self, name: str) -> float:
+        return float(self.setting(name))
+
+
+def _degrees(one: complex, reference: complex) -> float:
+    """The angle of a phasor to another, from -180 to 180; 0 of nothing."""
+    turned = one * reference.conjugate()
+    return math.degrees(math.atan2(turned.imag, turned.real)) if abs(turned) > 1e-6 else 0.0
+
+
+def _ratio(part: float, whole: float) -> float:
+    return part / whole if whole else 1.0

@@ -30,6 +30,7 @@ PACKAGES = {
     "leitwerk.calibration": "Corrections, uncertainty, conformity.",
     "leitwerk.analysis": "Statistics of intervals, and pulses.",
     "leitwerk.power": "Three phases: phasors, wiring, powers, waveforms.",
+    "leitwerk.sound": "Sampled sound: weightings, detectors, bands, levels, dose.",
     "leitwerk.alarms": "Alarm definitions, their states, bands.",
     "leitwerk.datasheet": "Device models, points, settings.",
     "leitwerk.derived": "Formulas of channels, flow in open channels, steps of a gear.",

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import resource
+import tempfile
 from collections.abc import Callable
+from pathlib import Path
 
 import numpy as np
-from run import compare
+from run import compare, seconds
 from scipy import signal
 
+from leitwerk.power import EventFinder, HalfCycleRms, harmonics_of
 from leitwerk.sound import BandFilters, Evaluation, SoundMeter, bands_between, weighting_sections
 
 RATE_HZ, SECONDS = 48_000.0, 600.0
@@ -57,5 +61,66 @@ def sound() -> None:
     print(f"    {SECONDS / spent:.0f} times real time")
 
 
+WAVE_HZ, MINUTES = 10_000.0, 10
+
+
+def dips() -> None:
+    """Dips in ten minutes of three-phase waveforms at 10 kHz, streamed from disk."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "waves.f32"
+        t = np.arange(round(60 * MINUTES * WAVE_HZ)) / WAVE_HZ
+        angles = [2 * np.pi * 49.97 * t - 2 * np.pi * k / 3 for k in range(3)]
+        waves = np.stack([325.0 * np.sin(angle) for angle in angles], axis=1).astype(np.float32)
+        waves[2_000_000:2_001_000, 1] *= 0.6
+        waves.tofile(path)
+        del t, angles, waves
+        before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+
+        def find() -> int:
+            half = [HalfCycleRms(WAVE_HZ, 50.0, 20.0) for _ in range(3)]
+            finder, count = EventFinder(230.0, 3), 0
+            with path.open("rb") as file:
+                while (block := np.fromfile(file, np.float32, 3 * 50_000)).size:
+                    each = block.reshape(-1, 3).T.astype(float)
+                    values = [one.take(x) for one, x in zip(half, each, strict=True)]
+                    count += sum(1 for _ in finder.take(values))
+            return count
+
+        spent = min(seconds(find) for _ in range(3))
+        more = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before
+        print(
+            f"dips in {MINUTES} minutes of three phases at 10 kHz, from disk: {find()} found\n"
+            f"    {spent:.2f} s: {60 * MINUTES / spent:.0f} times real time (goal: at least 50), "
+            f"{max(more, 0) / 1024:.0f} MB more memory than before"
+        )
+
+
+def harmonics() -> None:
+    """Harmonic subgroups and groups of a minute of windows, against a loop over windows and orders."""
+    window = np.random.default_rng(7).normal(0.0, 1.0, (300, 2048))
+
+    def by_hand() -> None:
+        for row in window:
+            lines = np.abs(np.fft.rfft(row)) * np.sqrt(2.0) / row.size
+            for order in range(1, 51):
+                middle = 10 * order
+                near = lines[middle - 1 : middle + 2]
+                np.sqrt(sum(x * x for x in near))
+                inner = lines[middle - 4 : middle + 5]
+                ends = 0.5 * (lines[middle - 5] ** 2 + lines[middle + 5] ** 2)
+                np.sqrt(sum(x * x for x in inner) + ends)
+                between = lines[middle + 2 : middle + 9]
+                np.sqrt(sum(x * x for x in between))
+
+    first, second, ratio = compare(lambda: harmonics_of(window, 10), by_hand)
+    print(
+        f"harmonics of {len(window)} windows, against a loop over windows and orders\n"
+        f"    {first * 1e3:.0f} ms against {second * 1e3:.0f} ms: {1 / ratio:.0f} times as fast "
+        "(goal: at least 20)"
+    )
+
+
 if __name__ == "__main__":
     sound()
+    dips()
+    harmonics()

@@ -1,3 +1,22 @@
+from .aggregation import Aggregated as Aggregated
+from .aggregation import aggregate as aggregate
+from .aggregation import aggregate_windows as aggregate_windows
+from .aggregation import flag as flag
+from .aggregation import resynchronised as resynchronised
+from .cycles import CycleTracker as CycleTracker
+from .cycles import HalfCycleRms as HalfCycleRms
+from .cycles import frequency_of as frequency_of
+from .definitions import Powers as Powers
+from .definitions import effective_apparent_power as effective_apparent_power
+from .definitions import (
+    effective_apparent_power_of_three_wires as effective_apparent_power_of_three_wires,
+)
+from .definitions import powers_of as powers_of
+from .harmonics import Harmonics as Harmonics
+from .harmonics import crest_factor as crest_factor
+from .harmonics import cycles_of as cycles_of
+from .harmonics import harmonics_of as harmonics_of
+from .harmonics import windows as windows
 from .phasors import between_phases as between_phases
 from .phasors import complex_power as complex_power
 from .phasors import direction as direction
@@ -13,6 +32,13 @@ from .phasors import unbalance_of_amounts as unbalance_of_amounts
 from .system import ROTATIONS as ROTATIONS
 from .system import SYSTEMS as SYSTEMS
 from .system import System as System
+from .transients import Transient as Transient
+from .transients import TransientFinder as TransientFinder
+from .voltage_events import EventFinder as EventFinder
+from .voltage_events import RapidChangeFinder as RapidChangeFinder
+from .voltage_events import Thresholds as Thresholds
+from .voltage_events import VoltageEvent as VoltageEvent
+from .voltage_events import find_inrush as find_inrush
 from .wiring import Mistake as Mistake
 from .wiring import Wiring as Wiring
 from .wiring import WiringVerdict as WiringVerdict

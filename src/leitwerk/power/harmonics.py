@@ -188,17 +188,24 @@ def harmonics_of(window: Array, cycles: int) -> Harmonics:
     squares = (spectrum.real**2 + spectrum.imag**2) * (2.0 / points**2)
     squares[:, 0] *= 0.5
     half = cycles // 2
-    wide = np.concatenate([np.zeros((count, half)), squares], axis=1)
-    by_order = np.stack(
-        [wide[:, k : k + (HIGHEST + 1) * cycles : cycles] for k in range(cycles + 1)], axis=2
-    )
+    # Room for lines below 0 Hz and above the highest order, of which there are none.
+    wide = np.zeros((count, squares.shape[1] + half + cycles))
+    wide[:, half : half + squares.shape[1]] = squares
+
+    def lines_of(first: int, last: int) -> Array:
+        """The sum of the lines from one to another, by their distance to each order."""
+        found: Array = wide[:, half + first : half + first + (HIGHEST + 1) * cycles : cycles].copy()
+        for k in range(first + 1, last + 1):
+            found += wide[:, half + k : half + k + (HIGHEST + 1) * cycles : cycles]
+        return found
+
+    near = lines_of(-1, 1)
+    groups = near.copy()
+    for one, other in ((1 - half, -2), (2, half - 1)):
+        groups += lines_of(one, other)
     # The lines in the middle between two orders belong half to each.
-    by_order[:, :, 0] *= 0.5
-    by_order[:, :, -1] *= 0.5
-    groups = by_order.sum(axis=2)
-    near = by_order[:, :, half - 1 : half + 2].sum(axis=2)
-    own = squares[:, : HIGHEST * cycles].reshape(count, HIGHEST, cycles)
-    between = own[:, :, 2 : cycles - 1].sum(axis=2)
+    groups += 0.5 * (lines_of(-half, -half) + lines_of(half, half))
+    between = lines_of(2, cycles - 2)[:, :HIGHEST]
     return Harmonics(np.sqrt(squares), np.sqrt(groups), np.sqrt(near), np.sqrt(between))
 
 

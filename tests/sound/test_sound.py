@@ -184,6 +184,9 @@ def test_levels_of_a_calibrator():
     steady = rows[2].values
     for name in ("main.equivalent", "main.maximum", "main.exceeded_10", "spectrum.band_1000_Hz"):
         assert steady[name] == pytest.approx(93.98, abs=0.05), name
+    assert math.isnan(rows[0].values["main.minimum"]) is False  # F settles within the first row
+    assert rows[0].values["main.minimum"] == pytest.approx(93.94, abs=0.1)
+    assert meter.percentiles()["main.exceeded_90"] == pytest.approx(94.0, abs=0.2)
     assert steady["peak.peak"] == pytest.approx(96.99, abs=0.05)
     assert [row.quality for row in rows] == [
         Quality.GOOD, Quality.GOOD, Quality.GOOD, Quality.ABOVE_RANGE, Quality.GOOD, Quality.BELOW_RANGE

@@ -80,6 +80,7 @@ class When(enum.StrEnum):
     REPORTED = "in reports of its recordings"
     READ = "whenever values are read"
     WIRED = "by 'leitwerk wiring'"
+    HEARD = "by 'leitwerk levels'"
     CONDENSED = "by 'leitwerk condense', from a recording"
     ATTENDED = "only while 'leitwerk attend' runs"
 
@@ -309,6 +310,11 @@ class _Book:
         known = _WIRING.get(path[1] if len(path) > 1 else "")
         return self.stored(known, _worked(When.WIRED)) if known else _worked(When.WIRED)
 
+    def sound(self, path: KeyPath) -> _Ending | None:
+        """How sound is evaluated."""
+        del path
+        return _worked(When.HEARD)
+
     def constant(self, path: KeyPath) -> _Ending | None:
         """A constant or a table of formulas."""
         del path
@@ -475,6 +481,7 @@ _SECTIONS: Mapping[str, _Section] = {
     "channels": _Book.channel,
     "papers": _Book.paper,
     "wiring": _Book.wiring,
+    "sound": _Book.sound,
 }  # fmt: skip
 
 

@@ -69,6 +69,10 @@ def check_setup(
 
         setup = with_wiring(setup, datasheet, found)
         wires = tuple(wiring_settings(setup, datasheet, found))
+    if setup.sound is not None:
+        from leitwerk.check.sound import check_sound  # noqa: PLC0415 - as below
+
+        check_sound(setup, found)
     with_exchanges = bool(setup.exchanges) or datasheet.link == TALK or datasheet.has(TALK_MANNER)
     if with_exchanges:
         from leitwerk.check.talker import with_exchange  # noqa: PLC0415 - most setups have none

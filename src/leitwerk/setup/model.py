@@ -53,6 +53,7 @@ from leitwerk.setup.limits import (
 from leitwerk.setup.papers import Papers
 from leitwerk.setup.records import RecordsEntry
 from leitwerk.setup.rules import Output, RuleEntry
+from leitwerk.setup.sound import Sound
 from leitwerk.setup.timing import Group, Run, StatisticsField, ZoneField
 from leitwerk.setup.wiring import WiringEntry
 
@@ -205,6 +206,7 @@ class Setup(Model):
     )
     rules: dict[str, RuleEntry] = Field(default_factory=dict, description="Rules by name")
     wiring: WiringEntry | None = Field(None, description="How the net is wired to an analyzer")
+    sound: Sound | None = Field(None, description="How sound is evaluated")
     papers: Papers | None = Field(None, description="What reports of its recordings hold")
     secrets: list[Line] = Field(
         default_factory=list,

@@ -22,6 +22,8 @@ if TYPE_CHECKING:
 
     Array = NDArray[np.float64]
 
+_SETTLED = 5.0  # time constants, until an exponential mean has come to within 1 %
+_LOWEST_DB, _CLASS_DB, _CLASSES = -20.0, 0.1, 2300  # classes in which levels are counted
 _TOGETHER = 500_000  # samples that are weighted in one call
 _LEVEL_STEP_S = 0.01  # from one level to the next that percentiles are made of
 
@@ -149,12 +151,16 @@ class SoundMeter:
             values: dict[str, float] = {}
             for chain, y in zip(self._chains, weighted, strict=True):
                 values |= chain.evaluate(y[row])
-            yield Levels(
-                self._done * self._count / self.rate_hz,
-                values,
-                Quality.NO_NUMBER if row.start in bad else self._quality(x[row], values),
-            )
+            quality = Quality.NO_NUMBER if row.start in bad else self._quality(x[row], values)
+            if quality is Quality.GOOD:
+                for chain in self._chains:
+                    chain.count()
+            yield Levels(self._done * self._count / self.rate_hz, values, quality)
             self._done += 1
+
+    def percentiles(self) -> dict[str, float]:
+        """The percentiles over all good rows so far, to 0.1 dB; not a number without one."""
+        return {name: level for chain in self._chains for name, level in chain.percentiles()}
 
     def _quality(self, x: Array, values: Mapping[str, float]) -> Quality:
         if self._upper_pa < math.inf and np.abs(x).max() >= self._upper_pa:
@@ -176,7 +182,27 @@ class _Chain:
         if evaluation.bands:
             bands = bands_between(evaluation.bands, evaluation.low_hz, evaluation.high_hz)
             self._bands = BandFilters(bands, rate_hz)
+        self._settling = round(_SETTLED * rate_hz * TIME_CONSTANTS.get(evaluation.time, 0.0))
         self._step = max(1, round(rate_hz * _LEVEL_STEP_S))
+        self._recent = np.zeros(0)  # levels of the last integration, for percentiles
+        self._histogram = np.zeros(_CLASSES, np.int64)
+
+    def count(self) -> None:
+        """Count the levels of the last integration."""
+        if self._recent.size:
+            place = np.floor((self._recent - _LOWEST_DB) / _CLASS_DB).astype(np.int64)
+            self._histogram += np.bincount(np.clip(place, 0, _CLASSES - 1), minlength=_CLASSES)
+
+    def percentiles(self) -> Iterator[tuple[str, float]]:
+        """Its percentiles over all that was counted."""
+        total = int(self._histogram.sum())
+        above = np.cumsum(self._histogram[::-1])[::-1]  # how many are in a class or above it
+        for percent in self._of.percentiles:
+            level = math.nan
+            if total:
+                place = np.flatnonzero(above >= percent / 100.0 * total)[-1]
+                level = _LOWEST_DB + _CLASS_DB * float(place)
+            yield f"{self._of.name}.exceeded_{percent:g}", level
 
     def equivalent(self, values: Mapping[str, float]) -> float:
         """Its equivalent level among the values of a row."""
@@ -203,11 +229,16 @@ class _Chain:
         if self._time is not None:
             weighted = self._time.take(y * y)
             found[f"{name}.maximum"] = float(pressure_level(weighted.max()))
-            found[f"{name}.minimum"] = float(pressure_level(weighted.min()))
+            # It begins at 0: what it shows while it settles is no minimum.
+            settled = weighted[self._settling :]
+            self._settling = max(0, self._settling - weighted.size)
+            low = float(pressure_level(settled.min())) if settled.size else math.nan
+            found[f"{name}.minimum"] = low
             if self._of.percentiles:
-                levels = pressure_level(np.maximum(weighted[:: self._step], 1e-30))
+                self._recent = pressure_level(np.maximum(settled[:: self._step], 1e-30))
                 for percent in self._of.percentiles:
-                    found[f"{name}.exceeded_{percent:g}"] = exceeded_level(levels, percent)
+                    level = exceeded_level(self._recent, percent) if settled.size else math.nan
+                    found[f"{name}.exceeded_{percent:g}"] = level
         if self._peak is not None:
             found[f"{name}.peak"] = float(pressure_level(self._peak.take(y) ** 2))
         if self._bands is not None:

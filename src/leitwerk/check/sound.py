@@ -1,0 +1,138 @@
+"""The check of the section 'sound', and what follows: evaluations, and the verdict of a calibrator."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from leitwerk.errors import QuantityError
+from leitwerk.findings import Findings, KeyPath
+from leitwerk.parsing.quantities import Quantity, parse_quantity
+from leitwerk.parsing.units import parse_unit
+from leitwerk.results import Outcome
+from leitwerk.setup.model import Setup
+from leitwerk.setup.sound import CalibratorEntry, EvaluationEntry, Sound
+from leitwerk.sound.bands import bands_between
+from leitwerk.sound.meter import Evaluation
+
+_TIMES = {"fast": "F", "slow": "S", "impulse": "I", "none": ""}
+_DB, _HZ = "dB", parse_unit("Hz")
+
+
+@dataclass(frozen=True)
+class Calibrated:
+    """What a calibrator showed before and after: whether the measurement between can be trusted."""
+
+    outcome: Outcome
+    reasons: tuple[str, ...]
+
+    def __str__(self) -> str:
+        return f"calibrator {self.outcome}" + "".join(f": {reason}" for reason in self.reasons)
+
+
+def check_sound(setup: Setup, findings: Findings) -> None:
+    """Whether the evaluations of a setup can be worked."""
+    sound = setup.sound
+    if sound is None:
+        return
+    path = ("sound",)
+    if not sound.evaluations:
+        findings.error("no-evaluation", (*path, "evaluations"), "nothing is evaluated",
+                       valid="main: {weighting: A, time: fast}")  # fmt: skip
+    for name, entry in sound.evaluations.items():
+        _check_evaluation(name, entry, (*path, "evaluations", name), findings)
+    if not 0.01 <= sound.integration.seconds <= 3600.0:
+        findings.error("intervals-do-not-fit", (*path, "integration"),
+                       f"{sound.integration} is no integration time", valid="10 ms to 1 h")  # fmt: skip
+    if sound.range is not None and str(sound.range.unit) != _DB:
+        findings.error("wrong-unit", (*path, "range"), f"{sound.range} is no range of levels",
+                       valid="30..120 dB")  # fmt: skip
+    if sound.calibrator is not None:
+        _check_calibrator(sound.calibrator, (*path, "calibrator"), findings)
+
+
+def _check_evaluation(name: str, entry: EvaluationEntry, path: KeyPath, findings: Findings) -> None:
+    for number, text in enumerate(entry.percentiles):
+        if _percent(text) is None:
+            findings.error("bad-value", (*path, "percentiles", str(number)),
+                           f"{text[:20]!r} is no part of the time", valid="1 to 99")  # fmt: skip
+    for key in ("lowest", "highest"):
+        quantity = getattr(entry, key)
+        if quantity.unit is None or quantity.unit.dimension != "frequency":
+            findings.error("wrong-unit", (*path, key), f"{quantity} is no frequency",
+                           valid="63 Hz, 8 kHz")  # fmt: skip
+            return
+    try:
+        evaluation_of(name, entry)
+        if entry.bands != "none":
+            bands_between(entry.bands, *_ends(entry))
+    except QuantityError as error:
+        findings.error("bad-value", path, error.message, at_key=True, valid=error.valid)
+
+
+def _check_calibrator(entry: CalibratorEntry, path: KeyPath, findings: Findings) -> None:
+    for key in ("level", "correction", "before", "after", "drift"):
+        quantity = getattr(entry, key)
+        if quantity is not None and str(quantity.unit) != _DB:
+            findings.error("wrong-unit", (*path, key), f"{key}: {quantity} is no level",
+                           valid="a number of dB")  # fmt: skip
+
+
+def _percent(text: str) -> float | None:
+    try:
+        found = parse_quantity(text).value
+    except QuantityError:
+        return None
+    return found if 1.0 <= found <= 99.0 else None
+
+
+def _ends(entry: EvaluationEntry) -> tuple[float, float]:
+    return entry.lowest.value_in(_HZ), entry.highest.value_in(_HZ)
+
+
+def evaluation_of(name: str, entry: EvaluationEntry) -> Evaluation:
+    """An evaluation of a setup, as the meter works it."""
+    low, high = _ends(entry)
+    return Evaluation(
+        name,
+        entry.weighting,
+        _TIMES[entry.time],
+        tuple(p for text in entry.percentiles if (p := _percent(text)) is not None),
+        entry.peak == "yes",
+        "" if entry.bands == "none" else entry.bands,
+        low,
+        high,
+    )
+
+
+def judge_calibrator(sound: Sound) -> Calibrated:
+    """Whether the meter showed the level of the calibrator before and after, and the same both times.
+
+    Without it, or with one reading only, that is unknown: levels stand as they are, and are marked.
+
+    References
+    ----------
+    IEC 61672-1:2013, 5.2 (calibration check frequency); ISO 9612:2009, 12.2: 0.5 dB between both.
+
+    """
+    entry = sound.calibrator
+    if entry is None:
+        return Calibrated(Outcome.UNKNOWN, ("no calibrator: the levels were not verified",))
+    nominal, drift = _level(entry.level) + _level(entry.correction), _level(entry.drift)
+    missing = [key for key in ("before", "after") if getattr(entry, key) is None]
+    reasons = [f"what it showed {key} is missing" for key in missing]
+    wrong = []
+    for key in ("before", "after"):
+        shown = getattr(entry, key)
+        if shown is not None and abs(_level(shown) - nominal) > drift + 1e-9:
+            wrong.append(f"{key}: {shown} where {nominal:.2f} dB are right, ± {entry.drift}")
+    if entry.before is not None and entry.after is not None:
+        moved = _level(entry.after) - _level(entry.before)
+        if abs(moved) > drift + 1e-9:
+            wrong.append(f"it moved by {moved:+.2f} dB, at most {entry.drift} are allowed")
+    if wrong:
+        return Calibrated(Outcome.FAILED, tuple(wrong))
+    return Calibrated(Outcome.UNKNOWN if reasons else Outcome.PASSED, tuple(reasons))
+
+
+def _level(quantity: Quantity) -> float:
+    return float(quantity.value)

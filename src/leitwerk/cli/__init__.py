@@ -63,6 +63,7 @@ _SECTIONS = {
         "fetch": ("recordings", "Fetch the recordings of a device, into files or a store."),
         "recordings": ("summary", "List what a store of recordings holds."),
         "levels": ("sound_levels", "Evaluate a recording of sound: levels, bands, peaks."),
+        "waveforms": ("waveforms", "Evaluate sampled voltages and currents: values, events."),
         "summary": ("summary", "Summarise a recording: numbers, gaps, times in alarm."),
         "draw": ("draw", "Draw recorded samples over time."),
         "report": ("report", "Write a report on a recording: PDF, HTML, tables."),

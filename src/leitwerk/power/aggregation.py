@@ -41,8 +41,10 @@ def aggregate(
     values: Array,
     flagged: NDArray[np.bool_],
     interval_s: float = TICK_S,
+    *,
+    plain: bool = False,
 ) -> Aggregated:
-    """Root mean squares of windows over intervals of the clock: 10 min, or 2 h.
+    """Root mean squares of windows over intervals of the clock: 10 min, or 2 h; or their plain means.
 
     A window belongs to the interval in which it begins. Of windows that are not a number none counts, and the
     share of the interval says so.
@@ -54,6 +56,8 @@ def aggregate(
         RMS values of the windows.
     flagged : array of bool of shape (n,)
     interval_s : float
+    plain : bool
+        Means, for what may be negative: powers, a difference.
 
     Raises
     ------
@@ -79,10 +83,12 @@ def aggregate(
     count = int(place.max()) + 1
     good = np.isfinite(values)
     spent = np.where(good, ends_s - begins_s, 0.0)
-    squares = np.bincount(place, spent * np.where(good, values, 0.0) ** 2, count)
+    counted = np.where(good, values, 0.0)
+    squares = np.bincount(place, spent * (counted if plain else counted**2), count)
     total = np.bincount(place, spent, count)
     with np.errstate(divide="ignore", invalid="ignore"):
-        found = np.sqrt(squares / total)
+        means = squares / total
+        found = means if plain else np.sqrt(means)
     return Aggregated(
         begins_s=np.asarray((first + np.arange(count)) * interval_s, float),
         values=found,

@@ -59,17 +59,25 @@ def windows(x: ArrayLike, crossings: Array, cycles: int, rate_hz: float) -> Arra
     samples = np.asarray(x, float)
     edges = crossings[::cycles]
     edges = edges[(edges >= 0.0) & (edges <= samples.size - 1)]
-    if edges.size < 2:
+    return window_points(samples, edges[:-1], edges[1:], rate_hz)
+
+
+def window_points(samples: Array, begins: Array, ends: Array, rate_hz: float) -> Array:
+    """Evenly spaced points of windows that are given by their begins and ends, in samples.
+
+    As ``windows`` has them, of shape (windows, points).
+    """
+    if not begins.size:
         return np.zeros((0, _POINTS))
     finer = max(1, math.ceil(_FINE_HZ / rate_hz))
     bad = ~np.isfinite(samples)
     fine = _finer(np.where(bad, 0.0, samples), finer)
     steps = np.arange(_POINTS) / _POINTS
-    places = (edges[:-1, None] + np.diff(edges)[:, None] * steps) * finer
+    places = (begins[:, None] + (ends - begins)[:, None] * steps) * finer
     found = _between(fine, places)
     if bad.any():
         count = np.concatenate([[0], np.cumsum(bad)])
-        first, last = np.floor(edges[:-1]).astype(int), np.ceil(edges[1:]).astype(int)
+        first, last = np.floor(begins).astype(int), np.ceil(ends).astype(int)
         found[count[np.minimum(last, bad.size)] > count[first]] = np.nan
     return found
 

@@ -80,6 +80,8 @@ class TransientFinder:
         groups = np.split(places, np.flatnonzero(np.diff(places) > k) + 1)
         for group in groups:
             own = group[group <= group[0] + k // 2]
+            if own[-1] - own[0] > 0.4 * k:
+                continue  # the wave itself has changed: a dip, a swell, an interruption
             at = (begin + k + 1 + int(own[0])) / self._rate_hz
             spent = (int(own[-1] - own[0]) + 1) / self._rate_hz
             yield Transient(at, spent, float(off[own].max()))

@@ -38,6 +38,7 @@ MORE = {
         "constants: {rho: 998 kg/m³}", "tables: {gears: {1: 43/15}}",
         "settings: {name: KILN-2}", "secrets: [network.key]",
         ("papers: {header: {load: Tonewood}, logo: a.png, judged: {g: {alarms: [a.b], at_most: 30 min}},"
+         " shares: {s: {channels: [a], within: 0..1, each: 10 min, value: root mean square, at_least: 95 %}},"
          " exposure: {level: a, uncertainty: 1 dB}, totals: {channels: [a], each: day, highest_mean: 1 h}}"),
         "statistics: mean, maximum", "contact_list: people.yaml",
         "services: {broker: 'mqtt+tcp://127.0.0.1:1883'}",

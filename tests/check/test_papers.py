@@ -6,7 +6,14 @@ import leitwerk as lw
 from conftest import example
 
 HALL = example("saw-hall", "scpi+tcp://127.0.0.1:1")
-SUPPLY = example("saw-supply", "modbus+tcp://127.0.0.1:1?unit=1")
+OF_SET = example("saw-supply", "modbus+tcp://127.0.0.1:1?unit=1")
+SUPPLY = OF_SET.replace(
+    "  limits: {set: supply-voltage}\n",
+    """  shares:
+    voltage: {channels: [u1, u2, u3], within: 207..253 V, each: 10 min, at_least: 95 %}
+    distortion: {channels: [thd_u1, thd_u2, thd_u3], within: 0..8 %, each: 10 min, at_least: 95 %}
+""",
+)
 MISTAKES = [
     (
         HALL,
@@ -47,3 +54,38 @@ def test_a_mistake_is_found_at_its_place(text, old, new, rule, says):
     wrong = [finding for finding in found if finding.is_error]
     assert rule in {finding.rule for finding in wrong}, wrong
     assert any(says in str(finding) for finding in wrong), wrong
+
+
+def checked_papers(text):
+    parsed = lw.parse_setup(text)
+    return lw.check_setup(parsed, lw.find_datasheet(parsed.device.model))
+
+
+def test_a_set_gives_the_shares_of_a_week_and_the_file_counts():
+    share = "{channels: [unbalance], within: 0..3 %, each: 2 h, at_least: 95 %}"
+    own = f"  shares:\n    unbalance, 95 %: {share}\n"
+    found = checked_papers(OF_SET + own)
+    assert found.ok, found.findings
+    shares = found.setup.papers.shares
+    assert str(shares["voltage, 95 %"].within) == "207..253 V"  # nominal is that of the wiring
+    assert shares["distortion, 95 %"].channels == ["thd_u1", "thd_u2", "thd_u3"]
+    assert str(shares["unbalance, 95 %"].within) == "0..3 %"
+    wires = OF_SET.replace("3-phase 4-wire", "3-phase 3-wire").replace(
+        "nominal: 230 V", "nominal: 400 V"
+    )
+    of_three = checked_papers(
+        wires.replace("  u1: {", "  u12: {")
+        .replace("  u2: {", "  u23: {")
+        .replace("  u3: {", "  u31: {")
+    )
+    assert of_three.setup.papers.shares["voltage, all"].channels == ["u12", "u23", "u31"]
+    assert str(of_three.setup.papers.shares["voltage, all"].within) == "340..440 V"
+
+
+@pytest.mark.parametrize(
+    "used", ["{set: battery}", "{set: no-such}", "{set: supply-voltage, nominal: 5 A}"]
+)
+def test_a_set_that_gives_no_shares_is_a_finding(used):
+    with pytest.raises(lw.SetupError) as error:
+        checked_papers(OF_SET.replace("{set: supply-voltage}", used))
+    assert {finding.rule for finding in error.value.findings} & {"bad-limits", "unknown-limits"}

@@ -43,7 +43,7 @@ def list_sets(*, as_json: bool) -> int:
 @click.argument("parameters", nargs=-1, metavar="[NAME=VALUE]…")
 @JSON
 def show(name: str, parameters: tuple[str, ...], *, as_json: bool) -> int:
-    """Show the alarms and settings of the set NAME for its parameters: battery cells=6 chemistry=lead.
+    """Show the alarms, settings and shares of the set NAME: battery cells=6 chemistry=lead.
 
     Exit code 0: done. 2: usage.
     """
@@ -60,8 +60,9 @@ def show(name: str, parameters: tuple[str, ...], *, as_json: bool) -> int:
         given[parameter] = value
     chosen = find_limits(name)
     alarms, settings = chosen.expand(given), chosen.settings_for(given)
+    shares = chosen.shares_for(given, ("u1", "u2", "u3"))
     if as_json:
-        echo_json({**_set_dict(chosen), "alarms": alarms, "settings": settings})
+        echo_json({**_set_dict(chosen), "alarms": alarms, "settings": settings, "shares": shares})
         return FINE
     click.echo(f"{chosen.name}: {chosen.summary}\nsource: {chosen.source}")
     for alarm, entries in alarms.items():
@@ -69,6 +70,11 @@ def show(name: str, parameters: tuple[str, ...], *, as_json: bool) -> int:
         click.echo(f"  {alarm}: {{{shown}}}")
     for setting, text in settings.items():
         click.echo(f"  {setting}: {text}")
+    for share, entries in shares.items():
+        click.echo(
+            f"  {share}: {', '.join(entries['channels'])} within {entries['within']}, "
+            f"{entries['at_least']} of the intervals of {entries['each']}"
+        )
     return FINE
 
 

@@ -111,10 +111,7 @@ def options_of(
     entry = setup.wiring
     if entry is None:
         raise QuantityError(f"{setup.source.file} has no wiring", remedy="add the section 'wiring'")
-    voltages = [f"u{k + 1}" for k in range(entry.system.phases)]
-    if entry.system.between_phases:
-        voltages = ["u12", "u23", "u31"]
-    known = [*voltages, *(f"i{k + 1}" for k in entry.system.sensors)]
+    known = [*entry.voltage_names, *(f"i{k + 1}" for k in entry.system.sensors)]
     names = list(channels) if channels is not None else known[:count]
     if len(names) != count or not {*names} <= {*known} or len({*names}) != count:
         raise QuantityError(

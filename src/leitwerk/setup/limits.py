@@ -10,7 +10,7 @@ import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
-from typing import Annotated, Any, TypeAlias
+from typing import Annotated, Any, Literal, TypeAlias
 
 from pydantic import Field, WithJsonSchema
 
@@ -22,6 +22,7 @@ from leitwerk.parsing.units import Unit
 from leitwerk.parsing.yaml_text import Map, parse_yaml
 from leitwerk.setup.alarms import Alarm
 from leitwerk.setup.fields import Line, RangeField, UnitField
+from leitwerk.setup.wiring import WiringEntry
 
 VERSION = "1"
 _FORMULAS = ("above", "below", "clear", "hysteresis", "by", "rises", "falls", "changes")
@@ -55,6 +56,20 @@ class SettingRule(Model):
     word: Line | None = None
 
 
+class ShareRule(Model):
+    """Limits that hold in a share of all intervals, as ``papers: shares`` of a setup has them."""
+
+    channels: list[Line] = Field(
+        description="Channels by their standard names; 'voltages' are those of the wiring, "
+        "'distortions' their THD"
+    )
+    within: Line = Field(description="The limits, formulas of the parameters: 0.9 * nominal..253")
+    unit: UnitField | None = Field(None, description="If not given, that of the set")
+    each: Line
+    value: Literal["mean", "root mean square"] = "mean"
+    at_least: Line
+
+
 class LimitFile(Model):
     """The whole file."""
 
@@ -69,6 +84,9 @@ class LimitFile(Model):
     )
     settings: dict[str, SettingRule] = Field(
         default_factory=dict, description="Settings of a device by their names, with formulas"
+    )
+    shares: dict[str, ShareRule] = Field(
+        default_factory=dict, description="Limits that hold in a share of all intervals"
     )
     settings_order: list[Line] = Field(
         default_factory=list, description="Settings whose values must rise in this order"
@@ -130,6 +148,7 @@ class LimitSet:
     order: tuple[str, ...] = field(default=())
     settings: Mapping[str, SettingRule] = field(default_factory=dict)
     settings_order: tuple[str, ...] = field(default=())
+    shares: Mapping[str, ShareRule] = field(default_factory=dict)
 
     def terms(self, given: Mapping[str, str]) -> tuple[dict[str, float], dict[str, str]]:
         """What parameters stand for, by the names that formulas use: numbers, and words.
@@ -175,6 +194,37 @@ class LimitSet:
             texts[name] = self._worked_out(str(rule.value), numbers, unit).strip()
         self._check_order([(n, parse_quantity(texts[n]).value) for n in self.settings_order])
         return texts
+
+    def shares_for(
+        self, given: Mapping[str, str], voltages: Sequence[str]
+    ) -> dict[str, dict[str, Any]]:
+        """The shares as a setup would hold them.
+
+        Parameters
+        ----------
+        given : mapping of str to str
+            The parameters.
+        voltages : sequence of str
+            The channels with the voltages that the wiring measures.
+
+        Raises
+        ------
+        QuantityError
+            A parameter or a formula cannot be used.
+
+        """
+        numbers, _ = self.terms(given)
+        groups = {"voltages": [*voltages], "distortions": [f"thd_{name}" for name in voltages]}
+        return {
+            name: {
+                "channels": [one for text in rule.channels for one in groups.get(text, [text])],
+                "within": self._worked_out(rule.within, numbers, rule.unit or self.unit),
+                "each": rule.each,
+                "value": rule.value,
+                "at_least": rule.at_least,
+            }
+            for name, rule in self.shares.items()
+        }
 
     def expand(self, given: Mapping[str, str]) -> dict[str, dict[str, Any]]:
         """The alarms with their formulas worked out, as a setup would hold them.
@@ -301,6 +351,7 @@ def _read(root: Map, findings: Findings) -> LimitSet | None:
         tuple(file.order),
         file.settings,
         tuple(file.settings_order),
+        file.shares,
     )
     if not findings.has_errors:
         _try_out(found, findings)
@@ -338,6 +389,7 @@ def _try_out(limits: LimitSet, findings: Findings) -> None:
         try:
             limits.expand(one)
             limits.settings_for(one)
+            limits.shares_for(one, ["u1"])
         except QuantityError as error:
             with_these = ", ".join(f"{name}: {text}" for name, text in one.items())
             message = f"{error.message} (with {with_these})" if one else error.message
@@ -371,6 +423,35 @@ def settings_from(used: UsedLimits, find: FindLimits, findings: Findings) -> dic
             findings.error("bad-limits", (*path, "set"), message, valid="a set with settings")
             return {}
         return found.settings_for(used.parameters)
+    except QuantityError as error:
+        findings.error("bad-limits", path, error.message, valid=error.valid, remedy=error.remedy)
+    except FileProblem as error:
+        findings.error("unknown-limits", (*path, "set"), error.message, remedy=error.remedy)
+    except SetupError as error:
+        findings.error("bad-limits", (*path, "set"), f"the limit set has mistakes: {error}")
+    return {}
+
+
+def shares_from(
+    used: UsedLimits, find: FindLimits, wiring: WiringEntry | None, findings: Findings
+) -> dict[str, dict[str, Any]]:
+    """The shares that a setup gets from a set, as a file would hold them.
+
+    The nominal voltage and the voltages are those of the wiring, where the setup has one.
+    """
+    path = ("papers", "limits")
+    given, voltages = dict(used.parameters), ["u1", "u2", "u3"]
+    if wiring is not None:
+        voltages = list(wiring.voltage_names)
+    try:
+        found = find(used.set)
+        if not found.shares:
+            findings.error("bad-limits", (*path, "set"), f"{used.set} has no shares of intervals",
+                           valid="a set with shares, such as supply-voltage")  # fmt: skip
+            return {}
+        if wiring is not None and "nominal" in found.parameters:
+            given.setdefault("nominal", str(wiring.nominal))
+        return found.shares_for(given, voltages)
     except QuantityError as error:
         findings.error("bad-limits", path, error.message, valid=error.valid, remedy=error.remedy)
     except FileProblem as error:

@@ -49,8 +49,9 @@ from leitwerk.setup.limits import (
     UsedLimitsField,
     expand_limits,
     settings_from,
+    shares_from,
 )
-from leitwerk.setup.papers import Papers
+from leitwerk.setup.papers import JudgedShare, Papers
 from leitwerk.setup.records import RecordsEntry
 from leitwerk.setup.rules import Output, RuleEntry
 from leitwerk.setup.sound import Sound
@@ -325,6 +326,16 @@ def _with_shared(setup: Setup, findings: Findings, library: Library) -> Setup:
     if setup.settings_from is not None:
         given = settings_from(setup.settings_from, library.find_limits, findings)
         more["settings"] = {**given, **setup.settings}
+    if setup.papers is not None and setup.papers.limits is not None:
+        raw = shares_from(setup.papers.limits, library.find_limits, setup.wiring, findings)
+        shares = {
+            name: JudgedShare.model_validate(entry)
+            for name, entry in raw.items()
+            if name not in setup.papers.shares
+        }
+        more["papers"] = setup.papers.model_copy(
+            update={"shares": {**shares, **setup.papers.shares}}
+        )
     if any(entry.file for entry in setup.records.values()):
         more["records"] = {
             name: _with_file(name, entry, findings, library)

@@ -12,6 +12,7 @@ from leitwerk.parsing.models import Model, reader, text_of
 from leitwerk.parsing.quantities import Quantity, parse_quantity
 from leitwerk.parsing.units import parse_unit
 from leitwerk.setup.fields import DurationField, Line, QuantityField, RangeField
+from leitwerk.setup.limits import UsedLimitsField
 
 _VALID = "a number of times outside (0, 2), or a time outside in all (30 min)"
 
@@ -114,6 +115,9 @@ class Papers(Model):
     )
     shares: dict[str, JudgedShare] = Field(
         default_factory=dict, description="Limits that hold in a share of all intervals, by name"
+    )
+    limits: UsedLimitsField | None = Field(
+        None, description="A set that gives shares: supply-voltage, by the nominal voltage"
     )
     exposure: Exposure | None = Field(None, description="The daily noise exposure, judged")
     totals: Totals | None = Field(None, description="What is added up by the clock")

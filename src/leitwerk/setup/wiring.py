@@ -120,3 +120,10 @@ class WiringEntry(Model):
         None,
         description="Below this current an angle means nothing; 1 % of the primary if not given",
     )
+
+    @property
+    def voltage_names(self) -> tuple[str, ...]:
+        """The channels with the voltages that it measures, by their standard names."""
+        if self.system.between_phases:
+            return ("u12", "u23", "u31")
+        return tuple(f"u{k + 1}" for k in range(self.system.phases))

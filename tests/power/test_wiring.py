@@ -110,3 +110,24 @@ def test_none_is_named_on_the_right_wiring(flow, lag, apart, amps, volts, system
     nominal = 230.0 * (3**0.5 if system.between_phases else 1.0)
     verdict = judge_wiring(Wiring(system, nominal, rotation, flow), np.array(u), np.array(i))
     assert verdict.mistakes == (), verdict.mistakes
+
+
+@pytest.mark.parametrize("third", [True, False])
+def test_three_wires_on_a_net_with_a_neutral(third):
+    u, i = net(amps=(60.0, 40.0, 38.0))
+    found = judge_wiring(
+        Wiring(TWO, 400.0, flow="import", expected_w=26e3, within_w=9e3),
+        np.array(between(u)),
+        np.array([i[0], i[1] if third else 0.0, i[2]]),
+    )
+    told = " ".join((*found.reasons, *found.not_shown))
+    assert found.outcome is (Outcome.FAILED if third else Outcome.UNKNOWN)
+    assert ("the net has a neutral" if third else "two sensors cannot show it") in told
+
+
+def test_another_kind_of_net_is_told():
+    u, i = net()
+    found = judge_wiring(
+        Wiring(SYSTEMS["split-phase"], 230.0, flow="import"), np.array(u[:2]), np.array(i[:2])
+    )
+    assert "the voltages are not those of split-phase" in str(found.mistakes[0])

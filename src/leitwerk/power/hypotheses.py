@@ -91,6 +91,11 @@ def explain(
     return sorted(found, key=lambda h: (h.cost, h.spread))
 
 
+def are_in_order(voltages: Complex, angles: Complex) -> bool:
+    """Whether voltages stand as they are expected, or would with one exchange or reversal undone."""
+    return any(True for _ in _voltages(voltages, angles))
+
+
 def lags(voltages: Complex, currents: Complex) -> NDArray[np.float64]:
     """By how much each current lags its voltage, in ° from -180 to 180."""
     found: NDArray[np.float64] = np.rad2deg(np.angle(voltages * np.conj(currents)))

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from leitwerk.power.hypotheses import EITHER, Hypothesis, complete, explain, lags
+from leitwerk.power.hypotheses import EITHER, Hypothesis, are_in_order, complete, explain, lags
 from leitwerk.power.phasors import phasor, symmetrical_components, to_star_point
 from leitwerk.power.system import PHASES, ROTATIONS, System
 from leitwerk.results import Outcome
@@ -25,7 +25,7 @@ _NEAR = 0.15  # a supply stays this near to its nominal voltage, but for minutes
 _SAME = 0.04  # a factor is a usual one when it is met this closely
 _NEUTRAL = 0.07  # a zero sequence above this part of the nominal voltage: the neutral has moved
 _SKEWED = 0.06  # negative by positive sequence of a net that is itself in order
-_RETURN = 0.12  # a sum of currents above this part of the largest one flows somewhere else
+_RETURN = 0.06  # a sum of currents above this part of the largest one flows somewhere else
 _LIKELY = 2.0  # what costs more than two mistakes does not make unusual angles doubtful
 _AMBIGUOUS = 0.4  # hypotheses whose costs differ by less are both told
 _USUAL_FACTORS = (2.0, 2.5, 3.0, 4.0, 5.0, 8.0, 10.0, 20.0, 25.0, 40.0, 50.0, 100.0, 1000.0)
@@ -136,6 +136,11 @@ def judge_wiring(wiring: Wiring, voltages: Complex, currents: Complex) -> Wiring
         not_shown.append(
             f"no current in {', '.join(without)}: switch on a load there, or look whether the sensor is "
             "closed and plugged"
+        )
+    left_out = [k for k in range(wiring.system.phases) if k not in wiring.system.sensors]
+    if any(not abs(i[k]) >= least for k in left_out):
+        not_shown.append(
+            "whether a neutral carries current: two sensors cannot show it; measure the third once"
         )
     if wiring.flow == EITHER and not found:
         not_shown.append("the direction: power may flow either way; state where it flows now")
@@ -335,6 +340,13 @@ def _of_angles(
     pair = _one_conductor(i, wiring.system.sensors)
     if pair is not None:
         return [_same_conductor(i, pair, shown)], [], []
+    if not are_in_order(star, wiring.angles):
+        stand = _angle_text(np.rad2deg(np.angle(star * np.conj(star[0]) / abs(star[0]))))
+        wanted = _angle_text(np.rad2deg(np.angle(wiring.angles)))
+        what = f"the voltages are not those of {wiring.system.name}"
+        shows = f"they stand at {stand} where {wanted} are expected"
+        remedy = "look at the kind of wiring in the setup, and at the voltage terminals"
+        return [Mistake("voltages not in order", what, shows, remedy)], [], []
     if not ways:
         what = "the angles fit no load and no single mistake"
         shows, remedy = (
@@ -435,13 +447,15 @@ def _shows(way: Hypothesis, wiring: Wiring, star: Complex, shown: str) -> str:
     angles = np.rad2deg(np.angle(star * np.conj(star[0]) / abs(star[0])))
     parts = []
     if way.voltages or way.turned_voltage is not None:
-        expected = np.rad2deg(np.angle(wiring.angles))
-        told = ", ".join(f"{angle:.0f}°" for angle in angles.tolist())
-        wanted = ", ".join(f"{angle:.0f}°" for angle in expected.tolist())
-        parts.append(f"the voltages stand at {told} where {wanted} are expected")
+        wanted = _angle_text(np.rad2deg(np.angle(wiring.angles)))
+        parts.append(f"the voltages stand at {_angle_text(angles)} where {wanted} are expected")
     if way.moved or way.turned or not parts:
         parts.append(f"the currents lag their voltages by {shown}")
     return ", and ".join(parts)
+
+
+def _angle_text(degrees: NDArray[np.float64]) -> str:
+    return ", ".join(f"{angle:.0f}°" for angle in degrees.tolist())
 
 
 def _remedy(way: Hypothesis) -> str:

@@ -12,7 +12,7 @@ STANDINS = [
     ("kiln", ["fichte-8"], "1834"), ("station", ["linde", "--rtu"], "2208"),
     ("saw-hall", ["eibe"], "larch"), ("mill-race", ["weide", "--rtu"], "3317"),
     ("timber", ["ahorn"], ""), ("cabin", ["birke", "--rtu"], "bark"),
-    ("panel", ["buche-6"], ""),
+    ("panel", ["buche-6"], ""), ("saw-supply", ["ulme-3p"], "5206"),
 ]  # fmt: skip
 
 
@@ -64,3 +64,31 @@ def test_two_of_anything_are_compared(leitwerk, tmp_path, standin):
     other = tmp_path / "station.yaml"
     other.write_text(example("station", "modbus+tcp://127.0.0.1"), encoding="utf-8")
     assert "two of one model" in leitwerk("compare", str(setup), str(other)).stderr
+
+
+@pytest.mark.parametrize(
+    "other",
+    [
+        {"wiring.system": "3-phase 3-wire, 2 currents", "nominal.voltage": 20000.0,
+         "voltage.primary": 20000.0, "voltage.secondary": 100.0, "nominal.frequency": "60 Hz"},
+        {"current.sensor": "voltage", "current.sensitivity": 0.5}, {"current.sensor": "coil 3 kA"},
+        {"voltage.primary": 230.0, "voltage.secondary": 230.0}, {"wiring.system": "split-phase"},
+    ],
+)  # fmt: skip
+def test_a_wiring_is_adopted_as_one(other):
+    sheet = lw.find_datasheet("ulme-3p")
+    values = {
+        "storage.interval": 600.0, "nominal.voltage": 230.0, "nominal.frequency": "50 Hz",
+        "wiring.system": "3-phase 4-wire", "voltage.primary": 100.0, "voltage.secondary": 100.0,
+        "current.sensor": "transformer", "current.primary": 200.0, "current.secondary": 5.0,
+        "current.sensitivity": 1.0, **other,
+    }  # fmt: skip
+    identity = lw.Identity("Tannried Instrumente", "ulme-3p", "PA-1", "2.3")
+    held = lw.DeviceSettings("ulme-3p", values)
+    text = adopt(held, identity, "modbus+tcp://127.0.0.1:1?unit=1", sheet)
+    assert ("would change" in text, "cannot be uploaded" in text) == (False, False), text
+    assert "wiring:\n" in text
+    assert "channels:" not in text
+    checked = lw.check_setup(lw.parse_setup(text), sheet)
+    assert checked.ok, checked.findings
+    assert {name: checked.settings.values[name] for name in other} == other

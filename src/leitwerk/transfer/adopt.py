@@ -22,11 +22,20 @@ from leitwerk.datasheet.vocabulary import (
     CHANNEL_RANGE,
     CHANNEL_SENSOR,
     CHANNEL_UNIT,
+    CURRENT_PRIMARY,
+    CURRENT_SECONDARY,
+    CURRENT_SENSITIVITY,
+    CURRENT_SENSOR,
     INPUT_ALARM_DELAY,
     INPUT_ALARM_HIGH,
     INPUT_ALARM_HYSTERESIS,
     INPUT_ALARM_LOW,
     NAME,
+    NOMINAL_FREQUENCY,
+    NOMINAL_VOLTAGE,
+    OF_NET,
+    OF_PHASES,
+    OF_VOLTAGES,
     PULSE_FILTER,
     PULSE_GATE,
     PULSE_MISSING,
@@ -41,11 +50,16 @@ from leitwerk.datasheet.vocabulary import (
     VALUE_HIGH,
     VALUE_LOW,
     VOCABULARY,
+    VOLTAGE_PRIMARY,
+    VOLTAGE_SECONDARY,
     WHEN_FULL,
+    WIRING_SETTINGS,
+    WIRING_SYSTEM,
 )
 from leitwerk.errors import SetupError
 from leitwerk.identity import Identity
 from leitwerk.parsing.quantities import format_number
+from leitwerk.power.system import SYSTEMS, System
 from leitwerk.project.setups import parse_setup
 from leitwerk.setup.fields import CONTACT, COUNTER
 from leitwerk.signals.pulse_inputs import PERIOD, PULSE_WIDTH, PULSED
@@ -65,6 +79,8 @@ _TIMED = (
 )
 _ELSEWHERE = {k.name for k in (TITLE, SAMPLE_INTERVAL, BUS_UNIT, *(k for k, _, _ in _TIMED))}
 _BLOCKS = tuple(k.block.partition("{")[0] for k in (CHANNEL_SENSOR, ALARM_CONDITION, PULSE_GATE))
+_TRANSFORMER, _SENSITIVE = CURRENT_SENSOR.choices
+_RATIO_OF_ONE = 100.0  # what both sides are set to without a transformer
 _CHOICES = 8  # that are named in a comment
 _NAME = 40  # characters of a channel's name
 _SECONDS = "s"
@@ -86,7 +102,11 @@ def adopt(settings: DeviceSettings, identity: Identity, address: str, datasheet:
     datasheet : Datasheet
 
     """
-    begin = [*_head(settings, identity, address, datasheet), *_channels(settings, datasheet)]
+    begin = [
+        *_head(settings, identity, address, datasheet),
+        *_wiring(settings, datasheet),
+        *_channels(settings, datasheet),
+    ]
 
     def whole(own: Collection[str]) -> tuple[str, list[str]]:
         text = "\n".join([*begin, *_settings(settings, datasheet, own)]) + "\n"
@@ -130,11 +150,59 @@ def _head(
     return [*lines, ""] if lines[-1] else lines
 
 
+# ---------------------------------------------------------------------- wiring
+
+
+def _system(settings: DeviceSettings, sheet: Datasheet) -> System | None:
+    """How an analyzer is wired, as far as its settings say it in terms of a setup."""
+    name = settings.get(WIRING_SYSTEM)
+    return SYSTEMS[str(name)] if name in sheet.wirings else None
+
+
+def _wiring(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
+    """The section ``wiring``; its channels follow from it."""
+    system = _system(settings, sheet)
+    if system is None:
+        return []
+    volts, frequency = settings.get(NOMINAL_VOLTAGE), settings.get(NOMINAL_FREQUENCY)
+    lines = [] if frequency in {None, "50 Hz"} else [f"mains: {frequency}", ""]
+    lines += ["wiring:", f"  system: {system.name}", f"  nominal: {_exact(float(volts or 0.0))} V"]
+    first, second = settings.get(VOLTAGE_PRIMARY), settings.get(VOLTAGE_SECONDARY)
+    if first is not None and second is not None and not first == second == _RATIO_OF_ONE:
+        lines.append(f"  voltages: {_exact(float(first))}/{_exact(float(second))} V")
+    return [*lines, f"  currents: {_currents(settings)}", ""]
+
+
+def _currents(settings: DeviceSettings) -> str:
+    sensor = settings.get(CURRENT_SENSOR)
+    if sensor == _SENSITIVE:
+        return f"{_exact(float(settings.get(CURRENT_SENSITIVITY) or 0.0))} mV/A"
+    if sensor not in {None, _TRANSFORMER}:
+        return _text(sensor)
+    sides = (settings.get(CURRENT_PRIMARY), settings.get(CURRENT_SECONDARY))
+    first, second = (_exact(float(side or 0.0)) for side in sides)
+    return f"{first}/{second} A"
+
+
+def _of_wiring(settings: DeviceSettings, sheet: Datasheet) -> set[str]:
+    """The settings that the section ``wiring`` says."""
+    if _system(settings, sheet) is None:
+        return set()
+    names = {known.name for known in WIRING_SETTINGS}
+    if settings.get(CURRENT_SENSOR) != _SENSITIVE:
+        names.discard(CURRENT_SENSITIVITY.name)
+    if settings.get(CURRENT_SENSOR) not in {None, _TRANSFORMER}:
+        names -= {CURRENT_PRIMARY.name, CURRENT_SECONDARY.name}
+    return names
+
+
 # ---------------------------------------------------------------------- channels
 
 
 def _channels(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
-    blocks = list(_wired(settings, sheet)) or list(_own(sheet))
+    blocks = list(_wired(settings, sheet)) or list(_own(settings, sheet))
+    if not blocks and _system(settings, sheet) is not None:
+        return []
     if not blocks:
         return ["channels: {}    # nothing is wired to it yet", ""]
     names: set[str] = set()
@@ -241,12 +309,22 @@ def _input_alarm_lines(settings: DeviceSettings, slot: int) -> Iterator[str]:
         yield f"{name}: {{{side}: {_exact(trip)}{more}}}"
 
 
-def _own(sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
-    """What a device measures by itself."""
+def _own(settings: DeviceSettings, sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
+    """What a device measures by itself, but for what follows from a wiring."""
+    has_wiring = _system(settings, sheet) is not None
     for name, point in sheet.own_readings.items():
-        if not point.choice_names:
+        if not point.choice_names and not (has_wiring and _is_of_net(name)):
             unit = f"    # in {point.unit}" if point.unit else ""
             yield name, [f"reading: {name}{unit}"]
+
+
+def _is_of_net(name: str) -> bool:
+    """Whether a reading is one of a net, which another kind of wiring may have."""
+    return any(
+        one.known.name == name
+        or (one.known.block and name.startswith(one.known.name.partition("{")[0]))
+        for one in (*OF_VOLTAGES, *OF_PHASES, *OF_NET)
+    )
 
 
 # ---------------------------------------------------------------------- further settings
@@ -255,9 +333,10 @@ def _own(sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
 def _settings(settings: DeviceSettings, sheet: Datasheet, own: Collection[str]) -> list[str]:
     """The section ``settings``: what has no key of a setup, and what is named in ``own``."""
     lines = []
+    of_wiring = _of_wiring(settings, sheet) - {*own}
     for name, value in settings.values.items():
         point = sheet.settings.get(name)
-        has_key = name in _ELSEWHERE or (_is_in_blocks(name, sheet) and name not in own)
+        has_key = name in _ELSEWHERE | of_wiring or (_is_in_blocks(name, sheet) and name not in own)
         if has_key or point is None or point.read_only:
             continue
         if not is_documented(point, value):

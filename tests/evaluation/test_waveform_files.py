@@ -139,3 +139,34 @@ def test_what_cannot_be_used_is_refused(leitwerk, tmp_path, monkeypatch):
     options = WaveformOptions(FOUR, 230.0, 50.0, ("i1",), RATE)
     with pytest.raises(QuantityError):
         evaluate_waveforms(options, [np.zeros((RATE, 1))])
+
+
+OPTIONS = WaveformOptions(FOUR, 230.0, 50.0, ("u1", "u2", "u3", "i1", "i2", "i3"), RATE)
+
+
+def test_missing_samples_are_no_dip():
+    waves = board(6.0)
+    waves[20_000:22_000] = np.nan
+    waves[40_000, 0] = np.inf
+    found = evaluate_waveforms(OPTIONS, (waves[k : k + 999] for k in range(0, len(waves), 999)))
+    assert found.events == ()
+    assert any("no number" in note for note in found.notes)
+
+
+def test_a_phase_that_is_never_there_and_a_wrong_nominal_frequency_are_told():
+    waves = board(4.0)
+    waves[:, 0] = 0.0
+    found = evaluate_waveforms(OPTIONS, [waves])
+    assert found.notes == ("u1 has no voltage in the whole recording",)
+    sixty = np.sin(2 * np.pi * 60 * np.arange(4 * RATE) / RATE)[:, None] * 325.0 * np.ones(6)
+    assert "60.00 Hz, 50 Hz is nominal" in evaluate_waveforms(OPTIONS, [sixty]).notes[0]
+
+
+def test_a_voltage_that_flickers_keeps_its_frequency():
+    waves = board(12.0)
+    t = np.arange(len(waves)) / RATE
+    waves[:, :3] *= (1 + 0.05 * np.sign(np.sin(2 * np.pi * 8.8 * t)))[:, None]
+    found = evaluate_waveforms(OPTIONS, [waves])
+    frequency = found.windows.values[:, 0]
+    assert abs(frequency - HERTZ).max() < 0.05
+    assert frequency.mean() == pytest.approx(HERTZ, abs=0.003)

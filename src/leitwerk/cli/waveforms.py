@@ -51,7 +51,7 @@ def waveforms(
     counted by depth and duration. What an event fell into is marked. Ten-minute values begin at full ten
     minutes of the clock, where --began says when the recording began.
 
-    Exit code 0: no event. 1: events were found. 2: usage, or a file that cannot be used.
+    Exit code 0: no event. 1: events, or a note on what was not seen. 2: usage, or a file that cannot be used.
     """
     from leitwerk.cli.options import local_moment
     from leitwerk.cli.printing import echo_json
@@ -89,7 +89,7 @@ def waveforms(
         echo_json(found.to_dict())
     else:
         _print(found, options.channels, options.nominal_v)
-    return FOUND if found.events or found.open_events else FINE
+    return FOUND if found.events or found.open_events or found.notes else FINE
 
 
 def _print(found: Waveforms, channels: tuple[str, ...], declared_v: float) -> None:
@@ -118,6 +118,8 @@ def _print(found: Waveforms, channels: tuple[str, ...], declared_v: float) -> No
         click.echo(f"{event.kind} {where}: {when}, {event.duration_s * 1e3:.0f} ms, {what}")
     if found.open_events:
         click.echo("an event goes on at the end of the recording")
+    for note in found.notes:
+        click.echo(f"note: {note}")
     _print_table("dips: residual voltage in %", found.table.dips)
     _print_table("swells: highest voltage in %", found.table.swells)
 

@@ -16,7 +16,7 @@ from leitwerk.power.aggregation import TICK_S, aggregate, flag
 from leitwerk.power.cycles import HalfCycleRms
 from leitwerk.power.definitions import powers_of
 from leitwerk.power.event_table import EventTable, count_events
-from leitwerk.power.harmonics import harmonics_of
+from leitwerk.power.harmonics import cycles_of, harmonics_of
 from leitwerk.power.phasors import unbalance
 from leitwerk.power.system import PHASES, System
 from leitwerk.power.transients import TransientFinder
@@ -25,7 +25,7 @@ from leitwerk.power.voltage_events import (
     RapidChangeFinder,
     VoltageEvent,
 )
-from leitwerk.power.window_stream import WindowStream
+from leitwerk.power.window_stream import Windows, WindowStream
 from leitwerk.setup.model import Setup
 from leitwerk.signals.quality import Quality
 
@@ -36,6 +36,8 @@ if TYPE_CHECKING:
 
 _GONE = 0.05  # a fundamental below this part of the nominal one counts as gone
 _ENVELOPE = 0.3  # of the nominal peak: half of the envelope around the cycle before
+_OFF_NOMINAL = 0.05
+_MOST = 1e9  # V and A: what is beyond it is no sample
 _MEANS = ("p", "q", "frequency")  # arithmetic means; all others are root mean squares
 
 
@@ -65,6 +67,7 @@ class Waveforms:
     events: tuple[VoltageEvent, ...]
     table: EventTable
     open_events: bool
+    notes: tuple[str, ...] = ()
 
     def to_dict(self) -> dict[str, Any]:
         """The events and the last values as plain data for JSON."""
@@ -82,6 +85,7 @@ class Waveforms:
                 for e in self.events
             ],
             "open_events": self.open_events,
+            "notes": list(self.notes),
             "dips": {k: dict(v) for k, v in self.table.dips.items()},
             "swells": {k: dict(v) for k, v in self.table.swells.items()},
             "interruptions": {
@@ -170,12 +174,14 @@ class _Worker:
         rate, hertz, least = options.rate_hz, options.nominal_hz, _GONE * peak
         # The reference stands first.
         self._order = [*self._u, *self._i]
-        self._stream = WindowStream(rate, hertz, least, len(self._order), options.begin_s)
+        self._stream: WindowStream | None = None
         self._half = [HalfCycleRms(rate, hertz, least) for _ in self._u]
         self._finder = EventFinder(options.nominal_v, len(self._u))
         steady = 100 if hertz == 50.0 else 120
         self._rapid = [RapidChangeFinder(options.nominal_v, half_cycles=steady) for _ in self._u]
         self._transients = [TransientFinder(rate, hertz, _ENVELOPE * peak) for _ in self._u]
+        self._lives = [False] * len(self._u)
+        self._reference = 0
         self._events: list[VoltageEvent] = []
         self._begins: list[Array] = []
         self._ends: list[Array] = []
@@ -183,31 +189,44 @@ class _Worker:
         self._names: list[str] = []
 
     def take(self, block: Array) -> None:
+        block = np.where(np.abs(block) < _MOST, block, np.nan)
         for place, k in enumerate(self._u):
-            x = np.nan_to_num(block[:, k])
-            for t in self._transients[place].take(x):
+            for t in self._transients[place].take(block[:, k]):
                 self._events.append(
                     VoltageEvent("transient", self._of.begin_s + t.begin_s, t.duration_s, t.peak, (place,))
                 )  # fmt: skip
         values = []
         for place, k in enumerate(self._u):
-            times, rms = self._half[place].take(np.nan_to_num(block[:, k]))
+            times, rms = self._half[place].take(block[:, k])
             times = times + self._of.begin_s
             values.append((times, rms))
+            self._lives[place] |= bool(times.size)
             for event in self._rapid[place].take(times, rms):
                 self._events.append(
                     VoltageEvent(event.kind, event.begin_s, event.duration_s, event.extreme, (place,))
                 )  # fmt: skip
         self._events += self._finder.take(values)
-        windows = self._stream.take(block[:, self._order])
+        windows = self._windows(block)
         if windows.begins_s.size:
             self._begins.append(windows.begins_s)
             self._ends.append(windows.ends_s)
             self._values.append(self._rows(windows.points, windows.ends_s - windows.begins_s))
 
+    def _windows(self, block: Array) -> Windows:
+        """Windows by the first voltage that is there, as the recording begins."""
+        if self._stream is None:
+            of, peak = self._of, math.sqrt(2.0) * self._of.nominal_v
+            amounts = np.nanmax(np.abs(np.nan_to_num(block[:, self._u])), axis=0, initial=0.0)
+            reference = int(np.argmax(amounts > 0.5 * peak))
+            self._reference = reference
+            self._stream = WindowStream(
+                of.rate_hz, of.nominal_hz, _GONE * peak, len(self._order), of.begin_s
+            )
+        return self._stream.take(block[:, self._order], self._reference)
+
     def _rows(self, points: Array, spent_s: Array) -> Array:
         """Values of some windows, a row each."""
-        cycles, names = self._stream.cycles, [self._of.channels[k] for k in self._order]
+        cycles, names = cycles_of(self._of.nominal_hz), [self._of.channels[k] for k in self._order]
         found: dict[str, Array] = {"frequency": cycles / spent_s}
         spectra = []
         for place, name in enumerate(names):
@@ -260,7 +279,21 @@ class _Worker:
             events=events,
             table=count_events(events, self._of.nominal_v),
             open_events=self._finder.is_open,
+            notes=tuple(self._notes(values)),
         )
+
+    def _notes(self, values: Array) -> Iterator[str]:
+        """What the values do not say by themselves."""
+        for k, lives in zip(self._u, self._lives, strict=True):
+            if not lives:
+                yield f"{self._of.channels[k]} has no voltage in the whole recording"
+        hertz = float(np.nanmean(values[:, self._names.index("frequency")]))
+        if abs(hertz / self._of.nominal_hz - 1.0) > _OFF_NOMINAL:
+            yield f"the frequency is {hertz:.2f} Hz, {self._of.nominal_hz:g} Hz is nominal"
+        sampled = [self._names.index(self._of.channels[k]) for k in self._order]
+        missing = int((~np.isfinite(values[:, sampled])).any(axis=1).sum())
+        if missing:
+            yield f"{missing} windows hold samples that are no number: events in them are not seen"
 
     def _intervals(
         self, columns: tuple[Column, ...], begins: Array, ends: Array, values: Array, flagged: Any

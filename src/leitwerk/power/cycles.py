@@ -18,6 +18,8 @@ if TYPE_CHECKING:
 _REACH = (0.5, 1.6)  # the band around the nominal frequency in which the fundamental is looked for
 _APART = (0.75, 1.35)  # of the period before: what counts as the next crossing
 _ALIKE = 0.002  # a net's period changes less than this part from one cycle to the next
+_FAR = 0.01  # of a period: a jump of the frequency, not its noise
+_FOLLOWS = 0.15  # how much of a small difference is taken over
 _SURE = 2  # periods that are alike, until a crossing counts
 _SAMPLES = 20  # a cycle has at least so many
 
@@ -107,12 +109,15 @@ class CycleTracker:
             self._emit(self._raw + self._period, found)
         if at < self._raw + _APART[0] * self._period:
             return
+        off = spent - self._period
         if is_sure:
-            self._period = spent
+            self._period += off if abs(off) > _FAR * self._period else _FOLLOWS * off
             self._emit(at, found)
         else:
             # A step of the voltage moves crossings for some cycles; the net behind it keeps its time.
-            self._emit(self._raw + self._period, found)
+            expected = self._raw + self._period
+            most = _FAR * self._period
+            self._emit(expected + _FOLLOWS * min(max(at - expected, -most), most), found)
 
     def _fits(self, spent: float) -> bool:
         return _APART[0] * self._usual <= spent <= _APART[1] * self._usual
@@ -160,14 +165,21 @@ class HalfCycleRms:
         self.rate_hz = rate_hz
         self._tracker = CycleTracker(rate_hz, nominal_hz, least)
         self._squares = np.zeros(0)
+        self._bad = np.zeros(0, bool)
         self._begin = 0  # which sample stands first among the squares
         self._crossings = np.zeros(0)
         self._next = 0.0
 
     def take(self, x: Array) -> tuple[Array, Array]:
-        """Times in s at which cycles begin, and the RMS of each, of shape (n,)."""
+        """Times in s at which cycles begin, and the RMS of each, of shape (n,).
+
+        A cycle with a sample that is not a number is none, either.
+        """
+        bad = ~np.isfinite(x)
+        x = np.where(bad, 0.0, x) if bad.any() else x
         self._crossings = np.concatenate([self._crossings, self._tracker.take(x)])
         self._squares = np.concatenate([self._squares, x * x])
+        self._bad = np.concatenate([self._bad, bad])
         if self._crossings.size < 2:
             return np.zeros(0), np.zeros(0)
         middles = 0.5 * (self._crossings[:-1] + self._crossings[1:])
@@ -186,6 +198,11 @@ class HalfCycleRms:
             return np.asarray(np.interp(at - self._begin, np.arange(total.size), total))
 
         means = (up_to(ends) - up_to(begins)) / (ends - begins)
+        if self._bad.any():
+            count = np.concatenate([[0], np.cumsum(self._bad)])
+            first, last = (np.clip(e - self._begin, 0, count.size - 1) for e in (begins, ends))
+            spoilt = count[np.ceil(last).astype(int)] > count[np.floor(first).astype(int)]
+            means = np.where(spoilt, np.nan, means)
         self._next = float(np.nextafter(begins[-1], np.inf))
         self._forget(float(begins[-1]))
         return begins / self.rate_hz, np.sqrt(np.maximum(means, 0.0))
@@ -194,7 +211,7 @@ class HalfCycleRms:
         """Give up what no later cycle needs."""
         keep = int(at) - self._begin - 1
         if keep > 0:
-            self._squares = self._squares[keep:]
+            self._squares, self._bad = self._squares[keep:], self._bad[keep:]
             self._begin += keep
         first = int(np.searchsorted(self._crossings, at)) - 1
         self._crossings = self._crossings[max(first, 0) :]

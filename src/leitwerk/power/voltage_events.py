@@ -108,8 +108,10 @@ class EventFinder:
     def take(self, values: Sequence[tuple[Array, Array]]) -> Iterator[VoltageEvent]:
         """The events that ended with some more values: for each channel, times in s and RMS values in V.
 
-        The values of all channels have to reach up to about the same time.
+        The values of all channels have to reach up to about the same time. What is not a number is no event,
+        and ends none.
         """
+        values = [(when[np.isfinite(one)], one[np.isfinite(one)]) for when, one in values]
         low, high = self._calm
         if not any(one.begin_s is not None for one in self._open) and all(
             rms.size == 0 or (rms.min() >= low and rms.max() <= high) for _, rms in values
@@ -221,6 +223,12 @@ class RapidChangeFinder:
                 yield event
 
     def _follow(self, time_s: float, value: float) -> VoltageEvent | None:
+        if not math.isfinite(value):
+            # Behind a gap it has to become steady anew.
+            self._last.clear()
+            self._times.clear()
+            self._sum, self._steady, self._begin_s = 0.0, False, None
+            return None
         whole = len(self._last) == self._last.maxlen
         mean = self._sum / len(self._last) if self._last else value
         if self._begin_s is None and self._steady and abs(value - mean) > self._threshold * self._v:

@@ -30,7 +30,7 @@ class Windows:
 
 
 class WindowStream:
-    """Cuts windows of 10 or 12 cycles of the first channel, the reference, out of all channels.
+    """Cuts windows of 10 or 12 cycles of one channel, the reference, out of all channels.
 
     Parameters
     ----------
@@ -58,9 +58,12 @@ class WindowStream:
         self._crossings = np.zeros(0)
         self._start: float | None = None  # the crossing at which the next window begins
 
-    def take(self, block: Array) -> Windows:
-        """The windows that are complete with some more samples, of shape (n, channels)."""
-        reference = block[:, 0]
+    def take(self, block: Array, channel: int = 0) -> Windows:
+        """The windows that are complete with some more samples, of shape (n, channels).
+
+        ``channel`` is the reference, the same at each call.
+        """
+        reference = block[:, channel]
         bad = ~np.isfinite(reference)
         found = self._tracker.take(np.where(bad, 0.0, reference) if bad.any() else reference)
         self._crossings = np.concatenate([self._crossings, found])

@@ -82,7 +82,11 @@ def test_every_entry_of_a_setup_ends_in_exactly_one_way(data):
     for extra in data.draw(st.sets(st.sampled_from(MORE["top"]), max_size=3)):
         if not re.search(rf"^{extra.partition(':')[0]}:", text, re.MULTILINE):
             lines.append(extra)
-    at = [k for k, line in enumerate(lines) if re.match(r" {4}(terminal|reading|computed): ", line)]
+    at = [
+        k
+        for k, line in enumerate(lines)
+        if re.match(r" {4}(terminal|reading|computed|label): ", line)
+    ]
     for extra in data.draw(st.sets(st.sampled_from(MORE["channel"]), max_size=2)):
         where = data.draw(st.sampled_from(at))
         lines.insert(where, f"    {extra}")

@@ -17,14 +17,14 @@ SUPPLY = OF_SET.replace(
 MISTAKES = [
     (
         HALL,
-        "level: equivalent",
+        "level: main_equivalent",
         "level: equivalant",
         "unknown-channel",
         "there is no channel 'equivalant'",
     ),
     (HALL, "at_most: 85 dB", "at_most: 85 V", "wrong-unit", "85 V is no level"),
     (HALL, "at_most: 85 dB", "at_most: 85", "wrong-unit", "85 is no level"),
-    (HALL, "peak: peak, ", "", "missing-key", "no channel with a peak level"),
+    (HALL, "peak: peaks_peak, ", "", "missing-key", "no channel with a peak level"),
     (HALL, "day: 8 h", "day: 30 s", "intervals-do-not-fit", "30 s is no shift"),
     (
         SUPPLY,

@@ -34,10 +34,15 @@ from leitwerk.datasheet.vocabulary import (
     CHANNEL_UNIT,
     CONTACT_NUMBER,
     CURRENT_SENSOR,
+    EVALUATION_PEAK,
+    EVALUATION_TIME,
+    EVALUATION_WEIGHTING,
     INPUT_ALARM_HIGH,
     INPUT_ALARM_LOW,
+    INTEGRATION_TIME,
     NOMINAL_VOLTAGE,
     PULSE_GATE,
+    RANGE_UPPER,
     RELAY_ALARMS,
     RELAY_LEAST_OFF,
     RELAY_LEAST_ON,
@@ -311,9 +316,9 @@ class _Book:
         return self.stored(known, _worked(When.WIRED)) if known else _worked(When.WIRED)
 
     def sound(self, path: KeyPath) -> _Ending | None:
-        """How sound is evaluated."""
-        del path
-        return _worked(When.HEARD)
+        """How sound is evaluated: by the device, and by Leitwerk from a recording."""
+        known = _SOUND.get(path[1 if len(path) < 4 else 3] if len(path) > 1 else "")
+        return self.stored(known, _worked(When.HEARD)) if known else _worked(When.HEARD)
 
     def constant(self, path: KeyPath) -> _Ending | None:
         """A constant or a table of formulas."""
@@ -447,6 +452,13 @@ _WIRING = {
     "nominal": NOMINAL_VOLTAGE,
     "voltages": VOLTAGE_PRIMARY,
     "currents": CURRENT_SENSOR,
+}
+_SOUND = {
+    "integration": INTEGRATION_TIME,
+    "range": RANGE_UPPER,
+    "weighting": EVALUATION_WEIGHTING,
+    "time": EVALUATION_TIME,
+    "peak": EVALUATION_PEAK,
 }
 _RELAY = {
     "normal": RELAY_NORMAL,

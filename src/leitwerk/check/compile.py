@@ -63,16 +63,22 @@ def check_setup(
     if not any_model:
         _check_link(setup, datasheet, found)
         _check_doubts(datasheet, found)
-    wires: tuple[Wanted, ...] = ()
+    analyzer: tuple[Wanted, ...] = ()
     if setup.wiring is not None:
         from leitwerk.check.wiring import wiring_settings, with_wiring  # noqa: PLC0415 - as below
 
         setup = with_wiring(setup, datasheet, found)
-        wires = tuple(wiring_settings(setup, datasheet, found))
+        analyzer = tuple(wiring_settings(setup, datasheet, found))
     if setup.sound is not None:
-        from leitwerk.check.sound import check_sound  # noqa: PLC0415 - as below
+        from leitwerk.check.sound import (  # noqa: PLC0415 - as below
+            check_sound,
+            sound_settings,
+            with_sound,
+        )
 
         check_sound(setup, found)
+        setup = with_sound(setup, datasheet, found)
+        analyzer += tuple(sound_settings(setup, datasheet))
     with_exchanges = bool(setup.exchanges) or datasheet.link == TALK or datasheet.has(TALK_MANNER)
     if with_exchanges:
         from leitwerk.check.talker import with_exchange  # noqa: PLC0415 - most setups have none
@@ -93,7 +99,7 @@ def check_setup(
     wanted = tuple(
         w
         for w in chain(
-            wanted_settings(setup, datasheet, channels, outputs), talk, computed, rows, wires
+            wanted_settings(setup, datasheet, channels, outputs), talk, computed, rows, analyzer
         )
         if not (w.clears and w.known.at(w.number) in setup.settings)  # it is used by its own name
     )

@@ -2,8 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
+from leitwerk.check.settings import Wanted, cleared_parts
+from leitwerk.check.standard_channels import with_channels
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.vocabulary import (
+    EVALUATION_NAME,
+    EVALUATION_PEAK,
+    EVALUATION_TIME,
+    EVALUATION_WEIGHTING,
+    INTEGRATION_TIME,
+    OF_EVALUATION,
+    RANGE_LOWER,
+    RANGE_UPPER,
+)
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import Quantity, parse_quantity
@@ -48,6 +62,60 @@ def check_sound(setup: Setup, findings: Findings) -> None:
                        valid="30..120 dB")  # fmt: skip
     if sound.calibrator is not None:
         _check_calibrator(sound.calibrator, (*path, "calibrator"), findings)
+
+
+def with_sound(setup: Setup, datasheet: Datasheet, findings: Findings) -> Setup:
+    """The setup with the channels of its evaluations; what its file says of them counts."""
+    sound = setup.sound
+    places = _places(datasheet)
+    if sound is None or not places:
+        return setup
+    if len(sound.evaluations) > len(places):
+        name = [*sound.evaluations][len(places)]
+        findings.error(
+            "too-many-evaluations", ("sound", "evaluations", name),
+            f"{datasheet.model} has {len(places)} evaluations, this setup has {len(sound.evaluations)}",
+            at_key=True, valid=f"at most {len(places)}",
+        )  # fmt: skip
+        return setup
+    standard = {}
+    for k, (name, entry) in zip(places, sound.evaluations.items(), strict=False):
+        has = {"equivalent": True, "peak": entry.peak == "yes"}
+        has |= dict.fromkeys(("maximum", "minimum"), entry.time != "none")
+        for what, known in OF_EVALUATION.items():
+            if has[what] and datasheet.has(known):
+                standard[f"{name}_{what}"] = known.at(k), f"{name}, {what} level"
+    return with_channels(setup, standard)
+
+
+def sound_settings(setup: Setup, datasheet: Datasheet) -> Iterator[Wanted]:
+    """The settings of the device that the evaluations ask for."""
+    sound, places = setup.sound, _places(datasheet)
+    if sound is None or not places:
+        return
+    if datasheet.has(INTEGRATION_TIME):
+        yield Wanted(
+            INTEGRATION_TIME, None, sound.integration.seconds, ("sound", "integration"), "s"
+        )
+    if sound.range is not None:
+        low, high = sorted((sound.range.low, sound.range.high))
+        for known, end in ((RANGE_LOWER, low), (RANGE_UPPER, high)):
+            yield Wanted(known, None, end, ("sound", "range"), _DB)
+    used = list(zip(places, sound.evaluations.items(), strict=False))
+    for k, (name, entry) in used:
+        path = ("sound", "evaluations", name)
+        yield Wanted(EVALUATION_NAME, k, name, path)
+        yield Wanted(EVALUATION_WEIGHTING, k, entry.weighting, (*path, "weighting"))
+        yield Wanted(EVALUATION_TIME, k, entry.time, (*path, "time"))
+        if entry.peak == "yes" or datasheet.has(EVALUATION_PEAK):
+            yield Wanted(EVALUATION_PEAK, k, entry.peak, (*path, "peak"))
+    yield from cleared_parts(EVALUATION_WEIGHTING, places[len(used) :], datasheet)
+
+
+def _places(datasheet: Datasheet) -> tuple[int, ...]:
+    """The numbers of the evaluations that a model has."""
+    family = datasheet.family(EVALUATION_WEIGHTING)
+    return () if family is None else tuple(family.indices)
 
 
 def _check_evaluation(name: str, entry: EvaluationEntry, path: KeyPath, findings: Findings) -> None:

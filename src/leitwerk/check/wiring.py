@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING
 
 from leitwerk.check.settings import Wanted
+from leitwerk.check.standard_channels import with_channels
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.vocabulary import (
     CURRENT_PRIMARY,
@@ -29,7 +30,7 @@ from leitwerk.parsing.units import parse_unit
 from leitwerk.power.hypotheses import EITHER, EXPORT, IMPORT
 from leitwerk.power.system import PHASES, System
 from leitwerk.power.wiring import Wiring
-from leitwerk.setup.model import Channel, Setup
+from leitwerk.setup.model import Setup
 from leitwerk.setup.wiring import Sensitivity, WiringEntry
 from leitwerk.signals.transformer import Transformer
 
@@ -60,17 +61,7 @@ def with_wiring(setup: Setup, datasheet: Datasheet, findings: Findings) -> Setup
         )  # fmt: skip
         return setup
     _check_nominal(entry, findings)
-    channels = dict(setup.channels)
-    for name, (reading, label) in standard_channels(entry.system, datasheet).items():
-        typed = channels.get(name)
-        if typed is None:
-            channels[name] = Channel(reading=reading, label=label)
-        elif typed.reading is None and typed.terminal is None and typed.computed is None:
-            more = {"reading": reading, "label": typed.label or label}
-            channels[name] = typed.model_copy(update=more)
-    made = setup.model_copy(update={"channels": channels})
-    made._source = setup.source  # noqa: SLF001 - the same file
-    return made
+    return with_channels(setup, standard_channels(entry.system, datasheet))
 
 
 def _check_nominal(entry: WiringEntry, findings: Findings) -> None:

@@ -118,6 +118,17 @@ CARRIER_INTERMEDIATE = _known(
 OUTPUT_SIGNAL = _known("readings", "output.{n}", "The signal that an output gives, as it says")
 
 
+OF_EVALUATION = {
+    what: _known("readings", f"evaluation.{{k}}.{what}", meaning)
+    for what, meaning in {
+        "equivalent": "Equivalent level of an evaluation, over the last integration",
+        "maximum": "Its highest time-weighted level",
+        "minimum": "Its lowest time-weighted level",
+        "peak": "Its peak level",
+    }.items()
+}
+
+
 @dataclass(frozen=True, slots=True)
 class NetReading:
     """A reading of an analyzer of power, and what its channel is called.
@@ -294,6 +305,30 @@ OSCILLATOR_LOW = _known(
     "settings", "oscillator.low", "Frequency of the low oscillator of a converter"
 )
 OSCILLATOR_HIGH = _known("settings", "oscillator.high", "Frequency of its high oscillator")
+
+# How a sound level meter evaluates: each evaluation has a name of its own.
+_EVALUATION = ("evaluation.{k}.weighting", "evaluation.{k}.time")
+EVALUATION_NAME = _known("settings", "evaluation.{k}.name", "Its name", without=PEOPLE)
+EVALUATION_WEIGHTING = _known(
+    "settings", _EVALUATION[0], "Frequency weighting of an evaluation", cleared="off",
+    along=_EVALUATION, choices=("off", "A", "C", "Z"),
+)  # fmt: skip
+EVALUATION_TIME = _known(
+    "settings", _EVALUATION[1], "Its time weighting", along=_EVALUATION,
+    choices=("none", "fast", "slow", "impulse"),
+)  # fmt: skip
+EVALUATION_PEAK = _known(
+    "settings", "evaluation.{k}.peak", "Whether it has a peak level", choices=("no", "yes")
+)
+INTEGRATION_TIME = _known(
+    "settings", "integration.time", "For how long each level is made", without=LEITWERK
+)
+RANGE_UPPER = _known(
+    "settings", "range.upper", "Upper end of its measuring range", without=LEITWERK
+)
+RANGE_LOWER = _known(
+    "settings", "range.lower", "Lower end of its measuring range", without=LEITWERK
+)
 
 # How an analyzer of power is wired.
 WIRING_SYSTEM = _known(

@@ -298,7 +298,7 @@ def draft_setup(text: str | bytes, *, file: str, library: Library) -> tuple[Setu
     for key, read in _SECTIONS.items():
         if isinstance(entries := root.get(key), Map):
             raw[key] = read(entries, findings)
-    if not {"channels", "wiring"} & {*root}:
+    if not {"channels", "wiring", "sound"} & {*root}:
         findings.error("missing-key", (), "the key 'channels' is missing",
                        remedy="add a line 'channels: …'")  # fmt: skip
     if isinstance(channels := root.get("channels"), Map):

@@ -15,7 +15,9 @@ from leitwerk.standins.memory import RunMemory
 
 # The hall with the saw running: level by frequency weighting, and how far peaks stand out.
 _LEVEL_DB = {"A": 86.3, "C": 89.1, "Z": 90.4}
-_STANDS_OUT_DB = {"level.equivalent": 0.0, "level.maximum": 4.1, "level.peak": 17.6}
+_STANDS_OUT_DB = {"equivalent": 0.0, "maximum": 4.1, "peak": 17.6}
+_COLUMNS = [f"evaluation.{k}.{what}" for k in (1, 2, 3) for what in _STANDS_OUT_DB]
+_NO_LEVEL = "9.91E37"  # IEEE 488.2: what is not measured
 _QUIET_DB = 24.0  # how much quieter it is while the saw stands
 # A shift: the saw stands in the breaks, from ... to ... h since the run began.
 _BREAKS_H = ((2.0, 2.25), (4.0, 4.75))
@@ -33,7 +35,7 @@ class Meter(LineDevice):
         self.errors = ErrorQueue()
         self._noise = np.random.default_rng(seed)
         self._levels = {point.query: point for point in texts(self.datasheet.points("readings"))}
-        self.memory = RunMemory(list(_STANDS_OUT_DB), self._row, time.monotonic, self.clock, factor)
+        self.memory = RunMemory(_COLUMNS, self._row, time.monotonic, self.clock, factor)
         groups = ("status", "recordings")
         self._queried = {
             p.query: p for group in groups for p in texts(self.datasheet.points(group))
@@ -59,7 +61,7 @@ class Meter(LineDevice):
         if question.startswith("MEM:") and question.endswith("?"):
             return self._window(question)
         level = self._levels.get(question)
-        return None if level is None else f"{self._level(level.name):.1f}"
+        return None if level is None else _shown(self._level(level.name))
 
     def answer(self, line: str) -> str | None:
         """As every device, and the choice of the window."""
@@ -97,19 +99,23 @@ class Meter(LineDevice):
         shown = self.memory.shown(_WINDOW if question == "MEM:DATA?" else 0)
         if question == "MEM:DATA?":
             values = (shown.get(f"value.{w}") for w in range(1, _WINDOW + 1))
-            return ",".join(f"{value:.1f}" for value in values if isinstance(value, float))
+            return ",".join(_shown(value) for value in values if isinstance(value, float))
         if question == "MEM:NAME?":
             return ",".join(f'"{name}"' for name in self.memory.columns)
         point = self._queried.get(question)
         return None if point is None else point.encode(shown.get(point.name, 0.0))
 
     def _level(self, name: str, quieter_db: float = 0.0) -> float:
-        weighting = "weighting.peak" if name == "level.peak" else "weighting.frequency"
-        level = _LEVEL_DB[str(self.settings[weighting])] - quieter_db
-        level += 0.3 * float(self._noise.standard_normal())
-        if name == "level.maximum" and self.settings["weighting.time"] == "slow":
-            level -= 1.2
-        return level + _STANDS_OUT_DB[name]
+        """A level of an evaluation; not a number where it is off, or has no such level."""
+        own, _, what = name.rpartition(".")
+        weighting, time_weighting = (self.settings[f"{own}.{key}"] for key in ("weighting", "time"))
+        level = _LEVEL_DB.get(str(weighting), math.nan) - quieter_db
+        level += 0.2 * float(self._noise.standard_normal())
+        if what == "maximum":
+            level -= {"slow": 1.2, "none": math.nan}.get(str(time_weighting), 0.0)
+        if what == "peak" and self.settings[f"{own}.peak"] == "no":
+            return math.nan
+        return level + _STANDS_OUT_DB[what]
 
     def _row(self, since_s: float) -> list[float]:
         """What it stores for one integration of a shift."""
@@ -117,3 +123,7 @@ class Meter(LineDevice):
         stands = any(begin <= hours < end for begin, end in _BREAKS_H)
         quieter = _QUIET_DB if stands else 1.5 * math.sin(2.0 * math.pi * hours / 1.7)
         return [round(self._level(name, quieter), 1) for name in self.memory.columns]
+
+
+def _shown(level: float) -> str:
+    return _NO_LEVEL if math.isnan(level) else f"{level:.1f}"

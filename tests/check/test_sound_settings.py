@@ -1,0 +1,40 @@
+"""Evaluations of a setup on a meter: its settings, its channels, and what it cannot."""
+
+import leitwerk as lw
+from conftest import checked, example
+
+HALL = example("saw-hall", "scpi+tcp://127.0.0.1:5025")
+
+
+def test_evaluations_become_settings_and_channels():
+    found = checked(HALL)
+    wanted = found.settings.values
+    assert [wanted[f"evaluation.{k}.weighting"] for k in (1, 2, 3)] == ["A", "C", "Z"]
+    assert (wanted["evaluation.2.peak"], wanted["integration.time"], wanted["range.upper"]) == (
+        "yes",
+        10.0,
+        125.0,
+    )
+    names = {channel.name for channel in found.channels}
+    assert names == {
+        "main_equivalent",
+        "main_maximum",
+        "peaks_equivalent",
+        "peaks_peak",
+        "spectrum_equivalent",
+    }
+
+
+def test_what_is_not_used_is_off_and_too_many_is_an_error():
+    lines = HALL.splitlines()
+    fewer = checked("\n".join(line for line in lines if "spectrum:" not in line))
+    assert fewer.settings.values["evaluation.3.weighting"] == "off"
+    at = next(k for k, line in enumerate(lines) if "spectrum:" in line)
+    more = checked("\n".join([*lines[: at + 1], "    fourth: {weighting: A}", *lines[at + 1 :]]))
+    assert [f.rule for f in more.findings if f.is_error][0] == "too-many-evaluations"
+
+
+def test_a_range_that_the_meter_has_not_is_an_error():
+    found = checked(HALL.replace("range: 30..125 dB", "range: 10..150 dB"))
+    assert not found.ok
+    assert isinstance(found, lw.CheckedSetup)

@@ -34,7 +34,7 @@ from leitwerk.standins.process import start_standin
 PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
 COLUMNS, ROWS = 120, 34
 # Factory passwords of the simulated units; nothing real is guarded by them.
-KILN, STATION, METER = "1834", "2208", "larch"
+KILN, STATION, METER, ANALYZER = "1834", "2208", "larch", "5206"
 FONT_SIZE, MARGIN = 17, 24
 PAPER, INK = "#fbfaf7", "#22252a"
 # Inks that can be read on light paper, for the eight colours of a terminal.
@@ -266,12 +266,35 @@ def record_a_shift(folder: Path) -> None:
     with start_standin("eibe", "--time-factor", "3600") as standin:
         hall = (resources.files("leitwerk") / "examples" / "saw-hall.yaml").read_text("utf-8")
         at = next(line for line in hall.splitlines() if line.startswith("  at: "))
-        text = hall.replace(at, f"  at: {standin.address}").replace("time: 10 s", "time: 60 s")
+        text = hall.replace(at, f"  at: {standin.address}").replace(
+            "integration: 10 s", "integration: 60 s"
+        )
         (folder / "hall.yaml").write_text(text, "utf-8")
         for words in (["upload"], ["record", "start"], ["record", "stop"], ["fetch", "--store"]):
             if words[-1] == "stop":
                 time.sleep(4.0)  # with what the commands take, a shift
             run_in_terminal([words[0], "hall.yaml", *words[1:]], folder, METER)
+
+
+def shoot_wiring(folder: Path) -> None:
+    """The phasors of the analyzer at the main board, with a sensor reversed."""
+    with start_standin("ulme-3p", "--miswired", "reverse I2") as standin:
+        supply = (resources.files("leitwerk") / "examples" / "saw-supply.yaml").read_text("utf-8")
+        at = next(line for line in supply.splitlines() if line.startswith("  at: "))
+        (folder / "supply.yaml").write_text(supply.replace(at, f"  at: {standin.address}"), "utf-8")
+        run_in_terminal(["upload", "supply.yaml"], folder, ANALYZER)
+        words = [
+            "wiring",
+            "supply.yaml",
+            "--for",
+            "1 s",
+            "--power",
+            "import",
+            "--figure",
+            "wiring.png",
+        ]
+        run_in_terminal(words, folder)
+        shutil.copy(folder / "wiring.png", PICTURES / "wiring.png")
 
 
 COURSE = "air_top: 21.5; to 85 in 5 min; swing ±4 every 40 s for 2 min; to 60 in 5 min; noise 0.2; stay 1 min"
@@ -288,7 +311,6 @@ def main() -> None:
             print(PICTURES / f"{picture}.png")
 
         paint(run_in_terminal(["demo"], folder, rows=30), PICTURES / "demo.png")
-        shutil.copy(folder / "leitwerk-demo" / "live.png", PICTURES / "figure.png")
         path = setup_file(folder, "modbus+tcp://127.0.0.1:5020?unit=3", {})
         shoot("explain", "explain", path, "humidity", "--figure", "scale.png")
         shutil.copy(folder / "scale.png", PICTURES / "scale.png")
@@ -300,6 +322,7 @@ def main() -> None:
             shutil.copy(folder / "figure.png", PICTURES / "figure-fail.png")
         shoot_watching(folder)
         shoot_reports(folder)
+        shoot_wiring(folder)
         with start_standin("fichte-8", "--clock-ahead", "75", "--recordings", "2") as standin:
             path = setup_file(folder, standin.address, {})
             shoot("device", "device", path)

@@ -31,7 +31,7 @@ def test_what_is_not_used_is_off_and_too_many_is_an_error():
     assert fewer.settings.values["evaluation.3.weighting"] == "off"
     at = next(k for k, line in enumerate(lines) if "spectrum:" in line)
     more = checked("\n".join([*lines[: at + 1], "    fourth: {weighting: A}", *lines[at + 1 :]]))
-    assert [f.rule for f in more.findings if f.is_error][0] == "too-many-evaluations"
+    assert next(f.rule for f in more.findings if f.is_error) == "too-many-evaluations"
 
 
 def test_a_range_that_the_meter_has_not_is_an_error():

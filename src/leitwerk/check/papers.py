@@ -9,6 +9,7 @@ from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.units import Unit
 from leitwerk.setup.model import Setup
 from leitwerk.setup.papers import Exposure, JudgedGroup, Papers
+from leitwerk.setup.sound import Sound
 
 _DAY_S = 86_400.0
 
@@ -44,6 +45,20 @@ def check_papers(setup: Setup, channels: Sequence[CheckedChannel], findings: Fin
                            valid="10 s, 1 min, 10 min, 2 h")  # fmt: skip
     if papers.exposure is not None:
         _check_levels(papers.exposure, findings)
+        _check_weightings(setup.sound, papers.exposure, findings)
+
+
+def _check_weightings(sound: Sound | None, exposure: Exposure, findings: Findings) -> None:
+    """An exposure is A-weighted, its peak C-weighted, where the setup says what is evaluated."""
+    evaluations = sound.evaluations if sound is not None else {}
+    for key, channel, right in (("level", exposure.level, "A"), ("peak", exposure.peak, "C")):
+        entry = evaluations.get((channel or "").rpartition("_")[0])
+        if entry is not None and entry.weighting != right:
+            findings.error(
+                "wrong-weighting", ("papers", "exposure", key),
+                f"{channel} has the weighting {entry.weighting}, and an exposure takes {right}",
+                valid=f"the {'equivalent' if right == 'A' else 'peak'} level of an evaluation with {right}",
+            )  # fmt: skip
 
 
 def _channels_of(papers: Papers) -> Iterator[tuple[KeyPath, str]]:

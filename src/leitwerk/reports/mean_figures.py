@@ -186,10 +186,13 @@ def _draw_arrows(figure: Figure, found: Mapping[str, tuple[complex, str]]) -> No
         drawn[unit] += 1
         arrow = {"arrowstyle": "-|>", "color": colour, "linewidth": 2}
         axes.annotate("", xy=(angle, length), xytext=(0.0, 0.0), arrowprops=arrow)
-        axes.text(angle, length + 0.06, name, color=colour, ha="center", va="center")
+        plate = {"facecolor": "white", "edgecolor": "none", "pad": 1.0, "alpha": 0.85}
+        axes.text(angle, length + 0.08, name, color=colour, ha="center", va="center", bbox=plate)
         text = f"{name} {abs(phasor):.4g} {unit}, {np.rad2deg(angle):.1f}°"
         axes.plot([], [], color=colour, label=text)
     axes.set_ylim(0.0, 1.15)
+    around = range(0, 360, 45)
+    axes.set_xticks(np.deg2rad(around), [f"{a if a <= 180 else a - 360}°" for a in around])
     axes.set_yticklabels([])
     axes.legend(loc="center left", bbox_to_anchor=(1.08, 0.5))
 

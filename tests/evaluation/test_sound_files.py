@@ -117,6 +117,13 @@ def test_a_recording_of_the_calibrator_gives_full_scale(leitwerk, tmp_path, monk
             "Traceback" in leitwerk(*words, wrong).output,
         ) == (2, False)
     assert leitwerk("levels", "it.yaml", "hall.wav").exit_code == 2
+    # Rows with a date go on as all rows do.
+    dated = ("levels", "it.yaml", "hall.wav", "--began", "2026-03-02 06:00", "--to", "rows.csv")
+    assert leitwerk(*dated, "--full-scale", "63 Pa").exit_code == 0
+    for form in ("time", "bands"):
+        drawn = leitwerk("draw", "rows.csv", "--form", form, "--to", f"{form}.png")
+        assert drawn.exit_code == 0, drawn.output
+    assert "main_equivalent" in leitwerk("summary", "rows.csv").stdout
 
 
 @pytest.mark.parametrize(

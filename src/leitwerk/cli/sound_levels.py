@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     help="A recording of the calibrator, by which full scale is found.",
 )
 @click.option("--channel", type=click.IntRange(1, 64), default=1, show_default=True)
+@click.option("--began", metavar="TIME", help="The time of the first sample (zone of the setup).")
 @click.option("--to", "target", type=click.Path(path_type=Path), help="Write the rows: CSV.")
 @JSON
 def levels(
@@ -32,6 +33,7 @@ def levels(
     full_scale: str | None,
     calibration: Path | None,
     channel: int,
+    began: str | None,
     target: Path | None,
     as_json: bool,
 ) -> int:
@@ -45,6 +47,7 @@ def levels(
     that cannot be used.
     """
     from leitwerk.cli.exit_codes import result_code
+    from leitwerk.cli.options import local_moment
     from leitwerk.cli.printing import echo_json
     from leitwerk.errors import QuantityError
     from leitwerk.evaluation.sound import evaluate_sound, full_scale_by_calibrator
@@ -54,7 +57,8 @@ def levels(
     from leitwerk.project.setups import read_setup
     from leitwerk.recordings.sound_files import open_samples
 
-    sound = read_setup(setup).setup.sound
+    parsed = read_setup(setup).setup
+    sound = parsed.sound
     if sound is None:
         raise QuantityError(f"{setup} has no section 'sound'", valid="sound: {evaluations: …}")
     if (full_scale is None) == (calibration is None):
@@ -70,7 +74,8 @@ def levels(
     if channel > file.channels:
         raise QuantityError(f"{recording} has no channel {channel}", valid=f"1 to {file.channels}")
     blocks = (scale * block[:, channel - 1] for block in file.blocks())
-    found = evaluate_sound(sound, blocks, file.rate_hz)
+    at = None if began is None else local_moment(began, parsed.zone).timestamp()
+    found = evaluate_sound(sound, blocks, file.rate_hz, at)
     if target is not None:
         write_atomic(target, found.rows.csv())
     if as_json:

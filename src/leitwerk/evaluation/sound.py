@@ -64,7 +64,9 @@ class SoundLevels:
         }
 
 
-def evaluate_sound(sound: Sound, blocks: Iterable[Array], rate_hz: float) -> SoundLevels:
+def evaluate_sound(
+    sound: Sound, blocks: Iterable[Array], rate_hz: float, begin_s: float | None = None
+) -> SoundLevels:
     """Evaluate sound pressure, block by block; memory is that of the rows.
 
     Parameters
@@ -74,6 +76,8 @@ def evaluate_sound(sound: Sound, blocks: Iterable[Array], rate_hz: float) -> Sou
     blocks : iterable of array
         Sound pressure in Pa.
     rate_hz : float
+    begin_s : float, optional
+        The time of the first sample, in s since 1970-01-01 UTC; without it, rows have no date.
 
     Raises
     ------
@@ -103,10 +107,10 @@ def evaluate_sound(sound: Sound, blocks: Iterable[Array], rate_hz: float) -> Sou
     qualities = np.where(bad, np.maximum(codes, Quality.UNDEFINED)[:, None], codes[:, None])
     rows = Series(
         columns,
-        np.array([row.begin_s for row in found]),
+        np.array([row.begin_s for row in found]) + (begin_s or 0.0),
         np.where(bad, np.nan, values),
         qualities.astype(np.uint8),
-        dated=False,
+        dated=begin_s is not None,
     )
     good = codes == Quality.GOOD
     return SoundLevels(

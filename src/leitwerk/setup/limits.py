@@ -7,7 +7,8 @@ of its parameters. A setup names the set and its parameters; the resulting alarm
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from itertools import pairwise
 from typing import Annotated, Any, Literal, TypeAlias
@@ -397,38 +398,37 @@ def _try_out(limits: LimitSet, findings: Findings) -> None:
             return
 
 
-def expand_limits(
-    used: UsedLimits, find: FindLimits, path: KeyPath, findings: Findings
-) -> dict[str, dict[str, Any]]:
-    """The alarms that a channel gets from a limit set, as a file would hold them."""
-    place = (*path, "limits")
+@contextmanager
+def _findings_at(place: KeyPath, findings: Findings) -> Iterator[None]:
+    """What is wrong with the use of a set inside the ``with`` block is a finding at ``place``."""
     try:
-        return find(used.set).expand(used.parameters)
+        yield
     except QuantityError as error:
         findings.error("bad-limits", place, error.message, valid=error.valid, remedy=error.remedy)
     except FileProblem as error:
         findings.error("unknown-limits", (*place, "set"), error.message, remedy=error.remedy)
     except SetupError as error:
         findings.error("bad-limits", (*place, "set"), f"the limit set has mistakes: {error}")
+
+
+def expand_limits(
+    used: UsedLimits, find: FindLimits, path: KeyPath, findings: Findings
+) -> dict[str, dict[str, Any]]:
+    """The alarms that a channel gets from a limit set, as a file would hold them."""
+    with _findings_at((*path, "limits"), findings):
+        return find(used.set).expand(used.parameters)
     return {}
 
 
 def settings_from(used: UsedLimits, find: FindLimits, findings: Findings) -> dict[str, str]:
     """The settings that a setup gets from a set, as a file would hold them."""
     path = ("settings_from",)
-    try:
+    with _findings_at(path, findings):
         found = find(used.set)
-        if not found.settings:
-            message = f"{used.set} has alarms only, and no settings"
-            findings.error("bad-limits", (*path, "set"), message, valid="a set with settings")
-            return {}
-        return found.settings_for(used.parameters)
-    except QuantityError as error:
-        findings.error("bad-limits", path, error.message, valid=error.valid, remedy=error.remedy)
-    except FileProblem as error:
-        findings.error("unknown-limits", (*path, "set"), error.message, remedy=error.remedy)
-    except SetupError as error:
-        findings.error("bad-limits", (*path, "set"), f"the limit set has mistakes: {error}")
+        if found.settings:
+            return found.settings_for(used.parameters)
+        message = f"{used.set} has alarms only, and no settings"
+        findings.error("bad-limits", (*path, "set"), message, valid="a set with settings")
     return {}
 
 
@@ -441,23 +441,17 @@ def shares_from(
     """
     path = ("papers", "limits")
     given, voltages = dict(used.parameters), ["u1", "u2", "u3"]
-    if wiring is not None:
-        voltages = list(wiring.voltage_names)
-    try:
+    with _findings_at(path, findings):
         found = find(used.set)
-        if not found.shares:
-            findings.error("bad-limits", (*path, "set"), f"{used.set} has no shares of intervals",
-                           valid="a set with shares, such as supply-voltage")  # fmt: skip
-            return {}
-        if wiring is not None and "nominal" in found.parameters:
-            given.setdefault("nominal", str(wiring.nominal))
-        return found.shares_for(given, voltages)
-    except QuantityError as error:
-        findings.error("bad-limits", path, error.message, valid=error.valid, remedy=error.remedy)
-    except FileProblem as error:
-        findings.error("unknown-limits", (*path, "set"), error.message, remedy=error.remedy)
-    except SetupError as error:
-        findings.error("bad-limits", (*path, "set"), f"the limit set has mistakes: {error}")
+        if wiring is not None:
+            voltages = list(wiring.voltage_names)
+            if "nominal" in found.parameters:
+                given.setdefault("nominal", str(wiring.nominal))
+        if found.shares:
+            return found.shares_for(given, voltages)
+        message = f"{used.set} has no shares of intervals"
+        valid = "a set with shares, such as supply-voltage"
+        findings.error("bad-limits", (*path, "set"), message, valid=valid)
     return {}
 
 

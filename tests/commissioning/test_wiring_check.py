@@ -126,6 +126,16 @@ def test_the_command_names_a_reversed_sensor_and_passes_without(leitwerk, tmp_pa
             found = leitwerk("wiring", "it.yaml", *words, "--json")
             assert found.exit_code == code, found.output
             shown = leitwerk("wiring", "it.yaml", *words, "--figure", "f.png").stdout
+            started = leitwerk("record", "it.yaml", "start")
+            assert started.exit_code == code, started.output
+            if acts:
+                assert (
+                    "current sensor L2 is reversed" in started.stderr
+                    or "not started" in started.stderr
+                )
+                assert leitwerk("record", "it.yaml", "start", "--wired-wrongly").exit_code == 0
+            else:
+                assert "not shown: the direction" in started.stderr
             kinds = [mistake["kind"] for mistake in json.loads(found.stdout)["mistakes"]]
         assert kinds == (["current reversed"] if acts else [])
         assert ("wiring not passed" if acts else "wiring passed") in shown

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from collections.abc import Collection
     from pathlib import Path
 
+    from leitwerk.check.checked import CheckedSetup
     from leitwerk.cli.progress import StepView
     from leitwerk.devices.device import Device
     from leitwerk.links.options import LinkOptions
@@ -268,15 +269,40 @@ def _say_what_values_are(where: str, device: Device, recorded_with: RecordedWith
         )
 
 
+def _is_wired_wrongly(checked: CheckedSetup, device: Device) -> bool:
+    """Whether a second of readings shows a mistake of wiring, which is printed then."""
+    from leitwerk.commissioning.wiring_check import check_wiring
+    from leitwerk.errors import QuantityError
+
+    try:
+        verdict = check_wiring(checked, device, duration_s=1.0).verdict
+    except QuantityError as error:  # a model that shows no angles
+        click.echo(f"the wiring is not shown: {error.message}", err=True)
+        return False
+    for text in (*verdict.mistakes, *(f"not shown: {text}" for text in verdict.not_shown)):
+        click.echo(str(text), err=True)
+    if verdict.mistakes:
+        click.echo("not started: see 'leitwerk wiring'; or --wired-wrongly", err=True)
+    return bool(verdict.mistakes)
+
+
 @click.command()
 @click.argument("setup")
 @click.argument("what", type=click.Choice(["start", "stop"]))
+@click.option(
+    "--wired-wrongly",
+    is_flag=True,
+    help="Start although the wiring has a mistake, without looking.",
+)
 @link_options(2.0)
-def record(setup: str, what: str, *, link: LinkOptions) -> int:
+def record(setup: str, what: str, *, wired_wrongly: bool, link: LinkOptions) -> int:
     """Start or stop the recording of the device of SETUP, and verify that it does.
 
-    Exit code 0: done, or it did so already. 1: the setup has errors. 2: usage. 3: device not reached. 4:
-    refused, or another device.
+    Of an analyzer with a section 'wiring', the wiring is looked at first: a survey that is wired wrongly does
+    not start. What a second of readings cannot show is printed, and does not hinder it.
+
+    Exit code 0: done, or it did so already. 1: the setup has errors, or the wiring has a mistake. 2: usage.
+    3: device not reached. 4: refused, or another device.
     """
     from leitwerk.cli.note_visit import note_visit
     from leitwerk.cli.password import passwords_of
@@ -288,6 +314,9 @@ def record(setup: str, what: str, *, link: LinkOptions) -> int:
     named = checked.setup.device
     with connect(checked, link=link) as device:
         device.require(named.model, named.serial)
+        looks = what == "start" and checked.setup.wiring is not None and not wired_wrongly
+        if looks and _is_wired_wrongly(checked, device):
+            return FOUND
         passwords = passwords_of(named.model, named.serial)
         changed = control_recording(device, start=what == "start", passwords=passwords)
         note_visit(device, kept_folder(setup, None), f"record {what}")

@@ -25,6 +25,7 @@ MISTAKES = [
     (HALL, "at_most: 85 dB", "at_most: 85 V", "wrong-unit", "85 V is no level"),
     (HALL, "at_most: 85 dB", "at_most: 85", "wrong-unit", "85 is no level"),
     (HALL, "main: {weighting: A", "main: {weighting: Z", "wrong-weighting", "takes A"),
+    (HALL, "level: main_equivalent", "level: main_maximum", "wrong-weighting", "the maximum level"),
     (HALL, "peaks: {weighting: C", "peaks: {weighting: A", "wrong-weighting", "takes C"),
     (HALL, "peak: peaks_peak, ", "", "missing-key", "no channel with a peak level"),
     (HALL, "day: 8 h", "day: 30 s", "intervals-do-not-fit", "30 s is no shift"),

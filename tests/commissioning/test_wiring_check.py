@@ -79,7 +79,7 @@ def with_wiring(lines):
         ("  {system: 3-phase 4-wire, nominal: 230 V}", "missing-key"),
         ("  {system: 3-phase 4-wire, nominal: 400 V, currents: 200/5 A}", "nominal-between-phases"),
         ("  {system: 3-phase 3-wire, nominal: 230 V, currents: 200/5 A}", "nominal-to-neutral"),
-        ("  {system: split-phase, nominal: 120 V, currents: 200/5 A, least_current: 1 V}", "wrong-unit"),
+        ("  {system: split-phase, nominal: 120 V, currents: 200/5 A, least_current: 1 V}", "bad-value"),
     ],
 )  # fmt: skip
 def test_what_is_wrong_in_a_wiring_is_a_finding(lines, rule):
@@ -109,6 +109,15 @@ def test_channels_and_settings_follow_from_the_wiring():
     }
     assert setup.ok, setup.findings
     assert judged_by(setup).nominal_v == 20000.0
+
+
+def test_the_terminals_are_printed_without_a_device(leitwerk, tmp_path):
+    path = tmp_path / "it.yaml"
+    path.write_text(example("saw-supply", "modbus+tcp://127.0.0.1:1"), "utf-8")
+    shown = leitwerk("wiring", str(path), "--terminals")
+    assert (shown.exit_code, "I3        sensor around L3" in shown.stdout) == (0, True), (
+        shown.output
+    )
 
 
 @pytest.mark.process

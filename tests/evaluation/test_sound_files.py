@@ -169,6 +169,8 @@ def test_overload_and_gaps_are_left_out_and_counted():
     ("lines", "rule"),
     [
         ("  evaluations: {}", "no-evaluation"),
+        ("  evaluations: {my level: {}}", "bad-name"),
+        ("  evaluations: {main: {percentiles: [10 V]}}", "bad-value"),
         ("  evaluations: {main: {weighting: B}}", "bad-value"),
         ("  evaluations: {main: {percentiles: [100]}}", "bad-value"),
         ("  evaluations: {main: {time: none, percentiles: [10]}}", "bad-value"),

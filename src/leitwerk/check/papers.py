@@ -51,13 +51,17 @@ def check_papers(setup: Setup, channels: Sequence[CheckedChannel], findings: Fin
 def _check_weightings(sound: Sound | None, exposure: Exposure, findings: Findings) -> None:
     """An exposure is A-weighted, its peak C-weighted, where the setup says what is evaluated."""
     evaluations = sound.evaluations if sound is not None else {}
-    for key, channel, right in (("level", exposure.level, "A"), ("peak", exposure.peak, "C")):
-        entry = evaluations.get((channel or "").rpartition("_")[0])
-        if entry is not None and entry.weighting != right:
+    for key, channel, right, kind in (
+        ("level", exposure.level, "A", "equivalent"),
+        ("peak", exposure.peak, "C", "peak"),
+    ):
+        name, _, own = (channel or "").rpartition("_")
+        entry = evaluations.get(name)
+        if entry is not None and (entry.weighting, own) != (right, kind):
             findings.error(
                 "wrong-weighting", ("papers", "exposure", key),
-                f"{channel} has the weighting {entry.weighting}, and an exposure takes {right}",
-                valid=f"the {'equivalent' if right == 'A' else 'peak'} level of an evaluation with {right}",
+                f"{channel} is the {own} level with weighting {entry.weighting}, an exposure takes {right}",
+                valid=f"the {kind} level of an evaluation with weighting {right}",
             )  # fmt: skip
 
 

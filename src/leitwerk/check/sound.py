@@ -25,8 +25,8 @@ from leitwerk.parsing.units import parse_unit
 from leitwerk.results import Outcome
 from leitwerk.setup.model import Setup
 from leitwerk.setup.sound import CalibratorEntry, EvaluationEntry, Sound
-from leitwerk.sound.bands import bands_between
-from leitwerk.sound.meter import Evaluation
+from leitwerk.sound.evaluation import Evaluation
+from leitwerk.sound.mid_frequencies import bands_between
 
 _TIMES = {"fast": "F", "slow": "S", "impulse": "I", "none": ""}
 _DB, _HZ = "dB", parse_unit("Hz")
@@ -147,10 +147,11 @@ def _check_calibrator(entry: CalibratorEntry, path: KeyPath, findings: Findings)
 
 def _percent(text: str) -> float | None:
     try:
-        found = parse_quantity(text).value
+        found = parse_quantity(text)
     except QuantityError:
         return None
-    return found if 1.0 <= found <= 99.0 else None
+    is_share = str(found.unit or "%") == "%" and 1.0 <= found.value <= 99.0
+    return found.value if is_share else None
 
 
 def _ends(entry: EvaluationEntry) -> tuple[float, float]:

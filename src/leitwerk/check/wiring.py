@@ -82,15 +82,6 @@ def _check_nominal(entry: WiringEntry, findings: Findings) -> None:
             f"{entry.nominal} is usual to the neutral, and {entry.system.name} measures between phases",
             valid=f"{volts * 3**0.5:.0f} V, where {volts:g} V stand to the neutral",
         )  # fmt: skip
-    if entry.least_current is not None and str(entry.least_current.unit or "A") not in {
-        "A",
-        "mA",
-        "kA",
-    }:
-        findings.error(
-            "wrong-unit", ("wiring", "least_current"), f"{entry.least_current} is no current",
-            valid="a current such as 2 A",
-        )  # fmt: skip
 
 
 def standard_channels(system: System, datasheet: Datasheet) -> Mapping[str, tuple[str, str]]:
@@ -196,8 +187,8 @@ def judged_by(checked: CheckedSetup, power: str | None = None) -> Wiring:
             f"{checked.setup.source.file} has no wiring", remedy="add the section 'wiring'"
         )
     flow: str = entry.power
-    expected = next((c.expected for c in checked.channels if c.name == "p"), None)
-    unit = next((c.unit for c in checked.channels if c.name == "p"), _WATT)
+    channel = next((c for c in checked.channels if c.name == "p"), None)
+    expected, unit = (channel.expected, channel.unit) if channel else (None, _WATT)
     if power in {IMPORT, EXPORT}:
         flow = str(power)
     elif power is not None:

@@ -22,6 +22,9 @@ if TYPE_CHECKING:
     metavar="TEXT",
     help="What flows now: import, export, or what another meter shows: '13 ± 1 kW'.",
 )
+@click.option(
+    "--terminals", is_flag=True, help="Print what goes to which terminal, without the device."
+)
 @click.option("--figure", type=click.Path(path_type=Path), help="Draw the phasors: PNG or SVG.")
 @for_option("How long to read.", "5 s")
 @JSON
@@ -30,6 +33,7 @@ def wiring(
     setup: str,
     *,
     power: str | None,
+    terminals: bool,
     figure: Path | None,
     duration_s: float,
     as_json: bool,
@@ -45,13 +49,21 @@ def wiring(
     Exit code 0: passed. 1: not passed, or not shown. 2: usage. 3: device not reached. 4: it refused, or
     is set for another wiring.
     """
-    from leitwerk.cli.exit_codes import result_code
-    from leitwerk.cli.printing import echo_json
+    from leitwerk.check.wiring import judged_by
+    from leitwerk.cli.exit_codes import FINE, result_code
+    from leitwerk.cli.printing import echo_json, print_columns
     from leitwerk.commissioning.wiring_check import check_wiring
     from leitwerk.devices.device import connect
     from leitwerk.project.setups import read_setup
 
     checked = read_setup(setup)
+    if terminals:
+        wires = checked.datasheet.wirings[judged_by(checked).system.name]
+        if as_json:
+            echo_json(dict(wires))
+        else:
+            print_columns(("Terminal", "Wire"), list(wires.items()))
+        return FINE
     with connect(checked, link=link) as device:
         found = check_wiring(checked, device, duration_s=duration_s, power=power)
     if figure is not None:

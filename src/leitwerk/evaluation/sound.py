@@ -16,9 +16,10 @@ from leitwerk.errors import QuantityError
 from leitwerk.parsing.units import parse_unit
 from leitwerk.setup.sound import Sound
 from leitwerk.signals.quality import Quality
-from leitwerk.sound.bands import BandFilters, bands_between
+from leitwerk.sound.bands import BandFilters
 from leitwerk.sound.levels import pressure_level
 from leitwerk.sound.meter import SoundMeter
+from leitwerk.sound.mid_frequencies import bands_between
 from leitwerk.sound.weightings import class_1_up_to
 
 if TYPE_CHECKING:

@@ -50,7 +50,7 @@ class WindowStream:
     def __init__(
         self, rate_hz: float, nominal_hz: float, least: float, channels: int, begin_s: float = 0.0
     ) -> None:
-        self.cycles = cycles_of(nominal_hz)
+        self._cycles = cycles_of(nominal_hz)
         self._rate_hz, self._begin_s = rate_hz, begin_s
         self._tracker = CycleTracker(rate_hz, nominal_hz, least)
         self._samples = np.zeros((0, channels))
@@ -68,7 +68,7 @@ class WindowStream:
         found = self._tracker.take(np.where(bad, 0.0, reference) if bad.any() else reference)
         self._crossings = np.concatenate([self._crossings, found])
         self._samples = np.concatenate([self._samples, block])
-        edges = list(self._edges())
+        edges = self._edges()
         channels = self._samples.shape[1]
         if not edges:
             return Windows(np.zeros(0), np.zeros(0), np.zeros((0, channels, 0)))
@@ -91,13 +91,11 @@ class WindowStream:
         at = 0
         if self._start is not None:
             at = int(np.searchsorted(c, self._start - 0.5))
-        while at + self.cycles < c.size and c[at + self.cycles] <= have:
-            begin, end = float(c[at]), float(c[at + self.cycles])
+        while at + self._cycles < c.size and c[at + self._cycles] <= have:
+            begin, end = float(c[at]), float(c[at + self._cycles])
             tick = self._tick_behind(begin)
-            at += self.cycles
+            at += self._cycles
             if tick <= end:
-                if not c[-1] >= tick:
-                    return found
                 at = int(np.searchsorted(c, tick))
             if begin - self._first >= _MARGIN:
                 found.append((begin, end))

@@ -411,10 +411,18 @@ def _exchanges(raw: Map, findings: Findings) -> dict[str, ExchangeEntry]:
 
 
 # Sections of the file that are read in ways of their own.
+def _sound(raw: Map, findings: Findings) -> Sound | None:
+    entries = raw.get("evaluations")
+    for name in entries if isinstance(entries, Map) else ():
+        _check_name(name, "evaluation", ("sound", "evaluations", name), findings)
+    return validate(Sound, raw, ("sound",), findings)
+
+
 _SECTIONS: dict[str, Callable[[Map, Findings], Any]] = {
     "exchanges": _exchanges,
     "services": _services,
     "device": _device,
+    "sound": _sound,
 }
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Annotated, Literal
 
@@ -12,7 +13,7 @@ from leitwerk.parsing.models import Model, reader, text_of
 from leitwerk.parsing.quantities import Quantity, parse_quantity
 from leitwerk.parsing.units import parse_unit
 from leitwerk.power.system import ROTATIONS, SYSTEMS, Rotation, System
-from leitwerk.setup.fields import QuantityField, text_schema
+from leitwerk.setup.fields import text_schema
 from leitwerk.signals.transformer import Transformer, parse_transformer
 
 DIRECT = "direct"
@@ -71,14 +72,18 @@ def _sensitivity(text: str, valid: str) -> Sensitivity:
     return Sensitivity(amount)
 
 
-def _nominal(value: object) -> Quantity:
-    valid = "a voltage such as 230 V"
-    quantity = parse_quantity(text_of(value, valid))
-    if quantity.unit is None or quantity.unit.dimension != "voltage":
-        raise QuantityError(f"{str(value)[:40]!r} is no voltage", valid=valid)
-    if not quantity.value > 0.0:
-        raise QuantityError(f"{quantity} is no nominal voltage", valid=valid)
-    return quantity
+def _amount(dimension: str, valid: str) -> Callable[[object], Quantity]:
+    """A reader of quantities above 0 that have a unit of this dimension."""
+
+    def read(value: object) -> Quantity:
+        quantity = parse_quantity(text_of(value, valid))
+        if quantity.unit is None or quantity.unit.dimension != dimension:
+            raise QuantityError(f"{str(value)[:40]!r} is no {dimension}", valid=valid)
+        if not quantity.value > 0.0:
+            raise QuantityError(f"{quantity} is not above 0", valid=valid)
+        return quantity
+
+    return read
 
 
 SystemField = Annotated[
@@ -97,7 +102,14 @@ CurrentsField = Annotated[
     text_schema("A current transformer, a sensitivity, or a sensor by name", "200/5 A", "1 mV/A"),
 ]
 NominalField = Annotated[
-    Quantity, reader(Quantity, _nominal), text_schema("A voltage", "230 V", "400 V")
+    Quantity,
+    reader(Quantity, _amount("voltage", "a voltage such as 230 V")),
+    text_schema("A voltage", "230 V", "400 V"),
+]
+CurrentField = Annotated[
+    Quantity,
+    reader(Quantity, _amount("current", "a current such as 2 A")),
+    text_schema("A current", "2 A"),
 ]
 
 
@@ -116,7 +128,7 @@ class WiringEntry(Model):
     power: Literal["import", "export", "either"] = Field(
         "either", description="Where power flows: into the installation, out of it, or either way"
     )
-    least_current: QuantityField | None = Field(
+    least_current: CurrentField | None = Field(
         None,
         description="Below this current an angle means nothing; 1 % of the primary if not given",
     )

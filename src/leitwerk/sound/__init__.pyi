@@ -1,10 +1,8 @@
-from .bands import Band as Band
 from .bands import BandFilters as BandFilters
-from .bands import band_at as band_at
 from .bands import band_sections as band_sections
-from .bands import bands_between as bands_between
 from .detectors import PeakDetector as PeakDetector
 from .detectors import TimeWeighting as TimeWeighting
+from .evaluation import Evaluation as Evaluation
 from .levels import daily_exposure as daily_exposure
 from .levels import day_evening_night as day_evening_night
 from .levels import dose_percent as dose_percent
@@ -14,9 +12,11 @@ from .levels import pressure_level as pressure_level
 from .levels import sum_of_levels as sum_of_levels
 from .levels import time_weighted_average as time_weighted_average
 from .levels import without_background as without_background
-from .meter import Evaluation as Evaluation
 from .meter import Levels as Levels
 from .meter import SoundMeter as SoundMeter
+from .mid_frequencies import Band as Band
+from .mid_frequencies import band_at as band_at
+from .mid_frequencies import bands_between as bands_between
 from .weightings import class_1_limits as class_1_limits
 from .weightings import class_1_up_to as class_1_up_to
 from .weightings import weighting_db as weighting_db

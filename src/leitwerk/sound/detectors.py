@@ -9,14 +9,13 @@ import numpy as np
 from scipy import signal
 
 from leitwerk.errors import QuantityError
+from leitwerk.sound.evaluation import TIME_CONSTANTS
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     Array = NDArray[np.float64]
 
-# IEC 61672-1:2013, 5.8: time constants in s; I as IEC 60651:1979 has it.
-TIME_CONSTANTS = {"F": 0.125, "S": 1.0, "I": 0.035}
 _IMPULSE_DECAY_S = 1.5
 _FINER = 4  # points that are looked at between two samples, for a peak
 _REACH = 32  # samples to either side of which such a point is made

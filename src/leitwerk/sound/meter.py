@@ -12,10 +12,12 @@ from scipy import signal
 
 from leitwerk.errors import QuantityError
 from leitwerk.signals.quality import Quality
-from leitwerk.sound.bands import FRACTIONS, BandFilters, bands_between
-from leitwerk.sound.detectors import TIME_CONSTANTS, PeakDetector, TimeWeighting
+from leitwerk.sound.bands import BandFilters
+from leitwerk.sound.detectors import PeakDetector, TimeWeighting
+from leitwerk.sound.evaluation import TIME_CONSTANTS, Evaluation
 from leitwerk.sound.levels import exceeded_level, pressure_level
-from leitwerk.sound.weightings import WEIGHTINGS, weighting_sections
+from leitwerk.sound.mid_frequencies import bands_between
+from leitwerk.sound.weightings import weighting_sections
 
 if TYPE_CHECKING:
     from numpy.typing import ArrayLike, NDArray
@@ -26,41 +28,6 @@ _SETTLED = 5.0  # time constants, until an exponential mean has come to within 1
 _LOWEST_DB, _CLASS_DB, _CLASSES = -20.0, 0.1, 2300  # classes in which levels are counted
 _TOGETHER = 500_000  # samples that are weighted in one call
 _LEVEL_STEP_S = 0.01  # from one level to the next that percentiles are made of
-
-
-@dataclass(frozen=True, slots=True)
-class Evaluation:
-    """One way to evaluate a signal, with a name of its own.
-
-    ``weighting`` is A, C or Z; ``time`` F, S or I, or empty where only the equivalent level is wanted.
-    ``percentiles`` are those of the time-weighted level, ``peak`` asks for the peak level; ``bands`` are
-    *octave* or *third octave*, from ``low_hz`` to ``high_hz``, with the equivalent level of each.
-    """
-
-    name: str
-    weighting: str = "A"
-    time: str = "F"
-    percentiles: tuple[float, ...] = ()
-    peak: bool = False
-    bands: str = ""
-    low_hz: float = 25.0
-    high_hz: float = 16_000.0
-
-    def __post_init__(self) -> None:
-        for what, one, valid in (
-            ("weighting", self.weighting, WEIGHTINGS),
-            ("time weighting", self.time, ("", *TIME_CONSTANTS)),
-            ("bands", self.bands, ("", *FRACTIONS)),
-        ):
-            if one not in valid:
-                raise QuantityError(
-                    f"{self.name}: there is no {what} {str(one)[:20]!r}",
-                    valid=", ".join(x or "none" for x in valid),
-                )
-        if self.percentiles and not self.time:
-            raise QuantityError(
-                f"{self.name}: percentiles need a time weighting", valid="F, S or I"
-            )
 
 
 @dataclass(frozen=True, slots=True)

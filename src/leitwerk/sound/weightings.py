@@ -11,13 +11,13 @@ import numpy as np
 from scipy import signal
 
 from leitwerk.errors import QuantityError
+from leitwerk.sound.evaluation import WEIGHTINGS
 
 if TYPE_CHECKING:
     from numpy.typing import ArrayLike, NDArray
 
     Array = NDArray[np.float64]
 
-WEIGHTINGS = ("A", "C", "Z")
 _BETWEEN = 0.3  # of the rate: where the upper end is right besides
 _LEAST_RATE_HZ, _MOST_RATE_HZ = 8000.0, 1e6
 

@@ -240,9 +240,10 @@ def test_a_proof_is_broken_off_with_ctrl_c_and_resumed(ready, tmp_path):
     person = Person(
         words, tmp_path, command="prove", LEITWERK_PASSWORD_OPERATOR=PASSWORDS["operator"]
     )
-    person.sees("let too_hot trip")
+    # Whoever answers before the question stands there has the answer above it.
+    person.sees("let too_hot trip", "q ends, to be resumed")
     person.press("skip\n")
-    person.sees("SKIPPED     alarm air_top.too_hot", "bring air_bottom")
+    person.sees("SKIPPED     alarm air_top.too_hot", "bring air_bottom", "type the reference")
     person.press("\n")
     person.sees("NO READING  air_bottom", "open sensor")
     person.press("q\n")

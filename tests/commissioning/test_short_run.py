@@ -44,11 +44,11 @@ def test_what_would_disturb_the_device_is_refused(bench):
     clock, device, options = bench
     with pytest.raises(lw.QuantityError, match="too short"):
         record_short_run(kiln(), device, options, duration_s=2.0)
-    control_recording(device, start=True, passwords=options.passwords)
+    control_recording(device, "start", passwords=options.passwords)
     with pytest.raises(lw.DeviceRefused, match="would end that"):
         record_short_run(kiln(), device, options)
     clock.wait(1.0)
-    control_recording(device, start=False, passwords=options.passwords)
+    control_recording(device, "stop", passwords=options.passwords)
     with device.logged_in("operator", options.passwords):
         device.write_settings({"alarm.1.trip": 70.0})
         device.command("commit")

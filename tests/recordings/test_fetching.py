@@ -234,6 +234,7 @@ def test_the_command(standin, leitwerk, kiln_file, tmp_path, monkeypatch):
     data = json.loads(
         leitwerk("fetch", path, "--store", "--json", "--erase").stdout.split("erased")[0]
     )
-    assert [(run["number"], run["new"]) for run in data] == [(1, 25), (2, 0)]
+    assert [(r["number"], r["new"]) for r in data["recordings"]] == [(1, 25), (2, 0)]
+    assert data["files"] == []
     assert leitwerk("fetch", path, "--list").exit_code == 1
     assert Store("recordings").read("K2-00417").times_s.size == 50

@@ -22,6 +22,7 @@ from leitwerk.recordings.fetch import RecordedWith
 from leitwerk.recordings.station_rows import keep_rows
 
 PATIENCE_S = 60.0
+BANDS = ("31_5", "63", "125", "250", "500", "1000", "2000", "4000", "8000")
 
 
 def bring_in(leitwerk, standin, name, hours, tmp_path, monkeypatch):
@@ -69,11 +70,13 @@ def rows_by_hand(address):
             return lines.readline().strip()
 
         count = int(float(ask("MEM:SEL 1", "MEM:ROWS?")))
+        wide = int(float(ask("MEM:COL?")))
         found = []
-        while len(found) < 9 * count:
-            found += map(float, ask(f"MEM:FIRS {len(found) // 9}", "MEM:DATA?").split(","))
-        rows = np.array(found).reshape(-1, 9)
-        rows[rows > 9e37] = np.nan  # 9.91E37: what is not measured
+        while len(found) < wide * count:
+            found += map(float, ask(f"MEM:FIRS {len(found) // wide}", "MEM:DATA?").split(","))
+        rows = np.array(found).reshape(-1, wide)
+        rows[rows == 9.91e37] = np.nan  # what is not measured
+        rows[rows == 9.9e37] = np.inf
         return rows, int(float(ask("MEM:CSUM?")))
 
 
@@ -88,15 +91,25 @@ def test_a_shift_of_eibe(leitwerk, tmp_path, monkeypatch):
         )  # it does not sleep
         none = leitwerk("condense", "SH-0093", "--every", "1 h", "--from", "2040-01-01 00:00")
         assert (none.exit_code, "Traceback" in none.output) == (2, False)
+    bands = [f"spectrum_band_{hertz}_Hz" for hertz in BANDS] + ["band.10 as stored"]
     own = ["main_equivalent", "main_maximum", "evaluation.1.peak as stored", "peaks_equivalent",
            "evaluation.2.maximum as stored", "peaks_peak", "spectrum_equivalent",
-           "evaluation.3.maximum as stored", "evaluation.3.peak as stored"]  # fmt: skip
+           "evaluation.3.maximum as stored", "evaluation.3.peak as stored", *bands]  # fmt: skip
     np.testing.assert_array_equal(frame_of("SH-0093")[own].to_numpy(), rows)
     assert zlib.crc32(rows.astype(">f4").tobytes()) == check_sum
     report = leitwerk(
         "report", "SH-0093", "--setup", "it.yaml", "--kind", "noise", "--to", "shift.csv"
     )
     frame = frame_of("SH-0093")
+    # What the meter kept as sound: the library makes the levels of it that the meter stored.
+    (sound,) = Store("recordings").files_folder("SH-0093").glob("*-sound.wav")
+    evaluated = leitwerk("levels", "it.yaml", str(sound), "--to", "levels.csv")
+    assert (evaluated.exit_code, "calibrator passed" in evaluated.stdout) == (0, True)
+    levels = pd.read_csv("levels.csv").rename(columns=lambda name: name.removesuffix(" [dB]"))
+    assert (len(levels), levels["time"][0]) == (2, f"{frame.index[0]:%Y-%m-%dT%H:%M:%SZ}")
+    for name in ("main_equivalent", "main_maximum", "peaks_equivalent", "peaks_peak", *bands[:-1]):
+        np.testing.assert_allclose(levels[name], frame[name][:2], atol=0.35, err_msg=name)
+        np.testing.assert_allclose(levels[name].mean(), frame[name][:2].mean(), atol=0.25)
     equivalent = 10 * np.log10((10 ** (frame["main_equivalent"] / 10)).mean())
     text = (tmp_path / "shift.csv").read_text("utf-8")
     daily = float(re.search(r'"daily noise exposure LEX,8h",([\d.]+)', text)[1])

@@ -33,16 +33,9 @@ from leitwerk.datasheet.vocabulary import (
     CHANNEL_SENSOR,
     CHANNEL_UNIT,
     CONTACT_NUMBER,
-    CURRENT_SENSOR,
-    EVALUATION_PEAK,
-    EVALUATION_TIME,
-    EVALUATION_WEIGHTING,
     INPUT_ALARM_HIGH,
     INPUT_ALARM_LOW,
-    INTEGRATION_TIME,
-    NOMINAL_VOLTAGE,
     PULSE_GATE,
-    RANGE_UPPER,
     RELAY_ALARMS,
     RELAY_LEAST_OFF,
     RELAY_LEAST_ON,
@@ -58,9 +51,7 @@ from leitwerk.datasheet.vocabulary import (
     TITLE,
     VALUE_LOW,
     VOCABULARY,
-    VOLTAGE_PRIMARY,
     WHEN_FULL,
-    WIRING_SYSTEM,
     KnownPoint,
 )
 from leitwerk.findings import Finding, KeyPath
@@ -206,7 +197,8 @@ def take_account(
     findings: Iterable[Finding],
 ) -> Account:
     """Where each entry of a setup ends: the setup with all that its check has found."""
-    book = _Book(setup, datasheet, channels, outputs, findings)
+    asked = {w.path: w.known for w in wanted if w.path and not w.clears}
+    book = _Book(setup, datasheet, channels, outputs, findings, asked)
     with collector_paused():
         entries = tuple(book.entry(path) for path in leaves(setup.source.root or {}))
     return Account(entries, tuple(book.attended()), *_unused(datasheet, wanted))
@@ -222,8 +214,9 @@ class _Book:
         channels: Sequence[CheckedChannel],
         outputs: Sequence[CheckedOutput],
         findings: Iterable[Finding],
+        asked: Mapping[KeyPath, KnownPoint],
     ) -> None:
-        self.setup, self.sheet = setup, datasheet
+        self.setup, self.sheet, self.asked = setup, datasheet, asked
         self.channels = {c.name: c for c in channels}
         self.outputs = {o.name: o for o in outputs}
         self.host_alarms = dict.fromkeys(host_alarms(channels))
@@ -258,6 +251,11 @@ class _Book:
     def stored(self, known: KnownPoint, otherwise: _Ending) -> _Ending:
         """Stored where the model has the setting."""
         return _stored(known) if self.sheet.has(known) else otherwise
+
+    def stored_as_asked(self, path: KeyPath, otherwise: _Ending) -> _Ending:
+        """Stored where a setting of the model follows from just this entry."""
+        known = self.asked.get(path)
+        return otherwise if known is None else self.stored(known, otherwise)
 
     # ------------------------------------------------------------------ sections of the file
 
@@ -312,13 +310,11 @@ class _Book:
 
     def wiring(self, path: KeyPath) -> _Ending | None:
         """How the net is wired, and what is expected of it."""
-        known = _WIRING.get(path[1] if len(path) > 1 else "")
-        return self.stored(known, _worked(When.WIRED)) if known else _worked(When.WIRED)
+        return self.stored_as_asked(path, _worked(When.WIRED))
 
     def sound(self, path: KeyPath) -> _Ending | None:
         """How sound is evaluated: by the device, and by Leitwerk from a recording."""
-        known = _SOUND.get(path[1 if len(path) < 4 else 3] if len(path) > 1 else "")
-        return self.stored(known, _worked(When.HEARD)) if known else _worked(When.HEARD)
+        return self.stored_as_asked(path, _worked(When.HEARD))
 
     def constant(self, path: KeyPath) -> _Ending | None:
         """A constant or a table of formulas."""
@@ -446,19 +442,6 @@ _OF_READING = {
     "inputs": _worked(When.READ),
     "unit": _worked(When.READ),
     **_OF_CHANNEL,
-}
-_WIRING = {
-    "system": WIRING_SYSTEM,
-    "nominal": NOMINAL_VOLTAGE,
-    "voltages": VOLTAGE_PRIMARY,
-    "currents": CURRENT_SENSOR,
-}
-_SOUND = {
-    "integration": INTEGRATION_TIME,
-    "range": RANGE_UPPER,
-    "weighting": EVALUATION_WEIGHTING,
-    "time": EVALUATION_TIME,
-    "peak": EVALUATION_PEAK,
 }
 _RELAY = {
     "normal": RELAY_NORMAL,

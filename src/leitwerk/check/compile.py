@@ -78,7 +78,7 @@ def check_setup(
 
         check_sound(setup, found)
         setup = with_sound(setup, datasheet, found)
-        analyzer += tuple(sound_settings(setup, datasheet))
+        analyzer += tuple(sound_settings(setup, datasheet, found))
     with_exchanges = bool(setup.exchanges) or datasheet.link == TALK or datasheet.has(TALK_MANNER)
     if with_exchanges:
         from leitwerk.check.talker import with_exchange  # noqa: PLC0415 - most setups have none

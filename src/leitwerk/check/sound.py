@@ -7,8 +7,14 @@ from dataclasses import dataclass
 
 from leitwerk.check.settings import Wanted, cleared_parts
 from leitwerk.check.standard_channels import with_channels
+from leitwerk.check.timing import clock_text
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.vocabulary import (
+    AUDIO_LENGTH,
+    BAND_LEVEL,
+    BANDS_EVALUATION,
+    BANDS_FILTER,
+    ERASE_BACK_LENGTH,
     EVALUATION_NAME,
     EVALUATION_PEAK,
     EVALUATION_TIME,
@@ -17,6 +23,9 @@ from leitwerk.datasheet.vocabulary import (
     OF_EVALUATION,
     RANGE_LOWER,
     RANGE_UPPER,
+    START_LEVEL,
+    START_MODE,
+    START_TIME,
 )
 from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
@@ -30,6 +39,7 @@ from leitwerk.sound.mid_frequencies import bands_between
 
 _TIMES = {"fast": "F", "slow": "S", "impulse": "I", "none": ""}
 _DB, _HZ = "dB", parse_unit("Hz")
+BANDS_OF_DEVICES = (25.0, 20_000.0)  # mid frequencies of the lowest and the highest, in Hz
 
 
 @dataclass(frozen=True)
@@ -85,10 +95,26 @@ def with_sound(setup: Setup, datasheet: Datasheet, findings: Findings) -> Setup:
         for what, known in OF_EVALUATION.items():
             if has[what] and datasheet.has(known):
                 standard[f"{name}_{what}"] = known.at(k), f"{name}, {what} level"
+    banded = _banded(sound, datasheet)
+    if banded is not None:
+        name, _, entry = banded
+        every = bands_between(entry.bands, *BANDS_OF_DEVICES)
+        for band in bands_between(entry.bands, *_ends(entry)):
+            number, hertz = every.index(band) + 1, f"{band.nominal_hz:g}"
+            channel = f"{name}_band_{hertz.replace('.', '_')}_Hz"
+            standard[channel] = BAND_LEVEL.at(number), f"{name}, band of {hertz} Hz"
     return with_channels(setup, standard)
 
 
-def sound_settings(setup: Setup, datasheet: Datasheet) -> Iterator[Wanted]:
+def _banded(sound: Sound, datasheet: Datasheet) -> tuple[str, int, EvaluationEntry] | None:
+    """The evaluation whose bands the device has: the first one, as it has one filter."""
+    if not datasheet.has(BANDS_FILTER):
+        return None
+    places = zip(_places(datasheet), sound.evaluations.items(), strict=False)
+    return next(((name, k, e) for k, (name, e) in places if e.bands != "none"), None)
+
+
+def sound_settings(setup: Setup, datasheet: Datasheet, findings: Findings) -> Iterator[Wanted]:
     """The settings of the device that the evaluations ask for."""
     sound, places = setup.sound, _places(datasheet)
     if sound is None or not places:
@@ -110,6 +136,43 @@ def sound_settings(setup: Setup, datasheet: Datasheet) -> Iterator[Wanted]:
         if entry.peak == "yes" or datasheet.has(EVALUATION_PEAK):
             yield Wanted(EVALUATION_PEAK, k, entry.peak, (*path, "peak"))
     yield from cleared_parts(EVALUATION_WEIGHTING, places[len(used) :], datasheet)
+    yield from _of_bands(sound, datasheet)
+    yield from _of_recording(setup, sound, datasheet, findings)
+
+
+def _of_bands(sound: Sound, datasheet: Datasheet) -> Iterator[Wanted]:
+    banded = _banded(sound, datasheet)
+    if banded is not None:
+        name, k, entry = banded
+        path = ("sound", "evaluations", name, "bands")
+        yield Wanted(BANDS_FILTER, None, entry.bands, path)
+        yield Wanted(BANDS_EVALUATION, None, float(k), path)
+    elif datasheet.has(BANDS_FILTER):
+        yield Wanted(BANDS_FILTER, None, str(BANDS_FILTER.cleared), ())
+
+
+def _of_recording(
+    setup: Setup, sound: Sound, datasheet: Datasheet, findings: Findings
+) -> Iterator[Wanted]:
+    """When a recording begins, and what it keeps besides levels; what is not typed is set as well."""
+    start, path = sound.start, ("sound", "start") if "start" in sound.model_fields_set else ()
+    at_once, at_time, above = START_MODE.choices
+    if path or datasheet.has(START_MODE):
+        mode = at_time if start.at else above if start.above_db is not None else at_once
+        yield Wanted(START_MODE, None, mode, path)
+    begins = start.at and clock_text(start.at, setup, datasheet, path, findings)
+    if begins:
+        yield Wanted(START_TIME, None, begins, path)
+    if start.above_db is not None:
+        yield Wanted(START_LEVEL, None, start.above_db, path, _DB)
+    for key, known, length in (
+        ("audio", AUDIO_LENGTH, sound.audio),
+        ("erase_back", ERASE_BACK_LENGTH, sound.erase_back),
+    ):
+        if length is not None:
+            yield Wanted(known, None, length.seconds, ("sound", key), "s")
+    if sound.audio is None and datasheet.has(AUDIO_LENGTH):
+        yield Wanted(AUDIO_LENGTH, None, 0.0, ())
 
 
 def _places(datasheet: Datasheet) -> tuple[int, ...]:

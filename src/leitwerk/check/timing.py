@@ -293,6 +293,17 @@ def _has_times(plan: RunPlan, setup: Setup, findings: Findings) -> bool:
     return True
 
 
+def clock_text(
+    local: LocalTime, setup: Setup, datasheet: Datasheet, path: KeyPath, findings: Findings
+) -> str | None:
+    """What the clock of the device shows at a local time; None, with a finding, if there is no such time."""
+    instant = _instant(local, setup, path, findings)
+    if instant is None:
+        return None
+    zone = UTC if datasheet.clock_is_utc else setup.zone
+    return instant.astimezone(zone).strftime("%Y-%m-%d %H:%M:%S")
+
+
 def _instant(local: LocalTime, setup: Setup, path: KeyPath, findings: Findings) -> datetime | None:
     try:
         return to_instant(local, setup.zone)

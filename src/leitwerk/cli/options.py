@@ -285,6 +285,15 @@ def local_moment(text: str | None, zone: ZoneInfo) -> datetime:
     return datetime.now(UTC) if text is None else to_instant(parse_local(text), zone)
 
 
+def began_s(option: str | None, wall: datetime | None, zone: ZoneInfo) -> float | None:
+    """When samples began, in s since 1970-01-01 UTC: by the option, else by what their file says."""
+    from leitwerk.parsing.local_time import LocalTime, to_instant
+
+    if option is not None:
+        return local_moment(option, zone).timestamp()
+    return None if wall is None else to_instant(LocalTime(wall), zone).timestamp()
+
+
 def user() -> str:
     """Who runs this, for receipts."""
     try:

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from leitwerk.devices.device import Device
     from leitwerk.links.options import LinkOptions
     from leitwerk.recordings.fetch import RecordedWith
+    from leitwerk.recordings.fetch_files import FetchedFile
 
 _STORE = "recordings"  # the usual folder
 
@@ -67,8 +68,12 @@ def fetch(
 
     A station that sleeps sends its rows when it wakes; they go into the store, and the station is told then.
 
-    Without --store, each becomes a CSV file. With --store, only what is new is fetched; a fetch that was
-    broken off goes on where it stopped; the rows are verified by their count, and by the device's check sum.
+    Files that the device holds beside its rows (waveforms, sound, events) are fetched as they are, and
+    verified by their check sums.
+
+    Without --store, each recording becomes a CSV file. With --store, only what is new is fetched; a fetch
+    that was broken off goes on where it stopped; the rows are verified by their count, and by the device's
+    check sum.
 
     Exit code 0: all fetched. 1: it has none. 2: usage. 3: device not reached. 4: refused.
     """
@@ -144,16 +149,22 @@ def _fetched(
 
 def _list(device: Device, store: str, *, as_json: bool) -> bool:
     from leitwerk.cli.printing import echo_json
+    from leitwerk.devices.device_files import list_files
     from leitwerk.recordings.into_store import held_runs
     from leitwerk.recordings.store import Store
 
-    runs = held_runs(device, Store(store))
+    runs, files = held_runs(device, Store(store)), list_files(device)
     if as_json:
-        echo_json([run.to_dict() for run in runs])
+        echo_json(
+            {
+                "recordings": [run.to_dict() for run in runs],
+                "files": [{"name": file.name, "bytes": file.size} for file in files],
+            }
+        )
         return True
-    for run in runs:
-        click.echo(str(run))
-    return bool(runs)
+    for line in (*runs, *files):
+        click.echo(str(line))
+    return bool(runs or files)
 
 
 def _into_files(
@@ -172,7 +183,21 @@ def _into_files(
     paths = fetch_recordings(device, recorded_with, files.stem, steps.show, only=numbers)
     for path in paths:
         click.echo(str(path))
-    return bool(paths)
+    return bool(_files_of(device, files.stem.parent, steps)) or bool(paths)
+
+
+def _files_of(
+    device: Device, folder: Path, steps: StepView, *, quiet: bool = False
+) -> list[FetchedFile]:
+    """Fetch the files that a device holds beside its rows, and print each."""
+    from leitwerk.recordings.fetch_files import fetch_files
+
+    found = []
+    for file in fetch_files(device, folder, steps.show):
+        found.append(file)
+        if not quiet:
+            click.echo(str(file))
+    return found
 
 
 def _into_store(
@@ -188,14 +213,21 @@ def _into_store(
     from leitwerk.recordings.into_store import fetch_new
     from leitwerk.recordings.store import Store
 
-    found = []
-    for run in fetch_new(device, recorded_with, Store(folder), only=numbers, progress=steps.show):
+    found, store = [], Store(folder)
+    for run in fetch_new(device, recorded_with, store, only=numbers, progress=steps.show):
         found.append(run)
         if not as_json:
             click.echo(str(run))
+    folder_of_files = store.files_folder(device.identify().serial)
+    files = _files_of(device, folder_of_files, steps, quiet=as_json)
     if as_json:
-        echo_json([run.to_dict() for run in found])
-    return bool(found)
+        echo_json(
+            {
+                "recordings": [run.to_dict() for run in found],
+                "files": [file.to_dict() for file in files],
+            }
+        )
+    return bool(found or files)
 
 
 def _list_sent(device: Device, *, as_json: bool) -> bool:
@@ -288,7 +320,7 @@ def _is_wired_wrongly(checked: CheckedSetup, device: Device) -> bool:
 
 @click.command()
 @click.argument("setup")
-@click.argument("what", type=click.Choice(["start", "stop"]))
+@click.argument("what", type=click.Choice(["start", "stop", "pause", "continue", "erase-back"]))
 @click.option(
     "--wired-wrongly",
     is_flag=True,
@@ -296,7 +328,9 @@ def _is_wired_wrongly(checked: CheckedSetup, device: Device) -> bool:
 )
 @link_options(2.0)
 def record(setup: str, what: str, *, wired_wrongly: bool, link: LinkOptions) -> int:
-    """Start or stop the recording of the device of SETUP, and verify that it does.
+    """Start, stop or pause the recording of the device of SETUP, and verify that it does.
+
+    'erase-back' takes away the last piece, where the device can: its rows stay as a gap.
 
     Of an analyzer with a section 'wiring', the wiring is looked at first: a survey that is wired wrongly does
     not start. What a second of readings cannot show is printed, and does not hinder it.
@@ -306,6 +340,7 @@ def record(setup: str, what: str, *, wired_wrongly: bool, link: LinkOptions) -> 
     """
     from leitwerk.cli.note_visit import note_visit
     from leitwerk.cli.password import passwords_of
+    from leitwerk.datasheet.vocabulary import RECORDING
     from leitwerk.devices.device import connect
     from leitwerk.devices.recordings import control_recording
     from leitwerk.project.setups import read_setup
@@ -318,10 +353,10 @@ def record(setup: str, what: str, *, wired_wrongly: bool, link: LinkOptions) -> 
         if looks and _is_wired_wrongly(checked, device):
             return FOUND
         passwords = passwords_of(named.model, named.serial)
-        changed = control_recording(device, start=what == "start", passwords=passwords)
+        command = what.replace("-", " ")
+        before = control_recording(device, command, passwords=passwords)
+        now = str(device.status_points()[RECORDING.name])
         note_visit(device, kept_folder(setup, None), f"record {what}")
-    if what == "start":
-        click.echo("recording started" if changed else "it records already")
-    else:
-        click.echo("recording stopped" if changed else "it was not recording")
+    changed = before != now or command == "erase back"
+    click.echo(f"{command}: done; {now}" if changed else f"nothing to do; {now}")
     return FINE

@@ -39,6 +39,8 @@ def levels(
 ) -> int:
     """Evaluate RECORDING, a WAV file of sound, by the section 'sound' of SETUP.
 
+    When it began and what its full scale is are taken from the file, where a meter has written these.
+
     All evaluations are worked at once: equivalent level, exposure, maximum, minimum, peak, percentiles,
     bands. Rows that are outside the measuring range, or hold a sample that is not a number, are left out and
     counted. The exit code does not pass what no calibrator has verified before and after.
@@ -47,7 +49,7 @@ def levels(
     that cannot be used.
     """
     from leitwerk.cli.exit_codes import result_code
-    from leitwerk.cli.options import local_moment
+    from leitwerk.cli.options import began_s
     from leitwerk.cli.printing import echo_json
     from leitwerk.errors import QuantityError
     from leitwerk.evaluation.sound import evaluate_sound, full_scale_by_calibrator
@@ -61,20 +63,23 @@ def levels(
     sound = parsed.sound
     if sound is None:
         raise QuantityError(f"{setup} has no section 'sound'", valid="sound: {evaluations: …}")
-    if (full_scale is None) == (calibration is None):
+    file = open_samples(recording)
+    if full_scale is not None and calibration is not None:
         raise click.UsageError("say what full scale is: --full-scale, or --calibration")
     if calibration is not None:
         tone = open_samples(calibration)
         scale = full_scale_by_calibrator(sound, (b[:, 0] for b in tone.blocks()), tone.rate_hz)
+    elif full_scale is None and not file.full_scale:
+        raise click.UsageError("say what full scale is: --full-scale, or --calibration")
     else:
-        scale = parse_quantity(str(full_scale)).value_in(parse_unit("Pa"))
+        stated = parse_quantity(full_scale) if full_scale else file.full_scale[0]
+        scale = stated.value_in(parse_unit("Pa"))
     if not scale > 0.0:
-        raise QuantityError(f"{full_scale} is no sound pressure", valid="above 0 Pa")
-    file = open_samples(recording)
+        raise QuantityError(f"{full_scale or scale} is no sound pressure", valid="above 0 Pa")
     if channel > file.channels:
         raise QuantityError(f"{recording} has no channel {channel}", valid=f"1 to {file.channels}")
     blocks = (scale * block[:, channel - 1] for block in file.blocks())
-    at = None if began is None else local_moment(began, parsed.zone).timestamp()
+    at = began_s(began, file.began, parsed.zone)
     found = evaluate_sound(sound, blocks, file.rate_hz, at)
     if target is not None:
         write_atomic(target, found.rows.csv())

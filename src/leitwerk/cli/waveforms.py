@@ -11,16 +11,21 @@ from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import JSON
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Mapping, Sequence
 
     from leitwerk.evaluation.waveforms import Waveforms
+    from leitwerk.parsing.quantities import Quantity
 
 
 @click.command()
 @click.argument("setup")
 @click.argument("recording")
-@click.option("--volts", required=True, metavar="VOLTAGE", help="Full scale of voltages: '1000 V'.")
-@click.option("--amperes", metavar="CURRENT", help="Full scale of currents: '500 A'.")
+@click.option(
+    "--volts", metavar="VOLTAGE", help="Full scale of voltages: '1000 V'; else as the file says."
+)
+@click.option(
+    "--amperes", metavar="CURRENT", help="Full scale of currents: '500 A'; else as the file says."
+)
 @click.option(
     "--channels",
     metavar="NAMES",
@@ -36,7 +41,7 @@ def waveforms(
     setup: str,
     recording: str,
     *,
-    volts: str,
+    volts: str | None,
     amperes: str | None,
     channels: str | None,
     began: str | None,
@@ -53,19 +58,16 @@ def waveforms(
 
     Exit code 0: no event. 1: events, or a note on what was not seen. 2: usage, or a file that cannot be used.
     """
-    from leitwerk.cli.options import local_moment
+    from leitwerk.cli.options import began_s
     from leitwerk.cli.printing import echo_json
-    from leitwerk.errors import QuantityError
     from leitwerk.evaluation.waveforms import evaluate_waveforms, options_of, scaled
-    from leitwerk.parsing.quantities import parse_quantity
-    from leitwerk.parsing.units import parse_unit
     from leitwerk.project.files import write_atomic
     from leitwerk.project.setups import read_setup
     from leitwerk.recordings.sound_files import open_samples
 
     checked = read_setup(setup)
     file = open_samples(recording)
-    at = None if began is None else local_moment(began, checked.setup.zone).timestamp()
+    at = began_s(began, file.began, checked.setup.zone)
     options = options_of(
         checked.setup,
         (channels or "").split() or None,
@@ -73,14 +75,7 @@ def waveforms(
         count=file.channels,
         begin_s=at,
     )
-    if amperes is None and any(name.startswith("i") for name in options.channels):
-        raise click.UsageError("say what full scale of the currents is: --amperes")
-    scale = [
-        parse_quantity(str(text)).value_in(parse_unit(unit)) if text else 1.0
-        for text, unit in ((volts, "V"), (amperes, "A"))
-    ]
-    if not all(one > 0.0 for one in scale):
-        raise QuantityError("full scale is 0 or less", valid="above 0: '1000 V', '500 A'")
+    scale = _full_scale(volts, amperes, file.full_scale, options.channels)
     found = evaluate_waveforms(options, scaled(file.blocks(), options, *scale))
     for path, series in ((target, found.windows), (intervals, found.intervals)):
         if path is not None:
@@ -90,6 +85,27 @@ def waveforms(
     else:
         _print(found, options.channels, options.nominal_v)
     return FOUND if found.events or found.open_events or found.notes else FINE
+
+
+def _full_scale(
+    volts: str | None, amperes: str | None, stated: Sequence[Quantity], channels: Sequence[str]
+) -> tuple[float, float]:
+    """What full scale of voltages and of currents is: by the options, else by what the file says."""
+    from leitwerk.errors import QuantityError
+    from leitwerk.parsing.quantities import parse_quantity
+    from leitwerk.parsing.units import parse_unit
+
+    found = []
+    for option, text, unit, letter in (("volts", volts, "V", "u"), ("amperes", amperes, "A", "i")):
+        own = [q for q in stated if q.unit is not None and q.unit.symbol == unit]
+        amount = parse_quantity(text) if text else own[0] if own else None
+        if amount is None and any(name.startswith(letter) for name in channels):
+            raise click.UsageError(f"the file does not say what full scale is: --{option}")
+        value = 1.0 if amount is None else amount.value_in(parse_unit(unit))
+        if not value > 0.0:
+            raise QuantityError("full scale is 0 or less", valid="above 0: '1000 V', '500 A'")
+        found.append(value)
+    return found[0], found[1]
 
 
 def _print(found: Waveforms, channels: tuple[str, ...], declared_v: float) -> None:

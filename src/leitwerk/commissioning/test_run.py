@@ -69,7 +69,7 @@ def _set_back(setup: CheckedSetup, device: Device, options: UploadOptions) -> No
     """Give the device its interval back; if that fails, the error says what it still has."""
     try:
         if device.status().recording:
-            control_recording(device, start=False, passwords=options.passwords)
+            control_recording(device, "stop", passwords=options.passwords)
         # What was broken off is kept beside the backup: it must not stand in the way of the interval.
         upload(setup, device, replace(options, fetch_recordings=True))
     except LinkError as error:
@@ -132,10 +132,10 @@ def record_short_run(
         )
     upload(fast, device, options)
     try:
-        control_recording(device, start=True, passwords=options.passwords)
+        control_recording(device, "start", passwords=options.passwords)
         on_wait(duration_s)
         options.clock.wait(duration_s)
-        control_recording(device, start=False, passwords=options.passwords)
+        control_recording(device, "stop", passwords=options.passwords)
         newest = list_recordings(device)[-1]
         recording = fetch_recording(device, newest.number)
         series = RecordedWith(device.read_settings(), fast).series(recording, device.datasheet)

@@ -283,7 +283,7 @@ class TextEntry(PointEntry):
     write: str = Field("", description="How a value is written, with {} in its place")
     field: FieldField = Field(0, description="Of an answer of several, which one")
     columns: ColumnsField | None = None
-    type: Literal["number", "text"] = "number"
+    type: Literal["number", "text", "block"] = "number"
     layout: LayoutField | None = None
     choices: dict[str, str] = Field(default_factory=dict)
     max_length: Count = MAX_TEXT

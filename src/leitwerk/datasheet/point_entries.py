@@ -147,6 +147,8 @@ def _text_point(name: str, entry: TextEntry, protocol: str) -> TextPoint:
     ):
         valid = f'write: "{entry.write} {{}}"'
         raise QuantityError(f"{entry.write!r} has no place for the value", valid=valid)
+    if entry.type == "block" and protocol != "scpi":
+        raise QuantityError("only SCPI has blocks of bytes", valid="type: number, type: text")
     if "\n" in entry.query + entry.write:
         raise QuantityError("a command is one line", valid="a text without line breaks")
     if entry.field == FIELD_BY_INDEX and not INDEX.search(name):

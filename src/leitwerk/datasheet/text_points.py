@@ -42,7 +42,8 @@ class TextPoint(Point):
 
     Of an answer of several fields, ``field`` (from 1, or ``FIELD_BY_INDEX``) is the one that is meant; of
     one with fixed columns, ``columns`` (first and last, from 1). In ``write``, ``{}`` stands for the value.
-    ``kind`` is ``number`` or ``text``; choices are written as their codes' texts; a time has a ``layout``.
+    ``kind`` is ``number``, ``text`` or ``block`` (of bytes, for files); choices are written as their codes'
+    texts; a time has a ``layout``.
     ``codes`` are texts that stand for no value, each with its name.
     """
 

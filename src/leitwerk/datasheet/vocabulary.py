@@ -84,9 +84,15 @@ MODEL = _known("identity", "model", "Its model; an upload to another is refused"
 SERIAL = _known("identity", "serial", "Its serial number; an upload to another is refused")
 FIRMWARE = _known("identity", "firmware", "Version of its firmware")
 
-RECORDING = _known("status", "recording", "Whether it records", choices=("recording",))
+RECORDING = _known(
+    "status",
+    "recording",
+    "Whether it records, waits for its start, or pauses",
+    choices=("recording", "waiting", "paused"),
+)
 RECORDINGS = _known("status", "recordings", "How many recordings it holds")
 UNFETCHED = _known("status", "recordings.unfetched", "How many of them have not been fetched")
+FILES = _known("status", "files", "How many files it holds")
 UNCOMMITTED = _known("status", "uncommitted", "How many registers wait for a commit")
 RESTART_PENDING = _known(
     "status", "restart_pending", "Whether settings wait for a restart", choices=("yes",)
@@ -127,6 +133,9 @@ OF_EVALUATION = {
         "peak": "Its peak level",
     }.items()
 }
+BAND_LEVEL = _known(
+    "readings", "band.{b}", "Equivalent level of a band of its filter, from the lowest on"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -328,6 +337,28 @@ RANGE_UPPER = _known(
 )
 RANGE_LOWER = _known(
     "settings", "range.lower", "Lower end of its measuring range", without=LEITWERK
+)
+BANDS_FILTER = _known(
+    "settings", "bands.filter", "The bands of its filter", cleared="none",
+    along=("bands.filter", "bands.evaluation"), choices=("none", "octave", "third octave"),
+)  # fmt: skip
+BANDS_EVALUATION = _known(
+    "settings", "bands.evaluation", "The number of the evaluation that has bands"
+)
+AUDIO_LENGTH = _known(
+    "settings", "audio.length", "How much of a recording it keeps as sound, from its start"
+)
+_START = ("start.mode", "start.time", "start.level")
+START_MODE = _known(
+    "settings", _START[0], "When a recording begins that was started", along=_START,
+    choices=("at once", "at time", "above level"),
+)  # fmt: skip
+START_TIME = _known("settings", _START[1], "The time at which it begins", along=_START)
+START_LEVEL = _known(
+    "settings", _START[2], "The level of the first evaluation above which it begins", along=_START
+)
+ERASE_BACK_LENGTH = _known(
+    "settings", "erase_back.length", "How much the command 'erase back' takes away"
 )
 
 # How an analyzer of power is wired.
@@ -535,11 +566,31 @@ CHECK_SUM = _known(
     "CRC-32 (ISO/IEC 13239) of the values that it holds, as they are shown",
 )
 
+# Files that a device holds beside its rows: waveforms, sound, events.
+_FILE = tuple(f"file.{key}" for key in ("select", "first", "name", "size", "check_sum", "shown"))
+FILE_SELECT = _known("recordings", _FILE[0], "Chooses a file, by its number from 1", along=_FILE)
+FILE_FIRST = _known(
+    "recordings", _FILE[1], "The byte at which what can be read begins, from 0", along=_FILE
+)
+FILE_NAME = _known("recordings", _FILE[2], "What the file is called", along=_FILE)
+FILE_SIZE = _known("recordings", _FILE[3], "How many bytes it has", along=_FILE)
+FILE_CHECK_SUM = _known(
+    "recordings", _FILE[4], "CRC-32 (ISO/IEC 13239) of all its bytes", along=_FILE
+)
+FILE_SHOWN = _known("recordings", _FILE[5], "The byte that can be read first", along=_FILE)
+FILE_WORD = _known(
+    "recordings", "file.word.{w}", "Its bytes from there on, two in each, the first one high"
+)
+FILE_BLOCK = _known(
+    "recordings", "file.block", "Its bytes from there on, as a block (IEEE 488.2, 8.7.9)"
+)
+
 # ---------------------------------------------------------------------- access
 
 COMMAND = _known(
     "access", "command", "Carries out what is written to it",
-    choices=("commit", "drop", "start", "stop", "erase recordings", "restart"),
+    choices=("commit", "drop", "start", "stop", "pause", "continue", "erase back",
+             "erase recordings", "restart"),
 )  # fmt: skip
 COMMANDS = {
     name: _known("access", f"command.{name.replace(' ', '_')}", f"The command {name!r} by itself")

@@ -277,7 +277,7 @@ class Device:
         """Ask what the device is doing."""
         found = self._read_group("status")
         return Status(
-            recording=found.get(RECORDING.name) == "recording",
+            recording=found.get(RECORDING.name) in RECORDING.choices,
             recordings=_whole(found.get(RECORDINGS.name, 0.0)),
             unfetched=_whole(found.get(UNFETCHED.name, 0.0)),
             uncommitted=_whole(found.get(UNCOMMITTED.name, 0.0)),
@@ -410,7 +410,7 @@ class Device:
                 return
 
     def command(self, name: str) -> None:
-        """Have a command carried out: commit, drop, start, stop, erase recordings."""
+        """Have a command carried out, by its name in the vocabulary."""
         point = self.datasheet.command_point(name)
         self.require_state([point], name)
         value = name if point.choice_names else 1.0
@@ -522,6 +522,11 @@ class Device:
         They are as the device sends them; ``conversions`` has what leads to their own units.
         """
         return self._session.reader(points)
+
+    def read_block(self, points: Sequence[Point]) -> bytes:
+        """The bytes of a piece of a file, as the device has them in these points."""
+        with self._explained():
+            return self._session.read_block(points)
 
     def _read_group(self, group: str) -> dict[str, Stored]:
         points = self.datasheet.points(group)

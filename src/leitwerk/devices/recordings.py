@@ -21,6 +21,7 @@ from leitwerk.datasheet.vocabulary import (
     FIRST_ROW,
     INTERVAL,
     OVERWRITTEN,
+    RECORDING,
     ROWS,
     SELECT,
     SHOWN,
@@ -148,8 +149,29 @@ class Recording:
         return f"<Recording {self.info}>"
 
 
-def control_recording(device: Device, *, start: bool, passwords: Mapping[str, str]) -> bool:
-    """Start or stop recording, and verify it; False when the device did so already.
+# What its status must say when a command was carried out.
+_AFTER = {
+    "start": ("recording", "waiting"), "stop": (), "pause": ("paused",),
+    "continue": ("recording", "waiting"), "erase back": ("recording", "paused"),
+}  # fmt: skip
+
+
+def control_recording(device: Device, command: str, *, passwords: Mapping[str, str]) -> str:
+    """Start, stop or pause recording, and verify it.
+
+    Parameters
+    ----------
+    device : Device
+    command : str
+        *start*, *stop*, *pause*, *continue*, or *erase back*, which takes the last piece away.
+    passwords : mapping
+        By role.
+
+    Returns
+    -------
+    str
+        What its status said before; for a start, a stop, a pause and a continue, nothing was sent if that was
+        so already.
 
     Raises
     ------
@@ -159,23 +181,35 @@ def control_recording(device: Device, *, start: bool, passwords: Mapping[str, st
         It did not do it, or was not reached.
 
     """
-    command = "start" if start else "stop"
     if command not in device.datasheet.commands:
         raise QuantityError(
             f"{device.datasheet.model} has no command to {command} recording",
             valid=", ".join(device.datasheet.commands) or "no commands",
         )
-    if device.status().recording == start:
-        return False
+    before = _state(device)
+    has_run = before in RECORDING.choices
+    is_so = has_run if command == "start" else not has_run if command == "stop" else (
+        before in _AFTER[command]
+    )  # fmt: skip
+    if is_so and command != "erase back":
+        return before
+    if not has_run and command != "start":
+        raise DeviceRefused(f"the device does not record: there is nothing to {command}")
     with device.staying_the_same(), device.logged_in(device.datasheet.role, passwords):
         device.command(command)
-        now = device.status().recording
-    if now != start:
+        now = _state(device)
+    done = now not in RECORDING.choices if command == "stop" else now in _AFTER[command]
+    if not done:
         raise DeviceRefused(
-            f"the device took the command to {command}, and {'still records' if now else 'does not record'}",
+            f"the device took the command to {command}, and its status is {now!r}",
             remedy="is its memory full, or does something else control it?",
         )
-    return True
+    return before
+
+
+def _state(device: Device) -> str:
+    """What the device says of its recording."""
+    return str(device.status_points().get(RECORDING.name, ""))
 
 
 def list_recordings(device: Device) -> list[RecordingInfo]:

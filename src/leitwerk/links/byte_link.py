@@ -103,6 +103,22 @@ class ByteLink:
             if not self._receive(deadline - time.monotonic(), what):
                 return None
 
+    def read_exactly(self, count: int, timeout_s: float, what: str) -> bytes | None:
+        """So many bytes; None when no more come in time, from the last ones on.
+
+        Raises
+        ------
+        LinkError
+            The connection broke.
+
+        """
+        while len(self._received) < count:
+            if not self._receive(timeout_s, what):
+                return None
+        taken = bytes(self._received[:count])
+        del self._received[:count]
+        return taken
+
     def read_some(self, wait_s: float, timeout_s: float, what: str) -> bytes:
         """The bytes that have come, or come within ``wait_s``; empty when there are none.
 

@@ -9,6 +9,7 @@ from leitwerk.links.options import USUAL, LinkOptions
 from leitwerk.links.reconnects import Reconnects
 from leitwerk.links.trace import note
 from leitwerk.parsing.address import LinkAddress
+from leitwerk.protocols.scpi import parse_block_head, parse_block_length
 
 
 class LineLink:
@@ -65,6 +66,26 @@ class LineLink:
             once, lambda error: not again or (final and isinstance(error, LinkTimeout))
         )
 
+    def query_block(self, message: str) -> bytes:
+        """Send a line, and return the bytes of the block that answers it (IEEE 488.2, 8.7.9).
+
+        It is sent once: who wants a piece of a file asks for the piece again.
+
+        Raises
+        ------
+        NotReached, LinkTimeout, LinkError
+            No device is there, no whole block came in time, or something else than a block.
+
+        """
+        with self.lock:
+            try:
+                self.send(message)
+                return self._block(message)
+            except BaseException:
+                # What comes late must not be taken for the next answer.
+                self._bus.connection.close()
+                raise
+
     def send(self, message: str, *, public: str | None = None) -> None:
         """Send a line that is not answered. ``public`` is as for ``query``.
 
@@ -112,6 +133,28 @@ class LineLink:
                 remedy="does another program use this connection?",
             )
         return answer
+
+    def _block(self, message: str) -> bytes:
+        digits = parse_block_head(self._bytes(2, message))
+        count = parse_block_length(self._bytes(digits, message))
+        data = self._bytes(count, message)
+        end = self._bytes(len(self._end), message)
+        if end != self._end:
+            raise LinkError(
+                f"{self.address}: the block for '{message}' does not end where its length says",
+                remedy="is the line disturbed? Try again",
+            )
+        self._trace(f"block of {count} bytes", sent=False, meaning=f"answer to '{message}'")
+        return data
+
+    def _bytes(self, count: int, what: str) -> bytes:
+        data = self._bus.connection.read_exactly(count, self.options.timeout_s, what)
+        if data is None:
+            raise LinkTimeout(
+                f"{self.address}: no whole answer to '{what}' within {self.options.timeout_s:g} s",
+                remedy="does the device know this command, and is it still on?",
+            )
+        return data
 
     def _trace(self, line: str, *, sent: bool, meaning: str, public: str | None = None) -> None:
         secret = None if public is None else len(public)

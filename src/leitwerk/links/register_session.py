@@ -27,6 +27,9 @@ class Session(Protocol):
     def reader(self, points: Sequence[Point]) -> Callable[[], NDArray[np.float64]]:
         """Something that reads the same points as numbers again and again, shape (n_points,)."""
 
+    def read_block(self, points: Sequence[Point]) -> bytes:
+        """The bytes of a piece of a file, as the device has them in these points."""
+
     def write(
         self,
         values: Mapping[Point, Stored],
@@ -66,6 +69,11 @@ class RegisterSession:
         """What has to be worked out is worked out once; a read is a block and array operations."""
         plan = ReadPlan(registers(points), self._max_gap, self._closed)
         return lambda: plan.numbers(self._link.read(plan.requests))
+
+    def read_block(self, points: Sequence[Point]) -> bytes:
+        """Registers, the high byte of each first."""
+        words: bytes = self.reader(points)().astype(">u2").tobytes()
+        return words
 
     def write(
         self,

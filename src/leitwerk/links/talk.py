@@ -178,6 +178,18 @@ class TalkSession:
 
         return numbers
 
+    def read_block(self, points: Sequence[Point]) -> bytes:
+        """Such a device holds no files.
+
+        Raises
+        ------
+        DeviceRefused
+            Always.
+
+        """
+        del points
+        raise DeviceRefused(f"{self._link.address}: a device that only talks holds no files")
+
     def write(
         self,
         values: Mapping[Point, Stored],
@@ -256,6 +268,10 @@ class HeardSession:
             return found
 
         return numbers
+
+    def read_block(self, points: Sequence[Point]) -> bytes:
+        """As the session with the device."""
+        return self._own.read_block(points)
 
     def write(
         self,

@@ -59,6 +59,18 @@ class QuerySession(ABC):
 
         return numbers
 
+    def read_block(self, points: Sequence[Point]) -> bytes:
+        """Only SCPI has blocks of bytes.
+
+        Raises
+        ------
+        LinkError
+            Always, over another link.
+
+        """
+        names = ", ".join(point.name for point in points)
+        raise LinkError(f"{self._address}: {names} cannot be read over this link")
+
     def write(
         self,
         values: Mapping[Point, Stored],
@@ -123,6 +135,11 @@ class ScpiSession(QuerySession):
     def query(self, text: str) -> str:
         """One line."""
         return self._link.query(text)
+
+    def read_block(self, points: Sequence[Point]) -> bytes:
+        """One block."""
+        (point,) = texts(points)
+        return self._link.query_block(point.query)
 
     def send(self, message: str, *, public: str | None = None) -> None:
         """One line, and a look into the error queue."""

@@ -9,7 +9,7 @@ import tempfile
 from collections.abc import Iterable
 from pathlib import Path
 
-from leitwerk.errors import FileProblem
+from leitwerk.errors import FileProblem, LeitwerkError
 from leitwerk.parsing.yaml_text import MAX_BYTES
 
 # Names with these endings are those of files.
@@ -57,8 +57,10 @@ def names_file(text: str) -> bool:
     return path.is_file()
 
 
-def write_atomic(path: Path, text: str | bytes) -> None:
+def write_atomic(path: Path, text: str | bytes | Iterable[bytes]) -> None:
     """Write a file whole or not at all; on disk when this returns.
+
+    What raises while it gives its pieces leaves no file.
 
     A file that was there keeps its owner and mode, and a link leads to the new content.
 
@@ -74,7 +76,8 @@ def write_atomic(path: Path, text: str | bytes) -> None:
         descriptor, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
         try:
             with os.fdopen(descriptor, "wb") as file:
-                file.write(text if isinstance(text, bytes) else text.encode())
+                pieces = text.encode() if isinstance(text, str) else text
+                file.writelines([pieces] if isinstance(pieces, bytes) else pieces)
                 file.flush()
                 os.fsync(file.fileno())
             if path.exists():
@@ -88,6 +91,8 @@ def write_atomic(path: Path, text: str | bytes) -> None:
         except BaseException:
             Path(temporary).unlink(missing_ok=True)
             raise
+    except LeitwerkError:
+        raise  # of what gives the pieces: a time-out of a link is an OSError, too
     except UnicodeEncodeError as error:
         raise FileProblem(f"cannot write {path}: {error.reason}") from None
     except (OSError, RuntimeError) as error:  # a link that leads to itself is a RuntimeError

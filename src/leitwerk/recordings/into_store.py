@@ -13,6 +13,7 @@ import numpy as np
 
 from leitwerk.analysis.series import Series, utc_text
 from leitwerk.devices.device import Device
+from leitwerk.devices.device_files import list_files
 from leitwerk.devices.recordings import (
     Recording,
     RecordingInfo,
@@ -25,6 +26,7 @@ from leitwerk.errors import DeviceRefused, LinkError, QuantityError
 from leitwerk.project.clock import REAL_TIME, Clock
 from leitwerk.recordings.about import about_setup
 from leitwerk.recordings.fetch import RecordedWith
+from leitwerk.recordings.fetch_files import is_fetched
 from leitwerk.recordings.fetch_notes import FetchNote, keep_note, note_of
 from leitwerk.recordings.store import Store
 
@@ -160,7 +162,9 @@ def fetch_new(
 
 
 def erase_fetched(device: Device, store: Store) -> None:
-    """Erase the recordings of a device, all of which have to be in the store; the caller has logged in.
+    """Erase the recordings and files of a device, all of which have to be in the store.
+
+    The caller has logged in.
 
     Raises
     ------
@@ -174,6 +178,12 @@ def erase_fetched(device: Device, store: Store) -> None:
             raise DeviceRefused(
                 f"{missing:,} rows of recording {held.info.number} were not fetched: nothing is erased",
                 remedy="fetch them first",
+            )
+    folder = store.files_folder(device.identify().serial)
+    for file in list_files(device):
+        if not is_fetched(folder, file):
+            raise DeviceRefused(
+                f"{file.name} was not fetched: nothing is erased", remedy="fetch it first"
             )
     device.command("erase recordings")
     if device.status().recordings:

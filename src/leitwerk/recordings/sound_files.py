@@ -5,14 +5,17 @@ from __future__ import annotations
 import struct
 import warnings
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from scipy.io import wavfile
 
-from leitwerk.errors import FileProblem
+from leitwerk.errors import FileProblem, QuantityError
+from leitwerk.parsing.quantities import Quantity, parse_quantity
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -21,17 +24,27 @@ if TYPE_CHECKING:
 
 _BLOCK = 262_144  # samples of each channel at once
 _MOST_CHANNELS = 64
+_CHUNKS = 100  # that are looked through for what a file says of itself
+# Description, date, and samples since midnight; between them, who made it, and a time of whole seconds.
+_BEXT = struct.Struct("<256s64x10s8xQ")
+_FULL_SCALE = "full scale "
 
 
 @dataclass(frozen=True)
 class SampledFile:
-    """Samples of some channels, read block by block; 1 is full scale."""
+    """Samples of some channels, read block by block; 1 is full scale.
+
+    ``began`` is the local time of the first sample, ``full_scale`` the quantities that 1 is, where the file
+    says these.
+    """
 
     path: Path
     rate_hz: float
     channels: int
     count: int
     _samples: Any
+    began: datetime | None = None
+    full_scale: tuple[Quantity, ...] = ()
 
     def blocks(self) -> Iterator[Array]:
         """Arrays of shape (n, channels)."""
@@ -63,6 +76,8 @@ def open_samples(path: str | Path) -> SampledFile:
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error", wavfile.WavFileWarning)
+            # Chunks with something else than samples are read here, or are of no concern.
+            warnings.filterwarnings("ignore", "Chunk .non-data. not understood")
             try:
                 rate, samples = wavfile.read(path, mmap=True)
             except ValueError:  # 24 bits have no type that could be mapped
@@ -83,4 +98,43 @@ def open_samples(path: str | Path) -> SampledFile:
     channels = 1 if samples.ndim == 1 else samples.shape[1]
     if not samples.size or not rate > 0 or not 1 <= channels <= _MOST_CHANNELS:
         raise FileProblem(f"{path} holds no samples", remedy="a WAV file with samples")
-    return SampledFile(path, float(rate), channels, samples.shape[0], samples)
+    began, full_scale = _about(path, float(rate))
+    return SampledFile(path, float(rate), channels, samples.shape[0], samples, began, full_scale)
+
+
+def _about(path: Path, rate_hz: float) -> tuple[datetime | None, tuple[Quantity, ...]]:
+    """When a file began, and what its full scale is, by its chunk 'bext' (EBU Tech 3285)."""
+    found = _chunk(path, b"bext")
+    if len(found) < _BEXT.size:
+        return None, ()
+    description, date, since = _BEXT.unpack_from(found)
+    began = None
+    with suppress(ValueError, OverflowError):
+        day = datetime.strptime(date.decode("ascii", "replace"), "%Y-%m-%d")  # noqa: DTZ007
+        began = day + timedelta(seconds=since / rate_hz)
+    text = description.split(b"\0")[0].decode("ascii", "replace").strip()
+    if not text.startswith(_FULL_SCALE):
+        return began, ()
+    try:
+        parts = text.removeprefix(_FULL_SCALE).split(",")
+        return began, tuple(parse_quantity(part.strip()) for part in parts)
+    except QuantityError as error:
+        raise FileProblem(
+            f"{path}: what it says of its full scale is not understood: {error.message}",
+            remedy="copy it again from the device",
+        ) from None
+
+
+def _chunk(path: Path, wanted: bytes) -> bytes:
+    """The first bytes of a chunk of a RIFF file; empty where it has none."""
+    with path.open("rb") as file:
+        file.seek(12)
+        for _ in range(_CHUNKS):
+            name, size = file.read(4), file.read(4)
+            if len(size) < 4 or name == b"data":
+                return b""
+            length = int.from_bytes(size, "little")
+            if name == wanted:
+                return file.read(min(length, _BEXT.size))
+            file.seek(length + length % 2, 1)
+    return b""

@@ -457,6 +457,10 @@ class Store:
                 return own
         return self.root / f"device={re.sub(r'[^A-Za-z0-9_-]', '_', serial) or '_'}"
 
+    def files_folder(self, serial: str) -> Path:
+        """Where the files lie that a device held beside its rows."""
+        return self.device_folder(serial) / "files"
+
     def _version_folder(self, serial: str, version: int) -> Path:
         return self.device_folder(serial) / f"version={version}"
 

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import re
+from dataclasses import dataclass
 from typing import Annotated, Literal
 
 from pydantic import Field
 
-from leitwerk.parsing.models import Model, YesNo
-from leitwerk.parsing.quantities import Quantity
+from leitwerk.errors import QuantityError
+from leitwerk.parsing.local_time import LocalTime, parse_local
+from leitwerk.parsing.models import Model, YesNo, reader, text_of
+from leitwerk.parsing.quantities import Quantity, parse_quantity
 from leitwerk.parsing.units import parse_unit
 from leitwerk.setup.fields import DurationField, Line, QuantityField, RangeField, text_schema
 
@@ -63,6 +67,44 @@ class CalibratorEntry(Model):
     )
 
 
+_ABOVE = re.compile(r"above +(\S.*)")
+_STARTS = "at once; 2026-03-02 06:00; above 80 dB"
+
+
+@dataclass(frozen=True, slots=True)
+class StartOfSound:
+    """When a recording begins that was started: at a local time, above a level in dB, or at once."""
+
+    at: LocalTime | None = None
+    above_db: float | None = None
+
+    def __str__(self) -> str:
+        if self.at is not None:
+            return str(self.at)
+        return "at once" if self.above_db is None else f"above {self.above_db:g} dB"
+
+
+def _start(value: object) -> StartOfSound:
+    text = text_of(value, _STARTS).strip()
+    if text == "at once":
+        return StartOfSound()
+    if match := _ABOVE.fullmatch(text):
+        level = parse_quantity(match[1])
+        if str(level.unit) != "dB":
+            raise QuantityError(f"{match[1][:40]!r} is no level", valid="above 80 dB")
+        return StartOfSound(above_db=level.value)
+    if text[:1].isdigit():
+        return StartOfSound(at=parse_local(text))
+    raise QuantityError(f"{text[:60]!r} is not a start of a recording", valid=_STARTS)
+
+
+StartOfSoundField = Annotated[
+    StartOfSound,
+    reader(StartOfSound, _start),
+    text_schema("When a recording begins that was started", *_STARTS.split("; ")),
+]
+
+
 class Sound(Model):
     """How a sound level meter, or a recording of sound, is evaluated."""
 
@@ -73,4 +115,13 @@ class Sound(Model):
         None, description="The measuring range: levels outside are marked"
     )
     evaluations: dict[str, EvaluationEntry] = Field(description="Evaluations by name")
+    start: StartOfSoundField = Field(
+        default_factory=StartOfSound, description="When a recording begins that was started"
+    )
+    audio: DurationField | None = Field(
+        None, description="How much of a recording is kept as sound, from its start"
+    )
+    erase_back: DurationField | None = Field(
+        None, description="How much 'leitwerk record SETUP erase-back' takes away"
+    )
     calibrator: CalibratorEntry | None = None

@@ -63,8 +63,8 @@ class LineDevice(ABC):
     def accept(self) -> str | None:
         """What it says when it has taken something."""
 
-    def answer(self, line: str) -> str | None:
-        """What it says to a line; None when it says nothing."""
+    def answer(self, line: str) -> str | bytes | None:
+        """What it says to a line, or a block of bytes; None when it says nothing."""
         line = line.strip()
         found = self.readings(line)
         if found is not None:
@@ -165,7 +165,8 @@ class _Talk:
             await asyncio.sleep(faults.slow_s)
             answer = self._device.answer(line)
             if answer is not None:
-                await say(answer.encode("ascii", "replace") + self._end)
+                said = answer if isinstance(answer, bytes) else answer.encode("ascii", "replace")
+                await say(said + self._end)
 
 
 async def serve_lines_tcp(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import zlib
 from collections.abc import Callable, Sequence
 from contextlib import suppress
@@ -22,6 +23,7 @@ class StoredRows:
 
     started: str
     interval_s: float
+    columns: Sequence[str] = ()
     rows: list[list[float]] = field(default_factory=list)
     taken: int = 0
     fetched: bool = False
@@ -41,6 +43,12 @@ class StoredRows:
         """Store one more row."""
         self.rows.append(row)
         self.taken += 1
+
+    def erase_last(self, count: int) -> None:
+        """Take away what the last rows hold; they stay, without a value."""
+        for row in self.rows[max(0, len(self.rows) - count) :]:
+            row[:] = [math.nan] * len(row)
+        self._checked = (0, -1, 0)
 
     @property
     def check_sum(self) -> int:
@@ -86,6 +94,7 @@ class RunMemory:
         self._measure, self._clock, self._device_clock = measure, clock, device_clock
         self._factor = factor
         self._since_s: float | None = None
+        self.is_paused = False
 
     @property
     def is_recording(self) -> bool:
@@ -94,9 +103,19 @@ class RunMemory:
 
     def start(self, interval_s: float) -> None:
         """Begin a run."""
-        self._since_s = self._clock()
-        self.runs.append(StoredRows(self._device_clock.text(), interval_s))
+        self._since_s, self.is_paused = self._clock(), False
+        self.runs.append(StoredRows(self._device_clock.text(), interval_s, tuple(self.columns)))
         self.tick()
+
+    def pause(self, *, on: bool) -> None:
+        """Store rows without values from now on, or with them again."""
+        self.tick()
+        self.is_paused = on
+
+    def erase_back(self, seconds: float) -> None:
+        """Take away the last piece of the run."""
+        self.tick()
+        self.runs[-1].erase_last(math.ceil(seconds / self.runs[-1].interval_s))
 
     def stop(self) -> None:
         """End the run."""
@@ -116,12 +135,14 @@ class RunMemory:
         free = _ROWS - sum(len(r.rows) for r in self.runs[:-1])
         due = int((self._clock() - self._since_s) * self._factor / run.interval_s)
         while run.taken < min(due, free):
-            run.add(self._measure(run.taken * run.interval_s))
+            nothing = [math.nan] * len(run.columns)
+            run.add(nothing if self.is_paused else self._measure(run.taken * run.interval_s))
 
     def shown(self, window: int) -> dict[str, Stored]:
         """What the window shows of the run that is selected; ``window`` values at most."""
+        runs = "paused" if self.is_paused else "recording"
         status: dict[str, Stored] = {
-            "recording": "recording" if self.is_recording else "stopped",
+            "recording": runs if self.is_recording else "stopped",
             "recordings": float(len(self.runs)),
             "recordings.unfetched": float(sum(not run.fetched for run in self.runs)),
             "select": float(self.selected),
@@ -129,7 +150,8 @@ class RunMemory:
         }
         if not 1 <= self.selected <= len(self.runs):
             return status
-        run, wide = self.runs[self.selected - 1], len(self.columns)
+        run = self.runs[self.selected - 1]
+        wide = len(run.columns)
         rows = run.rows[self.first : self.first + window // wide]
         if not self.is_recording and self.first + len(rows) >= len(run.rows):
             run.fetched = True
@@ -140,6 +162,6 @@ class RunMemory:
             "rows": float(len(run.rows)),
             "columns": float(wide),
             "shown": float(self.first),
-            **{f"column.{n}.name": name for n, name in enumerate(self.columns, start=1)},
+            **{f"column.{n}.name": name for n, name in enumerate(run.columns, start=1)},
             **{f"value.{w}": x for w, x in enumerate((x for row in rows for x in row), start=1)},
         }

@@ -8,7 +8,7 @@ import logging
 import math
 import socket
 import threading
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator, Callable, Iterator
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from uuid import uuid4
@@ -322,11 +322,24 @@ async def _own_broker() -> AsyncIterator[tuple[str, int]]:
         "plugins": {"amqtt.plugins.authentication.AnonymousAuthPlugin": {"allow_anonymous": True}},
     }
     broker = Broker(config)
+    # It goes through them while it waits, and others subscribe meanwhile.
+    broker._subscriptions = _Snapshots()  # noqa: SLF001 - it has no other way
     await broker.start()
     try:
         yield "127.0.0.1", port
     finally:
         await broker.shutdown()
+
+
+class _Snapshots(dict[str, Any]):
+    """A mapping that may change while somebody goes through it."""
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(list(super().keys()))
+
+    def items(self) -> Any:
+        """The pairs as they are now."""
+        return list(super().items())
 
 
 def _moment(text: str) -> datetime | None:

@@ -23,7 +23,8 @@ class Stranger:
     def __init__(self, says=(), piece=500):
         self.says, self.piece = dict(says), piece
         self.server = socket.create_server(("127.0.0.1", 0))
-        self.address = parse_address("scpi+tcp://%s:%d" % self.server.getsockname())
+        host, port = self.server.getsockname()
+        self.address = parse_address(f"scpi+tcp://{host}:{port}")
         threading.Thread(target=self.serve, daemon=True).start()
 
     def serve(self):

@@ -28,6 +28,7 @@ from leitwerk.datasheet.settings import show_spans
 from leitwerk.datasheet.vocabulary import (
     ALARM_SEVERITY,
     BAND_END,
+    CAMPAIGN_STORES,
     CHANNEL_LABEL,
     CHANNEL_RANGE,
     CHANNEL_SENSOR,
@@ -77,6 +78,7 @@ class When(enum.StrEnum):
     READ = "whenever values are read"
     WIRED = "by 'leitwerk wiring'"
     HEARD = "by 'leitwerk levels'"
+    SAMPLED = "by 'leitwerk waveforms'"
     CONDENSED = "by 'leitwerk condense', from a recording"
     ATTENDED = "only while 'leitwerk attend' runs"
 
@@ -288,9 +290,20 @@ class _Book:
         return _worked(When.CONDENSED)
 
     def attended_only(self, path: KeyPath) -> _Ending | None:
-        """The schedule, services and rules: no device has them."""
+        """Services and rules: no device has them."""
         del path
         return _worked(When.ATTENDED)
+
+    def schedule(self, path: KeyPath) -> _Ending | None:
+        """A run: the device carries it out by itself, or Leitwerk does."""
+        run = self.setup.schedule.get(path[1] if len(path) > 1 else "")
+        if run is None or run.stores is None:
+            return _worked(When.ATTENDED)
+        return _stored(CAMPAIGN_STORES)
+
+    def triggers(self, path: KeyPath) -> _Ending | None:
+        """What begins an event: for the device, and for Leitwerk in a recording."""
+        return self.stored_as_asked(path, _worked(When.SAMPLED))
 
     def exchange(self, path: KeyPath) -> _Ending | None:
         """An exchange: the device runs it, or Leitwerk does."""
@@ -421,7 +434,7 @@ class _Book:
             yield from (f"alarm {name}" for name in self.host_alarms)
         if count := len(self.setup.rules):
             yield f"{count} rule{'s' * (count != 1)}"
-        if self.setup.schedule:
+        if any(run.stores is None for run in self.setup.schedule.values()):
             yield "the schedule"
         for name, exchange in self.setup.exchanges.items():
             if exchange.at is not None:
@@ -461,7 +474,8 @@ _SECTIONS: Mapping[str, _Section] = {
     ),
     "device": _Book.device,
     "groups": _Book.group,
-    "schedule": _Book.attended_only,
+    "schedule": _Book.schedule,
+    "triggers": _Book.triggers,
     "services": _Book.attended_only,
     "rules": _Book.attended_only,
     "constants": _Book.constant,

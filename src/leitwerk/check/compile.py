@@ -79,6 +79,10 @@ def check_setup(
         check_sound(setup, found)
         setup = with_sound(setup, datasheet, found)
         analyzer += tuple(sound_settings(setup, datasheet, found))
+    if setup.triggers is not None or any(run.stores for run in setup.schedule.values()):
+        from leitwerk.check.campaigns import campaign_settings  # noqa: PLC0415 - as below
+
+        analyzer += tuple(campaign_settings(setup, datasheet, found))
     with_exchanges = bool(setup.exchanges) or datasheet.link == TALK or datasheet.has(TALK_MANNER)
     if with_exchanges:
         from leitwerk.check.talker import with_exchange  # noqa: PLC0415 - most setups have none

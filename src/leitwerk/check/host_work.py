@@ -60,7 +60,7 @@ def warn_host_work(
         keys = _named([".".join(path) for path in condensed])
         what = f"{model} does not work {keys}: 'leitwerk condense' does, from a fetched recording"
         _warn(condensed[0], what, findings)
-    if setup.schedule:
+    if any(run.stores is None for run in setup.schedule.values()):
         what = f"{model} keeps no schedule: Leitwerk starts and stops its runs, {_ATTEND}"
         _warn(("schedule",), what, findings)
     if setup.rules:

@@ -238,7 +238,9 @@ def sample_of(setup: Setup, channel: str) -> float | None:
 
 def check_schedule(setup: Setup, datasheet: Datasheet, findings: Findings) -> list[RunPlan]:
     """The planned runs: local times that exist, ends after starts, runs that do not overlap."""
-    plans = [RunPlan(name, run.start, run.stop) for name, run in setup.schedule.items()]
+    plans = [
+        RunPlan(name, run.start, run.stop, run.stores or "") for name, run in setup.schedule.items()
+    ]
     if plans and not {"start", "stop"} <= set(datasheet.commands):
         message = f"{datasheet.model} has no commands to start and stop a recording"
         findings.error(
@@ -260,8 +262,9 @@ def check_schedule(setup: Setup, datasheet: Datasheet, findings: Findings) -> li
         until = first.stop and local_text(first.stop, setup.zone)
         valid = f"from {until}" if until else f"an end for {first.name}"
         findings.error("runs-overlap", ("schedule", second.name), message, at_key=True, valid=valid)
-    open_ended = [p for p in fine if not p.start.when and p.stop == type(p.stop)()]
-    if len(fine) > 1:
+    own = [p for p in fine if not p.stores]
+    open_ended = [p for p in own if not p.start.when and p.stop == type(p.stop)()]
+    if len(own) > 1:
         for plan in open_ended:
             findings.warning(
                 "run-without-end",

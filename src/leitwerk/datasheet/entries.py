@@ -431,6 +431,9 @@ def _system_name(value: object) -> str:
 SystemName = Annotated[str, reader((), _system_name), WithJsonSchema({"enum": list(SYSTEMS)})]
 
 
+Campaign = Literal["trends", "events", "transients", "inrush", "alarms"]
+
+
 class DatasheetFile(Model):
     """The whole file."""
 
@@ -471,6 +474,10 @@ class DatasheetFile(Model):
     wirings: dict[SystemName, dict[str, Text]] = Field(
         default_factory=dict,
         description="How it can be wired to a net: for each kind, what goes to each terminal",
+    )
+    campaigns: dict[Campaign, Count] = Field(
+        default_factory=dict,
+        description="What it can store by itself: how many rows of memory a row or an event takes",
     )
     recordings: dict[str, Any] = Field(default_factory=dict)
     access: dict[str, Any] = Field(default_factory=dict)

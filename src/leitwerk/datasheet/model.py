@@ -230,6 +230,7 @@ class Datasheet:
 
     ``doubts`` are the warnings of its reader: what looks like a slip, and what a group of points lacks.
     ``wirings`` are the ways in which it can be wired to a net: what goes to each terminal.
+    ``campaigns`` are what it stores by itself, with the rows of memory that a row or an event takes.
     ``exchange`` is what this end says and understands, for a device that is known by that alone. ``heard``
     are exchanges of a setup whose values are readings beside the device's own, by name.
     """
@@ -259,6 +260,7 @@ class Datasheet:
     doubts: tuple[Finding, ...] = field(default=(), repr=False)
     records: Mapping[str, RecordTable] = field(default_factory=dict, repr=False)
     wirings: Mapping[str, Mapping[str, str]] = field(default_factory=dict, repr=False)
+    campaigns: Mapping[str, int] = field(default_factory=dict, repr=False)
     exchange: Exchange | None = field(default=None, repr=False)
     heard: Mapping[str, HeardExchange] = field(default_factory=dict, repr=False)
     _points: dict[str, tuple[Point, ...]] = field(

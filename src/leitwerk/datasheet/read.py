@@ -187,6 +187,7 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
         groups=groups,
         records={name: RecordTable(e.used, e.cleared) for name, e in file.records.items()},
         wirings=file.wirings,
+        campaigns={str(name): rows for name, rows in file.campaigns.items()},
     )
     written = {group: {family_name(n): n for n in getattr(file, group)} for group in GROUPS}
     check_datasheet(datasheet, written, findings)

@@ -133,6 +133,12 @@ OF_EVALUATION = {
         "peak": "Its peak level",
     }.items()
 }
+FLAGGED = _known(
+    "readings",
+    "flagged",
+    "Whether a dip, a swell or an interruption fell into the values (IEC 61000-4-30, 4.7)",
+    choices=("no", "yes"),
+)
 BAND_LEVEL = _known(
     "readings", "band.{b}", "Equivalent level of a band of its filter, from the lowest on"
 )
@@ -394,6 +400,43 @@ WIRING_SETTINGS = (
     WIRING_SYSTEM, NOMINAL_VOLTAGE, NOMINAL_FREQUENCY, VOLTAGE_PRIMARY, VOLTAGE_SECONDARY,
     CURRENT_SENSOR, CURRENT_PRIMARY, CURRENT_SECONDARY, CURRENT_SENSITIVITY,
 )  # fmt: skip
+
+# What begins an event of an analyzer, and what is stored of it.
+TRIGGERS = {
+    key: _known("settings", f"trigger.{key}", meaning, without=LEITWERK)
+    for key, meaning in {
+        "dip": "A voltage below this part of the nominal one is a dip",
+        "swell": "A voltage above this part of the nominal one is a swell",
+        "interruption": "All voltages below this part of the nominal one are an interruption",
+        "hysteresis": "How far behind its threshold an event ends, as a part of the nominal voltage",
+        "change": "A rapid change is larger than this part of the nominal voltage",
+        "transient": "A transient leaves its envelope by this part of the nominal peak",
+        "inrush": "A current above this is an inrush",
+        "power": "A mean power above this is an alarm",
+        "before": "How much of a waveform is kept before an event",
+        "after": "How much of it is kept after an event",
+    }.items()
+}
+# Campaigns: what is stored, and when, after a recording was started.
+_CAMPAIGN = tuple(f"campaign.{{k}}.{key}" for key in ("stores", "start", "lasts"))
+CAMPAIGN_NAME = _known("settings", "campaign.{k}.name", "Its name", without=PEOPLE)
+CAMPAIGN_STORES = _known(
+    "settings", _CAMPAIGN[0], "What a campaign stores", cleared="off", along=_CAMPAIGN,
+    choices=("off", "trends", "events", "transients", "inrush", "alarms"),
+)  # fmt: skip
+CAMPAIGN_START = _known(
+    "settings", _CAMPAIGN[1], "How its start is given", along=_CAMPAIGN,
+    choices=("at once", "after", "at time", "daily"),
+)  # fmt: skip
+CAMPAIGN_LASTS = _known(
+    "settings", _CAMPAIGN[2], "How long it lasts; 0 until the recording is stopped", along=_CAMPAIGN
+)
+CAMPAIGN_WAIT = _known(
+    "settings", "campaign.{k}.wait", "How long it waits; of a daily one, since midnight"
+)
+CAMPAIGN_TIME = _known("settings", "campaign.{k}.time", "The time at which it begins")
+CAMPAIGN_EVERY = _known("settings", "campaign.{k}.every", "The time between two rows of trends")
+CAMPAIGN_MOST = _known("settings", "campaign.{k}.at_most", "How many events it stores at most")
 
 # Alarms that belong to an input; models without a list of alarms have these.
 INPUT_ALARM_HIGH = _known(

@@ -467,7 +467,7 @@ def needs_login(setup: CheckedSetup, *, armed: bool) -> bool:
     ]
     return (
         armed
-        or bool(setup.runs)
+        or any(not run.stores for run in setup.runs)
         or any(
             part.of.startswith("setting ")
             for c in setup.exchanges

@@ -26,6 +26,7 @@ class RunControl:
         now: datetime,
         switch: Callable[[str, str], None],
     ) -> None:
+        plans = [plan for plan in plans if not plan.stores]  # the device stores those by itself
         self._waiting = [plan for plan in plans if plan.start.when is not None]
         self._planned = deque(plan_runs(plans, zone, now, now + _AHEAD))
         self._zone, self._switch = zone, switch

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
-from itertools import pairwise
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -53,11 +52,15 @@ class Stop:
 
 @dataclass(frozen=True, slots=True)
 class RunPlan:
-    """A run of a schedule, by name."""
+    """A run of a schedule, by name.
+
+    ``stores`` is what the device stores by itself then, empty where Leitwerk starts and stops it.
+    """
 
     name: str
     start: Start
     stop: Stop
+    stores: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,9 +71,12 @@ class PlannedRun:
     start: datetime
     stop: datetime | None
     ends: Stop
+    stores: str = ""
 
     def overlaps(self, other: PlannedRun) -> bool:
-        """Whether both would record at the same time."""
+        """Whether both would store the same at the same time."""
+        if self.stores != other.stores:
+            return False
         first, second = sorted((self, other), key=lambda run: run.start)
         return first.stop is None or first.stop > second.start
 
@@ -79,6 +85,7 @@ class PlannedRun:
         stop = None if self.stop is None else self.stop.astimezone(zone).isoformat()
         return {
             "run": self.name,
+            **({"stores": self.stores} if self.stores else {}),
             "start": self.start.astimezone(zone).isoformat(),
             "stop": stop,
             "ends": str(self.ends),
@@ -89,7 +96,8 @@ class PlannedRun:
         stop = str(self.ends)
         if self.stop is not None:
             stop = local_text(self.stop, zone)
-        return f"{local_text(self.start, zone)}  to  {stop:26}  {self.name}"
+        stores = f" ({self.stores})" if self.stores else ""
+        return f"{local_text(self.start, zone)}  to  {stop:26}  {self.name}{stores}"
 
 
 def local_text(instant: datetime, zone: ZoneInfo) -> str:
@@ -129,7 +137,13 @@ def plan_runs(
     for run in runs:
         for start in _starts(run.start, zone, now.astimezone(UTC), until.astimezone(UTC)):
             found.append(
-                PlannedRun(run.name, start, end_of(run.stop, start, zone, full_after_s), run.stop)
+                PlannedRun(
+                    run.name,
+                    start,
+                    end_of(run.stop, start, zone, full_after_s),
+                    run.stop,
+                    run.stores,
+                )
             )
             if len(found) >= MAX_RUNS:
                 break
@@ -171,16 +185,16 @@ def end_of(
 
 
 def overlaps(planned: Sequence[PlannedRun]) -> list[tuple[PlannedRun, PlannedRun]]:
-    """Runs of which one begins before the other has ended, the first pair of each two names."""
+    """Runs of which one begins before another that stores the same has ended, the first pair of each two."""
     found: dict[tuple[str, str], tuple[PlannedRun, PlannedRun]] = {}
-    ordered = sorted(planned, key=lambda run: run.start)
-    latest: PlannedRun | None = None
-    for before, run in pairwise(ordered):
+    latest: dict[str, PlannedRun] = {}
+    for run in sorted(planned, key=lambda run: run.start):
         # The one that lasts longest so far is the one that a later one can run into.
-        if latest is None or (
-            latest.stop is not None and (before.stop is None or before.stop > latest.stop)
+        longest = latest.get(run.stores)
+        if longest is not None and longest.overlaps(run):
+            found.setdefault((longest.name, run.name), (longest, run))
+        if longest is None or (
+            longest.stop is not None and (run.stop is None or run.stop > longest.stop)
         ):
-            latest = before
-        if latest.overlaps(run):
-            found.setdefault((latest.name, run.name), (latest, run))
+            latest[run.stores] = run
     return list(found.values())

@@ -20,6 +20,7 @@ from leitwerk.setup.fields import (
     Line,
     RangeField,
     text_schema,
+    whole_number,
 )
 from leitwerk.setup.rules import ActionsField, PauseField, TriggersField
 
@@ -29,16 +30,6 @@ _MOST_TIMES = 100
 
 def _characters(value: object) -> str:
     return parse_characters(text_of(value, "one or several characters"))
-
-
-def _whole(most: int, what: str) -> Any:
-    def read(value: object) -> int:
-        text = text_of(value, what).strip()
-        if not text.isascii() or not text.isdigit() or len(text) > 6 or int(text) > most:
-            raise QuantityError(f"{text[:20]!r} is not {what}", valid=f"0 to {most}")
-        return int(text)
-
-    return reader(int, read)
 
 
 def _times(value: object) -> tuple[int, int]:
@@ -110,26 +101,28 @@ TimesField = Annotated[
     text_schema("How often the last value stands in a line", "3", "1..4", numbers=True),
 ]
 DecimalsField = Annotated[
-    int, _whole(_MOST_DECIMALS, "a number of decimals"), text_schema("Decimals", "1", numbers=True)
+    int,
+    whole_number(_MOST_DECIMALS, "a number of decimals"),
+    text_schema("Decimals", "1", numbers=True),
 ]
 DigitsField = Annotated[
     int,
-    _whole(_MOST_DIGITS, "a number of digits"),
+    whole_number(_MOST_DIGITS, "a number of digits"),
     text_schema("Digits that count", "4", numbers=True),
 ]
 WidthField = Annotated[
     int,
-    _whole(_MOST_WIDTH, "a number of characters"),
+    whole_number(_MOST_WIDTH, "a number of characters"),
     text_schema("Least width", "8", numbers=True),
 ]
 LengthField = Annotated[
     int,
-    _whole(_MOST_LINE, "a number of bytes"),
+    whole_number(_MOST_LINE, "a number of bytes"),
     text_schema("Longest line in bytes", "80", numbers=True),
 ]
 TextLengthField = Annotated[
     int,
-    _whole(_MOST_TEXT, "a number of characters"),
+    whole_number(_MOST_TEXT, "a number of characters"),
     text_schema("Longest text", "16", numbers=True),
 ]
 

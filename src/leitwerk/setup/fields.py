@@ -6,7 +6,7 @@ Each type carries its part of the JSON Schema, so that editors complete and chec
 from __future__ import annotations
 
 import re
-from typing import Annotated
+from typing import Annotated, Any
 
 from pydantic import Field, WithJsonSchema
 
@@ -96,6 +96,19 @@ def _terminal(value: object) -> str:
 
 def _address(value: object) -> Where:
     return parse_where(text_of(value, "an address"))
+
+
+def whole_number(most: int, what: str, *, least: int = 0) -> Any:
+    """A reader of whole numbers."""
+
+    def read(value: object) -> int:
+        text = text_of(value, what).strip()
+        fits = text.isascii() and text.isdigit() and len(text) <= 6
+        if not fits or not least <= int(text) <= most:
+            raise QuantityError(f"{text[:20]!r} is not {what}", valid=f"{least} to {most}")
+        return int(text)
+
+    return reader(int, read)
 
 
 def text_schema(description: str, *examples: str, numbers: bool = False) -> WithJsonSchema:

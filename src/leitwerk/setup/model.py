@@ -56,6 +56,7 @@ from leitwerk.setup.records import RecordsEntry
 from leitwerk.setup.rules import Output, RuleEntry
 from leitwerk.setup.sound import Sound
 from leitwerk.setup.timing import Group, Run, StatisticsField, ZoneField
+from leitwerk.setup.triggers import Triggers
 from leitwerk.setup.wiring import WiringEntry
 
 _NAME_RULE = "letters, digits and _, beginning with a letter, at most 40 characters"
@@ -207,6 +208,7 @@ class Setup(Model):
     )
     rules: dict[str, RuleEntry] = Field(default_factory=dict, description="Rules by name")
     wiring: WiringEntry | None = Field(None, description="How the net is wired to an analyzer")
+    triggers: Triggers | None = Field(None, description="What begins an event of an analyzer")
     sound: Sound | None = Field(None, description="How sound is evaluated")
     papers: Papers | None = Field(None, description="What reports of its recordings hold")
     secrets: list[Line] = Field(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 from zoneinfo import ZoneInfo
 
 from pydantic import Field, WithJsonSchema
@@ -14,8 +14,9 @@ from leitwerk.parsing.durations import DAY_S, parse_duration, parse_time_of_day
 from leitwerk.parsing.local_time import find_zone, parse_local
 from leitwerk.parsing.models import Model, reader, text_of
 from leitwerk.rules.schedule import Start, Stop
-from leitwerk.setup.fields import IntervalField
+from leitwerk.setup.fields import IntervalField, text_schema, whole_number
 
+_MOST_EVENTS = 65_535
 _STARTS = "at once; after 10 min; 2026-03-02 06:00; daily at 22:00; when door is ajar"
 _STOPS = "after 36 h; 2026-03-05 06:00; when full; by hand"
 
@@ -97,6 +98,13 @@ ZoneField = Annotated[
 ]
 
 
+EventsField = Annotated[
+    int,
+    whole_number(_MOST_EVENTS, "a number of events", least=1),
+    text_schema("A number of events", "100", numbers=True),
+]
+
+
 class Group(Model):
     """Channels that are sampled and stored otherwise than the rest."""
 
@@ -113,3 +121,8 @@ class Run(Model):
         default_factory=Start, description="When it begins; at once if not given"
     )
     stop: StopField = Field(default_factory=Stop, description="When it ends; by hand if not given")
+    stores: Literal["trends", "events", "transients", "inrush", "alarms"] | None = Field(
+        None, description="What the device stores by itself then; else Leitwerk starts it"
+    )
+    every: IntervalField | None = Field(None, description="Of trends: the time between two rows")
+    at_most: EventsField | None = Field(None, description="Of events: how many are stored")

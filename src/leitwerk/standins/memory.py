@@ -95,15 +95,23 @@ class RunMemory:
         self._factor = factor
         self._since_s: float | None = None
         self.is_paused = False
+        self._go_on: Callable[[float], None] | None = None
+
+    @property
+    def since_s(self) -> float | None:
+        """How long the run has been going on, by its own time."""
+        return None if self._since_s is None else (self._clock() - self._since_s) * self._factor
 
     @property
     def is_recording(self) -> bool:
         """Whether a run goes on."""
         return self._since_s is not None
 
-    def start(self, interval_s: float) -> None:
-        """Begin a run."""
-        self._since_s, self.is_paused = self._clock(), False
+    def start(self, interval_s: float, go_on: Callable[[float], None] | None = None) -> None:
+        """Begin a run; ``go_on`` stores by itself what has fallen due, by the time in s since then."""
+        self._since_s, self.is_paused, self._go_on = self._clock(), False, go_on
+        if go_on is not None:
+            return
         self.runs.append(StoredRows(self._device_clock.text(), interval_s, tuple(self.columns)))
         self.tick()
 
@@ -129,11 +137,15 @@ class RunMemory:
 
     def tick(self) -> None:
         """Store the rows that have fallen due; a full memory stores no more."""
-        if self._since_s is None:
+        since_s = self.since_s
+        if since_s is None:
+            return
+        if self._go_on is not None:
+            self._go_on(since_s)
             return
         run = self.runs[-1]
         free = _ROWS - sum(len(r.rows) for r in self.runs[:-1])
-        due = int((self._clock() - self._since_s) * self._factor / run.interval_s)
+        due = int(since_s / run.interval_s)
         while run.taken < min(due, free):
             nothing = [math.nan] * len(run.columns)
             run.add(nothing if self.is_paused else self._measure(run.taken * run.interval_s))

@@ -4,23 +4,35 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from datetime import datetime
 from typing import Any
 
 import numpy as np
 
 from leitwerk.datasheet.points import Stored
-from leitwerk.datasheet.vocabulary import FIRST_ROW, SELECT, STORAGE_INTERVAL
+from leitwerk.datasheet.vocabulary import (
+    FILE_FIRST,
+    FILE_SELECT,
+    FIRST_ROW,
+    SELECT,
+    STORAGE_INTERVAL,
+)
+from leitwerk.standins.clock import CLOCK_FORM
 from leitwerk.standins.firmware import Firmware, Refusal, RefusedError
+from leitwerk.standins.held_files import HeldFiles
 from leitwerk.standins.mains import Board, Net, Wires
 from leitwerk.standins.memory import RunMemory
+from leitwerk.standins.survey import Campaign, Survey
 
 _HOUR_S, _DAY_S = 3600.0, 86_400.0
 _COLUMNS = (
     "voltage.1", "voltage.2", "voltage.3", "current.1", "current.2", "current.3", "power.active",
     "power.reactive", "frequency", "distortion.1", "distortion.2", "distortion.3", "unbalance",
-    "angle.voltage.2", "angle.current.1", "angle.current.2",
+    "angle.voltage.2", "angle.current.1", "angle.current.2", "flagged",
 )  # fmt: skip
-_WINDOW = 112
+_WINDOW, _WORDS = 112, 120
+_CAMPAIGNS = range(1, 7)
+_SHORT_S = 180.0
 
 
 class PowerAnalyzer(Firmware):
@@ -33,6 +45,8 @@ class PowerAnalyzer(Firmware):
         self._board, self._wires, self._factor = Board(seed), wires, factor
         self._began_s = self.clock()
         self.memory = RunMemory(_COLUMNS, self._row, self.clock, self.device_clock, factor)
+        self.files = HeldFiles()
+        self._survey: Survey | None = None
 
     @property
     def is_busy(self) -> bool:
@@ -48,20 +62,27 @@ class PowerAnalyzer(Firmware):
         if command == "start" and not self.is_busy:
             if self.troubles.full_memory:
                 raise RefusedError(Refusal.FAILED)
-            self.memory.start(float(self.setting(STORAGE_INTERVAL)))
+            self._survey = self._begin_survey()
+            self.memory.start(0.0, self._survey.go_on)
         elif command == "stop":
             self.memory.stop()
         elif command == "erase recordings" and not self.is_busy:
             self.memory.erase()
+            self.files = HeldFiles()
         else:
             raise RefusedError(Refusal.BAD_VALUE)
 
     def write(self, start: int, words: Sequence[int]) -> None:
         """As every device, and the window onto recordings."""
-        for known, name in ((SELECT, "selected"), (FIRST_ROW, "first")):
+        for known, holder, name in (
+            (SELECT, self.memory, "selected"),
+            (FIRST_ROW, self.memory, "first"),
+            (FILE_SELECT, self.files, "selected"),
+            (FILE_FIRST, self.files, "first"),
+        ):
             chosen = self.written(known, None, start, words)
             if chosen is not None:
-                setattr(self.memory, name, int(float(chosen)))
+                setattr(holder, name, int(float(chosen)))
                 return
         super().write(start, words)
 
@@ -77,13 +98,66 @@ class PowerAnalyzer(Firmware):
             "logged_in": self.roles[self.role],
             "uncommitted": float(len(self.staged)),
             "battery.voltage": 2.31 if self.troubles.flat_battery else 3.58,
+            **self._feeder(now["power.active"]),
             **self.memory.shown(_WINDOW),
+            **self.files.shown(),
+            **self.files.words(_WORDS),
         }
+
+    def _feeder(self, active_kw: float) -> dict[str, Stored]:
+        """The switch of the feeder and its protection, and what they have done."""
+        happened = self._survey.happened if self._survey else []
+        gone = [event for event in happened if event.kind == "interruption"]
+        since_s = self.memory.since_s
+        opened = since_s is not None and any(
+            event.begin_s <= since_s < event.begin_s + event.lasts_s for event in gone
+        )
+        flagged = since_s is not None and self._survey is not None and (
+            self._survey.flags(since_s - 1.0, since_s)
+        )  # fmt: skip
+        return {
+            "switch.position": "open" if opened else "closed", "protection": "on",
+            "control.mode": "remote", "events": float(len(happened)),
+            "interruptions.short": float(sum(e.lasts_s <= _SHORT_S for e in gone)),
+            "interruptions.long": float(sum(e.lasts_s > _SHORT_S for e in gone)),
+            "operations": float(2 * len(gone)), "flagged": "yes" if flagged else "no",
+            "power.direction": "import" if active_kw >= 0.0 else "export",
+        }  # fmt: skip
+
+    def _begin_survey(self) -> Survey:
+        """What its campaigns store; without one, trends until it is stopped."""
+        began = datetime.strptime(self.device_clock.text(), CLOCK_FORM)  # noqa: DTZ007
+        campaigns = [
+            Campaign(
+                str(self.setting(f"campaign.{k}.stores")), str(self.setting(f"campaign.{k}.start")),
+                self._number(f"campaign.{k}.wait"), str(self.setting(f"campaign.{k}.time")),
+                self._number(f"campaign.{k}.lasts"), self._number(f"campaign.{k}.every"),
+                int(self._number(f"campaign.{k}.at_most")),
+            )
+            for k in _CAMPAIGNS
+            if self.setting(f"campaign.{k}.stores") != "off"
+        ]  # fmt: skip
+        every_s = float(self.setting(STORAGE_INTERVAL))
+        parts = ("dip", "swell", "interruption", "hysteresis", "transient")
+        triggers = {key: self._number(f"trigger.{key}") / 100.0 for key in parts}
+        triggers |= {key: self._number(f"trigger.{key}") for key in ("inrush", "power")}
+        triggers |= {key: self._number(f"trigger.{key}") / 1e3 for key in ("before", "after")}
+        return Survey(
+            campaigns or [Campaign("trends", "at once", 0.0, "", 0.0, every_s, 0)],
+            began,
+            self._number("nominal.voltage"),
+            triggers,
+            net_at=self._board.at,
+            row_at=self._row,
+            columns=_COLUMNS,
+            runs=self.memory.runs,
+            files=self.files,
+        )
 
     def _row(self, since_s: float) -> list[float]:
         # What it stores is what it shows: 32-bit numbers.
         found = self._read(self._board.at(since_s))
-        return [float(np.float32(found[name])) for name in _COLUMNS]
+        return [float(np.float32(found[name])) for name in _COLUMNS[:-1]]
 
     def _read(self, net: Net) -> dict[str, float]:
         """What it makes of its terminals, by its settings."""
@@ -107,12 +181,18 @@ class PowerAnalyzer(Firmware):
         turn = complex(-0.5, math.sqrt(0.75))
         positive = abs(u[0] + turn * u[1] + turn.conjugate() * u[2]) or 1.0
         negative = abs(u[0] + turn.conjugate() * u[1] + turn * u[2])
+        currents = [abs(sum(i)), abs(i[0] + turn * i[1] + turn.conjugate() * i[2]),
+                    abs(i[0] + turn.conjugate() * i[1] + turn * i[2])]  # fmt: skip
         found = {
             "power.active": total.real / 1e3, "power.reactive": total.imag / 1e3,
             "power.apparent": apparent / 1e3, "power.factor": _ratio(total.real, apparent),
             "cos_phi": _ratio(total.real, abs(total)), "frequency": net.frequency,
             "unbalance": 100.0 * negative / positive, "unbalance.zero": 300.0 * abs(zero) / positive,
             "current.neutral": abs(neutral),
+            "sequence.voltage.zero": abs(zero), "sequence.voltage.positive": positive / 3.0,
+            "sequence.voltage.negative": negative / 3.0,
+            **{f"sequence.current.{name}": amperes / 3.0
+               for name, amperes in zip(("zero", "positive", "negative"), currents, strict=True)},
         }  # fmt: skip
         for p in range(3):
             power, n = (powers[p] if p < phases else 0j), p + 1

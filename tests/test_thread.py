@@ -17,7 +17,7 @@ from leitwerk.parsing.address import parse_address
          "4 of 4"),
         ("saw-hall", ["eibe"], "larch", "15 settings changed in 15 write requests", "2 of 2"),
         ("saw-hall", ["eibe", "--rtu"], "larch", "15 settings changed", "2 of 2"),
-        ("saw-supply", ["ulme-3p"], "5206", "2 settings changed", "4 of 4"),
+        ("saw-supply", ["ulme-3p"], "5206", "25 settings changed", "4 of 4"),
         ("mill-race", ["weide", "--rtu"], "3317", "7 settings changed in 4 write", "3 of 3"),
         ("telemetry", ["erle", "--rtu"], "5150", "15 settings changed", "3 of 3"),
         ("timber", ["ahorn", "--copies", "3"], "", "3 settings changed", "2 of 2"),

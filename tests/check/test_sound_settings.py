@@ -22,7 +22,13 @@ def test_evaluations_become_settings_and_channels():
         "peaks_equivalent",
         "peaks_peak",
         "spectrum_equivalent",
+        *(
+            f"spectrum_band_{hertz}_Hz"
+            for hertz in ("31_5", 63, 125, 250, 500, 1000, 2000, 4000, 8000)
+        ),
     }
+    assert (wanted["bands.filter"], wanted["bands.evaluation"]) == ("octave", 3.0)
+    assert (wanted["audio.length"], wanted["start.mode"]) == (20.0, "at once")
 
 
 def test_what_is_not_used_is_off_and_too_many_is_an_error():

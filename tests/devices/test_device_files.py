@@ -92,7 +92,7 @@ def test_a_file_comes_whole_in_pieces_of_any_size(meet, tmp_path, piece):
     ("line", "answer", "message"),
     [
         ("FILE:CSUM?", b"1\n", "does not have its check sum"),
-        ("FILE:SHOW?", b"7\n", "shows byte 7.0 of one.wav, byte 0 was asked for"),
+        ("FILE:SHOW?", b"7\n", "shows byte 7 of one.wav, byte 0 was asked for"),
         ("FILE:SIZE?", b"-1\n", "is no size of one.wav"),
         ("FILE:SIZE?", b"9e12\n", "is no size of one.wav"),
         ("FILE:COUN?", b"1e6\n", "is no number of files"),

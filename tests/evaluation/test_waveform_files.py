@@ -94,7 +94,7 @@ def test_gaps_and_events_are_marked_in_rows_and_a_missing_sample_is_no_number():
     names = [c.name for c in found.windows.columns]
     codes = found.windows.qualities
     assert (codes[:, names.index("i2")] == Quality.NO_NUMBER).sum() == 1
-    assert 1 <= (codes[:, names.index("u1")] == Quality.INCOMPLETE).sum() <= 2
+    assert 1 <= (codes[:, names.index("u1")] == Quality.FLAGGED).sum() <= 2
     # Ten seconds are no ten minutes.
     assert (found.intervals.qualities[:, 0] == Quality.INCOMPLETE).all()
 

@@ -12,6 +12,7 @@ from leitwerk.power import (
     CycleTracker,
     EventFinder,
     HalfCycleRms,
+    InrushFinder,
     RapidChangeFinder,
     Thresholds,
     TransientFinder,
@@ -21,7 +22,6 @@ from leitwerk.power import (
     cycles_of,
     effective_apparent_power,
     effective_apparent_power_of_three_wires,
-    find_inrush,
     flag,
     frequency_of,
     harmonics_of,
@@ -141,7 +141,7 @@ def test_a_rapid_change_is_from_steady_to_steady_and_no_dip():
 
 def test_inrush_and_transients():
     rms = np.concatenate([np.full(100, 10.0), np.linspace(120.0, 12.0, 50), np.full(100, 12.0)])
-    (inrush,) = find_inrush(0.01 * np.arange(rms.size), rms, 30.0, 2.0)
+    (inrush,) = InrushFinder(30.0, 2.0 / 30.0).take(0.01 * np.arange(rms.size), rms)
     assert (inrush.begin_s, inrush.extreme) == (pytest.approx(1.0), 120.0)
     wave = net(2.0, 49.9)[0]
     wave[10_123:10_129] += 400.0
@@ -274,7 +274,7 @@ def test_windows_begin_anew_at_the_tick():
     "act",
     [
         lambda: CycleTracker(500.0, 50.0, 1.0), lambda: CycleTracker(math.nan, 50.0, 1.0),
-        lambda: EventFinder(0.0, 3), lambda: find_inrush(np.zeros(1), np.zeros(1), 1.0, 2.0),
+        lambda: EventFinder(0.0, 3), lambda: InrushFinder(1.0, 2.0),
         lambda: TransientFinder(RATE, 50.0, 0.0), lambda: cycles_of(55.0),
         lambda: harmonics_of(np.zeros((1, 500)), 10),
     ],

@@ -10,6 +10,7 @@ import numpy as np
 
 from leitwerk.analysis.series import Series
 from leitwerk.analysis.summary import usual_interval, weights
+from leitwerk.signals.quality import Quality
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -19,11 +20,15 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Steps:
-    """Rows with the time for which each stands: shapes (n,), (n, n_columns), (n,); NaN without a value."""
+    """Rows with the time for which each stands: shapes (n,), (n, n_columns), (n,); NaN without a value.
+
+    ``flagged`` is where a value is left out because an event fell into it; None where there is none.
+    """
 
     times_s: Array
     values: Array
     stands_s: Array
+    flagged: NDArray[np.bool_] | None = None
 
     @property
     def end_s(self) -> float:
@@ -34,7 +39,15 @@ class Steps:
 def steps_of(series: Series) -> Steps:
     """The rows of a recording, each until the next one, but over a gap for one interval: see ``weights``."""
     times = series.times_s
-    return Steps(times, series.good(), weights(times, usual_interval(times)))
+    return Steps(times, series.good(), weights(times, usual_interval(times)), flags_of(series))
+
+
+def flags_of(series: Series) -> NDArray[np.bool_] | None:
+    """Where values are flagged, of shape (n, n_columns); None where there is none."""
+    if series.qualities is None:
+        return None
+    flagged: NDArray[np.bool_] = series.qualities == Quality.FLAGGED
+    return flagged if flagged.any() else None
 
 
 def integrals(

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
-from typing import Any
+from collections.abc import Iterator
 
+from leitwerk.check.campaign_memory import TRENDS, rows_at_most, usual_most
 from leitwerk.check.settings import Wanted, cleared_parts
 from leitwerk.check.timing import clock_text
 from leitwerk.datasheet.model import Datasheet
@@ -24,14 +23,11 @@ from leitwerk.errors import QuantityError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.local_time import to_instant
 from leitwerk.parsing.units import parse_unit
-from leitwerk.rules.schedule import PlannedRun
 from leitwerk.setup.model import Setup
 from leitwerk.setup.timing import Run
 from leitwerk.setup.triggers import Triggers
 
-TRENDS = "trends"
 _WEEK = 7
-_MOST = 1000.0  # events of a campaign
 _UNITS = {"inrush": "A", "power": "kW", "before": "ms", "after": "ms"}
 _AT_ONCE, _AFTER, _AT_TIME, _DAILY = CAMPAIGN_START.choices
 
@@ -92,7 +88,7 @@ def _campaign(
             return
         yield Wanted(CAMPAIGN_EVERY, k, every.seconds, (*path, "every"), "s")
     else:
-        most = run.at_most or _usual_most(datasheet, stores)
+        most = run.at_most or usual_most(datasheet, stores)
         yield Wanted(CAMPAIGN_MOST, k, float(most), (*path, "at_most") if run.at_most else ())
 
 
@@ -167,55 +163,6 @@ def _triggers(
 # ---------------------------------------------------------------------- memory
 
 
-@dataclass(frozen=True, slots=True)
-class MemoryUse:
-    """What a planned run takes of the memory at most, in rows; None if that depends on when it is ended."""
-
-    run: PlannedRun
-    rows: float | None
-
-    def to_dict(self) -> dict[str, Any]:
-        """The use as plain data for JSON."""
-        return {"run": self.run.name, "rows": self.rows}
-
-
-def memory_uses(
-    planned: Sequence[PlannedRun], setup: Setup, datasheet: Datasheet
-) -> tuple[MemoryUse, ...]:
-    """What each planned campaign takes of the memory at most, in the order of their starts.
-
-    The events of a campaign that comes daily are counted with its first day.
-    """
-    found, begun = list[MemoryUse](), set[str]()
-    for run in planned:
-        if run.stores:
-            lasts_s = None if run.stop is None else (run.stop - run.start).total_seconds()
-            again = run.stores != TRENDS and run.name in begun
-            rows = 0.0 if again else _rows(setup.schedule[run.name], lasts_s, setup, datasheet)
-            found.append(MemoryUse(run, rows))
-            begun.add(run.name)
-    return tuple(found)
-
-
-def _rows(run: Run, lasts_s: float | None, setup: Setup, datasheet: Datasheet) -> float | None:
-    """What a campaign takes of the memory at most, in rows; None where it has no end."""
-    stores = str(run.stores)
-    each = float(datasheet.campaigns.get(stores, 0))
-    if stores != TRENDS:
-        return each * (run.at_most or _usual_most(datasheet, stores))
-    every = run.every or setup.store
-    return None if lasts_s is None or every is None else each * (lasts_s // every.seconds)
-
-
-def _usual_most(datasheet: Datasheet, stores: str) -> int:
-    """How many events are stored where a setup does not say it: a fifth of the memory."""
-    each = datasheet.campaigns.get(stores, 1)
-    capacity = datasheet.memory.capacity if datasheet.memory else 0.0
-    family = datasheet.family(CAMPAIGN_MOST)
-    most = family.template.span()[1] if family else _MOST
-    return int(max(1.0, min(0.2 * capacity / max(1, each), most)))
-
-
 def _check_memory(setup: Setup, datasheet: Datasheet, findings: Findings) -> None:
     """Whether what campaigns take at most fits into the memory; a week of those that come daily."""
     if datasheet.memory is None:
@@ -225,7 +172,7 @@ def _check_memory(setup: Setup, datasheet: Datasheet, findings: Findings) -> Non
         if run.stores in datasheet.campaigns:
             lasts_s = _lasts_s(run, setup, ("schedule", name), Findings(findings.file))
             days = _WEEK if run.start.daily_s is not None and run.stores == TRENDS else 1
-            takes[name] = days * (_rows(run, lasts_s, setup, datasheet) or 0.0)
+            takes[name] = days * (rows_at_most(run, lasts_s, setup, datasheet) or 0.0)
     capacity = datasheet.memory.capacity
     if sum(takes.values()) > capacity:
         most = max(takes, key=takes.__getitem__)

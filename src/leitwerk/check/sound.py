@@ -111,7 +111,11 @@ def _banded(sound: Sound, datasheet: Datasheet) -> tuple[str, int, EvaluationEnt
     if not datasheet.has(BANDS_FILTER):
         return None
     places = zip(_places(datasheet), sound.evaluations.items(), strict=False)
-    return next(((name, k, e) for k, (name, e) in places if e.bands != "none"), None)
+    found = next(((name, k, e) for k, (name, e) in places if e.bands != "none"), None)
+    try:
+        return found if found and bands_between(found[2].bands, *_ends(found[2])) else None
+    except QuantityError:
+        return None  # the check of the section has said so
 
 
 def sound_settings(setup: Setup, datasheet: Datasheet, findings: Findings) -> Iterator[Wanted]:

@@ -109,7 +109,9 @@ def report(
     else:
         checked = wanted.checked()
         series, about = wanted.read(checked)
-        made = make_report(series, about, checked, replace(parsed, kind=kind or "recording"))
+        listed = wanted.supply_events(checked, float(series.times_s[0]), float(series.times_s[-1]))
+        options = replace(parsed, kind=kind or "recording", supply_events=listed)
+        made = make_report(series, about, checked, options)
         what = f"{series.times_s.size:,} rows"
     write_report(made, path, language)
     click.echo(f"{path}: {what}{'' if made.outcome is None else f', {made.outcome.value}'}")

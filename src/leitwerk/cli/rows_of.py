@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from leitwerk.check.checked import CheckedSetup
     from leitwerk.evaluation.judged import Judged
     from leitwerk.evaluation.summary import Summary
+    from leitwerk.evaluation.supply_events import SupplyEvents
     from leitwerk.recordings.about import About
 
 Command = TypeVar("Command", bound=Callable[..., Any])
@@ -126,6 +127,24 @@ class RowsWanted:
             papers = papers_within(papers, self.channels)
         rows = self.pieces(checked) if self.is_large() else self.read(checked)[0]
         return survey(rows, papers or Papers(), channels, self.zone(checked))
+
+    def supply_events(
+        self, checked: CheckedSetup | None, begin_s: float, end_s: float
+    ) -> SupplyEvents | None:
+        """The events that an analyzer stored within a time; None where no list of them was fetched."""
+        from pathlib import Path
+
+        from leitwerk.recordings.sources import ENDINGS
+        from leitwerk.recordings.store import Store
+
+        if checked is None or checked.setup.wiring is None or Path(self.source).suffix in ENDINGS:
+            return None
+        from leitwerk.evaluation.supply_events import supply_events
+        from leitwerk.recordings.event_lists import read_event_lists
+
+        folder = Store(self.store).files_folder(self.source)
+        listed = read_event_lists(folder, checked.setup.zone)
+        return supply_events(listed, checked.setup, begin_s, end_s) if listed else None
 
     def _chosen(self, series: Series) -> Series:
         from leitwerk.recordings.sources import chosen

@@ -82,11 +82,16 @@ def summary(wanted: RowsWanted, *, as_json: bool) -> int:
     """
     from leitwerk.cli.printing import echo_json
 
-    found, judged = wanted.survey(wanted.checked())
+    checked = wanted.checked()
+    found, judged = wanted.survey(checked)
+    events = wanted.supply_events(checked, found.begin_s, found.end_s)
     if as_json:
-        echo_json({**found.to_dict(), "judged": judged.to_dict()})
+        more = {} if events is None else {"events": events.to_dict()}
+        echo_json({**found.to_dict(), "judged": judged.to_dict(), **more})
     else:
         click.echo(str(found))
         for line in judged.lines():
+            click.echo(line)
+        for line in events.lines() if events is not None else ():
             click.echo(line)
     return FINE

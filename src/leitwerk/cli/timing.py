@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import TYPE_CHECKING
 
 import click
@@ -11,16 +12,21 @@ from leitwerk.cli.options import DURATION, JSON, local_moment
 from leitwerk.cli.rows_of import rows_options
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
     from zoneinfo import ZoneInfo
 
     from rich.table import Table
 
     from leitwerk.check.budget import Item, TimeBudget
+    from leitwerk.check.campaign_memory import MemoryUse
     from leitwerk.check.checked import CheckedSetup
     from leitwerk.cli.rows_of import RowsWanted
+    from leitwerk.datasheet.model import Store
     from leitwerk.rules.schedule import PlannedRun
 
 _MOST_ROWS = 60
+_BAR = 56  # characters of a timeline
+_FILLED = "·▁▂▃▄▅▆▇█"
 
 
 def _checked(setup: str) -> CheckedSetup:
@@ -104,11 +110,14 @@ def _limit(found: TimeBudget) -> str:
 def timetable(setup: str, *, start: str | None, until: str | None, as_json: bool) -> int:
     """Show the planned runs of SETUP as one timeline, and where they overlap.
 
+    Of campaigns that the device stores by itself, it shows what they take of its memory at most, too.
+
     Exit code 0: done. 1: runs overlap, or the setup has errors. 2: usage.
     """
     from datetime import timedelta
 
     from leitwerk.check.budget_check import full_after_s
+    from leitwerk.check.campaign_memory import memory_uses
     from leitwerk.cli.printing import echo_json
     from leitwerk.rules.schedule import overlaps, plan_runs
 
@@ -120,12 +129,14 @@ def timetable(setup: str, *, start: str | None, until: str | None, as_json: bool
     planned = plan_runs(plans, wanted.zone, now, end, full_after_s=full)
     double = overlaps(planned)
     waiting = [plan for plan in plans if plan.start.when is not None]
+    uses = memory_uses(planned, wanted, checked.datasheet)
     if as_json:
         echo_json(
             {
                 "zone": wanted.zone.key,
                 "runs": [run.to_dict(wanted.zone) for run in planned],
                 "waiting": [{"run": p.name, "start": str(p.start)} for p in waiting],
+                "memory": [use.to_dict() for use in uses],
                 "overlaps": [[a.to_dict(wanted.zone), b.to_dict(wanted.zone)] for a, b in double],
             }
         )
@@ -136,16 +147,49 @@ def timetable(setup: str, *, start: str | None, until: str | None, as_json: bool
         click.echo(f"{plan.start}  to  {plan.stop}  {plan.name}")
     for first, second in double:
         click.echo(f"overlap: {second.name} begins while {first.name} still records")
+    if uses:
+        _print_timeline(uses, checked.datasheet.memory, wanted.zone)
     if not plans:
         click.echo("it has no schedule; add a group 'schedule'")
     return FOUND if double else FINE
 
 
 def _print_runs(planned: list[PlannedRun], zone: ZoneInfo) -> None:
-    for run in planned[:_MOST_ROWS]:
-        click.echo(run.line(zone))
-    if len(planned) > _MOST_ROWS:
-        click.echo(f"… and {len(planned) - _MOST_ROWS} more; --json lists all")
+    """Each run; of one that the device carries out again and again, the first, and how often."""
+    times = Counter(run.name for run in planned if run.stores)
+    lines: dict[str, str] = {}
+    for number, run in enumerate(planned):
+        count = times.get(run.name, 0)
+        again = f", daily, {count} times" if count > 1 else ""
+        lines.setdefault(run.name if run.stores else str(number), run.line(zone) + again)
+    shown = list(lines.values())
+    for line in shown[:_MOST_ROWS]:
+        click.echo(line)
+    if len(shown) > _MOST_ROWS:
+        click.echo(f"… and {len(shown) - _MOST_ROWS} more; --json lists all")
+
+
+def _print_timeline(uses: Sequence[MemoryUse], store: Store | None, zone: ZoneInfo) -> None:
+    """A bar for each campaign over the same time, and how full the memory is at most."""
+    from leitwerk.check.campaign_memory import timeline
+    from leitwerk.rules.schedule import local_text
+
+    line = timeline(uses, _BAR)
+    if line is None:
+        return
+    wide = max(map(len, ("memory", *line.runs)))
+    first, last = (local_text(moment, zone)[:16] for moment in (line.begin, line.end))
+    click.echo(f"\n{'':{wide}}  {first}{last:>{_BAR - len(first)}}")
+    for name, stores in line.runs.items():
+        rows = line.rows[name]
+        takes = "until it is stopped" if rows is None else f"{rows:,.0f} rows at most"
+        bar = "".join("█" if part else "·" for part in stores)
+        click.echo(f"{name:{wide}}  {bar}  {takes}")
+    if store is not None:
+        parts = (min(rows / store.capacity, 1.0) for rows in line.filled)
+        bar = "".join(_FILLED[round(part * (len(_FILLED) - 1))] for part in parts)
+        used = f"{line.filled[-1]:,.0f} of {store.amount(store.capacity)} at most"
+        click.echo(f"{'memory':{wide}}  {bar}  {used}")
 
 
 @click.command()

@@ -235,12 +235,26 @@ OF_NET = (
             ("unbalance", "Negative by positive sequence of the voltages", "unbalance", "Unbalance"),
             ("unbalance.zero", "Zero by positive sequence of the voltages", "unbalance_zero",
              "Zero sequence"),
+            *(
+                (f"sequence.{what}.{which}", f"{which.title()} sequence of the {what}s",
+                 f"{letter}_{which}", f"{which.title()} sequence of the {what}s")
+                for what, letter in (("voltage", "u"), ("current", "i"))
+                for which in ("zero", "positive", "negative")
+            ),
             ("frequency", "Frequency of the net", "frequency", "Frequency"),
             ("energy.imported", "Energy that was imported", "energy_import", "Energy imported"),
             ("energy.exported", "Energy that was exported", "energy_export", "Energy exported"),
         )
     ),
 )  # fmt: skip
+
+# What is of the supply, and not of a load: an event of the voltage flags it.
+SUPPLY_READINGS = (
+    VOLTAGE,
+    VOLTAGE_BETWEEN,
+    *(one.known for one in OF_PHASES if one.name == "thd_u{}"),
+    *(one.known for one in OF_NET if one.name in {"unbalance", "unbalance_zero", "frequency"}),
+)
 
 # ---------------------------------------------------------------------- settings
 

@@ -523,10 +523,9 @@ class Device:
         """
         return self._session.reader(points)
 
-    def read_block(self, points: Sequence[Point]) -> bytes:
-        """The bytes of a piece of a file, as the device has them in these points."""
-        with self._explained():
-            return self._session.read_block(points)
+    def block_reader(self, points: Sequence[Point]) -> Callable[[], bytes]:
+        """Something that reads a piece of a file, as the device has it in these points."""
+        return self._session.block_reader(points)
 
     def _read_group(self, group: str) -> dict[str, Stored]:
         points = self.datasheet.points(group)

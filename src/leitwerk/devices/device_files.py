@@ -83,9 +83,18 @@ def read_file(
             f"file {info.number} of the device is not {info.name} any more",
             remedy="list its files again",
         )
-    done, sum_now = 0, 0
+    sheet, done, sum_now = device.datasheet, 0, 0
+    words = sheet.family(FILE_WORD)
+    points = [sheet.point(FILE_BLOCK)] if words is None else list(words.points())
+    read, shown = device.block_reader(points), device.reader([sheet.point(FILE_SHOWN)])
     while done < info.size:
-        piece = _piece(device, info, done)
+        device.write_point(sheet.point(FILE_FIRST), float(done))
+        piece, at = read()[: info.size - done], float(shown()[0])
+        if at != done or not piece:
+            raise LinkError(
+                f"{device.address}: it shows byte {at:g} of {info.name}, byte {done} was asked for",
+                remedy="does another program read files? Try again when it has finished",
+            )
         sum_now, done = zlib.crc32(piece, sum_now), done + len(piece)
         if done == info.size and sum_now != info.check_sum:
             raise LinkError(
@@ -94,25 +103,6 @@ def read_file(
             )
         yield piece
         progress(done, info.size)
-
-
-def _piece(device: Device, info: FileInfo, first: int) -> bytes:
-    """Bytes from a place on: as many as the device gives at once, at most what is left."""
-    sheet = device.datasheet
-    device.write_point(sheet.point(FILE_FIRST), float(first))
-    words = sheet.family(FILE_WORD)
-    left = info.size - first
-    points = [sheet.point(FILE_BLOCK)] if words is None else [
-        words.point(w) for w in words.indices[: (left + 1) // 2]
-    ]  # fmt: skip
-    piece = device.read_block(points)[:left]
-    shown = device.read_points([sheet.point(FILE_SHOWN)])[FILE_SHOWN.name]
-    if shown != first or not piece:
-        raise LinkError(
-            f"{device.address}: it shows byte {shown} of {info.name}, byte {first} was asked for",
-            remedy="does another program read files? Try again when it has finished",
-        )
-    return piece
 
 
 def _look(device: Device, number: int) -> FileInfo:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import TYPE_CHECKING
 
@@ -33,6 +33,8 @@ _INTERVALS = 1_000_000
 class ChannelShare:
     """One channel: how many intervals there are, how many have a value, how many of those lie within.
 
+    ``percentiles`` are those of 100 % less the share that is wanted, and of that share (nearest rank).
+    ``flagged`` are further ones: an event fell into them, and they are counted nowhere else.
     ``low`` and ``high`` are the limits in the channel's unit. ``lowest`` and ``highest`` are those of all
     values of intervals, NaN without one.
     """
@@ -48,6 +50,8 @@ class ChannelShare:
     highest: float
     worst: FurthestOut | None
     outcome: Outcome
+    flagged: int = 0
+    percentiles: tuple[float, float] = (math.nan, math.nan)
 
     @property
     def share(self) -> float:
@@ -72,6 +76,7 @@ class ShareVerdict:
             within = f"{math.floor(1e4 * c.share + 1e-6) / 100.0:g} %" if c.known else ""
             share = f"{within} of {c.known:,} values within" if c.known else "no value, within"
             missing = f", {c.intervals - c.known:,} missing" if c.known < c.intervals else ""
+            missing += f", {c.flagged:,} flagged and left out" if c.flagged else ""
             yield (
                 f"{self.name}: {c.name}: {c.outcome.value}: {share} {format_span(c.low, c.high, None)} "
                 f"{c.unit} (each {duration_text(self.each_s)}, at least {100.0 * self.at_least:g} %){missing}"
@@ -89,7 +94,8 @@ class ShareJudge:
     Intervals begin at multiples of their length in UTC, as IEC 61000-4-30:2015, 4.5 has it for 10 min. Those
     at the ends that the recording does not hold whole are left out. An interval with a gap, or without a good
     value for some of it, is not known: a limit passes only if the share is reached without all of them, and
-    fails only if it is missed even with all of them.
+    fails only if it is missed even with all of them. An interval with a flagged value is left out, and is
+    counted apart (IEC 61000-4-30:2015, 4.7).
 
     Raises
     ------
@@ -112,6 +118,7 @@ class ShareJudge:
                     self._limits[name, channel] = low, high
                     edges_of = partial(_edges, share.each.seconds)
                     self._sums.setdefault(_key(channel, share), IntervalSums(edges_of))
+        self._flagged: dict[str, list[Array]] = {}
         self._begin_s = self._end_s = math.nan
 
     def take(self, steps: Steps) -> None:
@@ -122,6 +129,13 @@ class ShareJudge:
         for (channel, _, value), sums in self._sums.items():
             x = steps.values[:, self._places[channel]]
             sums.take(steps.times_s, x * x if value != "mean" else x, steps.stands_s)
+        if steps.flagged is not None:
+            for channel, place in self._places.items():
+                rows = steps.flagged[:, place]
+                if rows.any():
+                    begins = steps.times_s[rows]
+                    stands = np.stack([begins, begins + steps.stands_s[rows] - 1e-3])
+                    self._flagged.setdefault(channel, []).append(stands.ravel())
 
     def verdicts(self) -> tuple[ShareVerdict, ...]:
         """What came of it."""
@@ -137,14 +151,22 @@ class ShareJudge:
             edges, area, covered = self._sums[_key(channel, share)].found()
             whole = (edges[:-1] >= self._begin_s - 1e-6) & (edges[1:] <= self._end_s + 1e-6)
             begins, area, covered = edges[:-1][whole], area[whole], covered[whole]
+            unflagged = ~np.isin(np.round(begins / each_s), self._numbers(channel, each_s))
+            begins, area, covered = begins[unflagged], area[unflagged], covered[unflagged]
             known = covered >= _COVERED * each_s
             values = np.full(known.shape, np.nan)
             values[known] = area[known] / covered[known]
             if share.value != "mean":
                 values = np.sqrt(values)
             limits = self._limits[name, channel]
-            found.append(_channel(channel, self._units[channel], limits, begins, values, at_least))
+            one = _channel(channel, self._units[channel], limits, begins, values, at_least)
+            found.append(replace(one, flagged=int((~unflagged).sum())))
         return ShareVerdict(name, each_s, share.value, at_least, tuple(found))
+
+    def _numbers(self, channel: str, each_s: float) -> Array:
+        """The numbers of the intervals in which a value of a channel is flagged."""
+        times = self._flagged.get(channel, [])
+        return np.unique(np.floor(np.concatenate([np.zeros(0), *times]) / each_s + 1e-9))
 
 
 def judge_shares(series: Series, judged: Mapping[str, JudgedShare]) -> tuple[ShareVerdict, ...]:
@@ -170,6 +192,13 @@ def _edges(each_s: float, begin_s: float, end_s: float) -> Array:
     if last - first > _INTERVALS:
         raise QuantityError("these are too many intervals", valid=f"at most {_INTERVALS:,}")
     return each_s * np.arange(first, max(first + 1, last) + 1, dtype=np.float64)
+
+
+def _percentiles(values: Array, share: float) -> tuple[float, float]:
+    if not values.size:
+        return math.nan, math.nan
+    low, high = np.quantile(values, [1.0 - share, share], method="inverted_cdf")
+    return float(low), float(high)
 
 
 def _channel(
@@ -198,4 +227,5 @@ def _channel(
         name, unit, low, high, intervals, count, within,
         float(np.nanmin(values)) if count else math.nan,
         float(np.nanmax(values)) if count else math.nan, worst, outcome,
+        percentiles=_percentiles(values[known], at_least),
     )  # fmt: skip

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from leitwerk.analysis.series import Series, utc_text
-from leitwerk.analysis.steps import Steps
+from leitwerk.analysis.steps import Steps, flags_of
 from leitwerk.analysis.summary import (
     JUDGED_ROWS,
     PERCENTILES,
@@ -156,7 +156,8 @@ def summarise(
     is_whole = isinstance(rows, Series)
     if isinstance(rows, Series):
         # Columns are worked one by one: each has to lie together in memory.
-        rows = replace(rows, values=np.asfortranarray(rows.good()), qualities=None)
+        qualities = None if flags_of(rows) is None else rows.qualities
+        rows = replace(rows, values=np.asfortranarray(rows.good()), qualities=qualities)
     pieces = iter((rows,) if isinstance(rows, Series) else rows)
     head = _head(pieces)
     if not head:
@@ -263,7 +264,7 @@ class _Builder:
             beyond.append([f.take(times, x, self._other(f, values)) for f in self._alarms[k]])
             follower = self._bands[k]
             bands.append(None if follower is None else follower.take(times, x))
-        self._weigh(_Weighed(times, values, beyond, bands))
+        self._weigh(_Weighed(times, values, beyond, bands, flags_of(piece)))
         self._rows += times.size
         self._end_s = float(times[-1])
 
@@ -281,7 +282,7 @@ class _Builder:
     def _count(self, rows: _Weighed, times: Array) -> None:
         spent = weights(times, self._interval_s)[: rows.times.size]
         if self.on_steps is not None and spent.size:
-            self.on_steps(Steps(rows.times, rows.values, spent))
+            self.on_steps(Steps(rows.times, rows.values, spent, rows.flagged))
         # Where all rows stand for as long, one number does.
         is_even = spent.size > 1 and spent.min() == spent.max()
         each = spent[:1] if is_even else spent
@@ -350,12 +351,14 @@ class _Weighed:
     values: Array
     beyond: list[list[NDArray[np.bool_]]]
     bands: list[NDArray[np.intp] | None]
+    flagged: NDArray[np.bool_] | None
 
     def part(self, rows: slice) -> _Weighed:
         """Some of the rows."""
         return _Weighed(
             self.times[rows], self.values[rows], [[out[rows] for out in one] for one in self.beyond],
             [None if band is None else band[rows] for band in self.bands],
+            None if self.flagged is None else self.flagged[rows],
         )  # fmt: skip
 
 

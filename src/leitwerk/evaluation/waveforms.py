@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -22,11 +22,14 @@ from leitwerk.power.system import PHASES, System
 from leitwerk.power.transients import TransientFinder
 from leitwerk.power.voltage_events import (
     EventFinder,
+    InrushFinder,
     RapidChangeFinder,
+    Thresholds,
     VoltageEvent,
 )
 from leitwerk.power.window_stream import Windows, WindowStream
 from leitwerk.setup.model import Setup
+from leitwerk.setup.triggers import Triggers
 from leitwerk.signals.quality import Quality
 
 if TYPE_CHECKING:
@@ -35,7 +38,6 @@ if TYPE_CHECKING:
     Array = NDArray[np.float64]
 
 _GONE = 0.05  # a fundamental below this part of the nominal one counts as gone
-_ENVELOPE = 0.3  # of the nominal peak: half of the envelope around the cycle before
 _OFF_NOMINAL = 0.05
 _MOST = 1e9  # V and A: what is beyond it is no sample
 _MEANS = ("p", "q", "frequency")  # arithmetic means; all others are root mean squares
@@ -43,7 +45,11 @@ _MEANS = ("p", "q", "frequency")  # arithmetic means; all others are root mean s
 
 @dataclass(frozen=True)
 class WaveformOptions:
-    """What is sampled: ``channels`` are names such as u1, i1; ``begin_s`` is the time of the first sample."""
+    """What is sampled: ``channels`` are names such as u1, i1; ``begin_s`` is the time of the first sample.
+
+    ``thresholds``, ``change`` and ``transient`` are parts of the nominal voltage or its peak; ``inrush_a`` is
+    a current, None where inrush is not looked for.
+    """
 
     system: System
     nominal_v: float
@@ -52,6 +58,10 @@ class WaveformOptions:
     rate_hz: float
     begin_s: float = 0.0
     dated: bool = False
+    thresholds: Thresholds = field(default_factory=Thresholds)
+    change: float = 0.05
+    transient: float = 0.3
+    inrush_a: float | None = None
 
 
 @dataclass(frozen=True)
@@ -59,7 +69,7 @@ class Waveforms:
     """What sampled waveforms showed.
 
     ``windows`` has a row for each window of 10 or 12 cycles, ``intervals`` one for each ten minutes of the
-    clock; in both, what an event fell into is ``INCOMPLETE``, so that verdicts can leave it out.
+    clock; in both, what an event fell into is ``FLAGGED``, so that verdicts leave it out.
     """
 
     windows: Series
@@ -122,6 +132,14 @@ def options_of(
             f"the recording has {count} channels, and {' '.join(names) or 'none'} are named",
             valid=f"{count} of: {' '.join(known)}",
         )
+    triggers = setup.triggers or Triggers()
+    dip, swell, interruption, hysteresis, change, transient = (
+        quantity.value_in(parse_unit("%")) / 100.0
+        for quantity in (
+            triggers.dip, triggers.swell, triggers.interruption, triggers.hysteresis,
+            triggers.change, triggers.transient,
+        )
+    )  # fmt: skip
     return WaveformOptions(
         entry.system,
         entry.nominal.value_in(parse_unit("V")),
@@ -130,6 +148,10 @@ def options_of(
         rate_hz,
         begin_s or 0.0,
         begin_s is not None,
+        Thresholds(dip, swell, interruption, hysteresis),
+        change,
+        transient,
+        triggers.inrush.value_in(parse_unit("A")) if triggers.inrush else None,
     )
 
 
@@ -176,10 +198,23 @@ class _Worker:
         self._order = [*self._u, *self._i]
         self._stream: WindowStream | None = None
         self._half = [HalfCycleRms(rate, hertz, least) for _ in self._u]
-        self._finder = EventFinder(options.nominal_v, len(self._u))
+        self._finder = EventFinder(options.nominal_v, len(self._u), options.thresholds)
         steady = 100 if hertz == 50.0 else 120
-        self._rapid = [RapidChangeFinder(options.nominal_v, half_cycles=steady) for _ in self._u]
-        self._transients = [TransientFinder(rate, hertz, _ENVELOPE * peak) for _ in self._u]
+        self._rapid = [
+            RapidChangeFinder(
+                options.nominal_v,
+                threshold=options.change,
+                hysteresis=options.change / 2.0,
+                half_cycles=steady,
+                thresholds=options.thresholds,
+            )
+            for _ in self._u
+        ]
+        self._transients = [TransientFinder(rate, hertz, options.transient * peak) for _ in self._u]
+        amperes = options.inrush_a
+        self._inrush = [] if amperes is None else [InrushFinder(amperes) for _ in self._i]
+        # A current may be nearly nothing; its half cycles are those of the net all the same.
+        self._half_i = [HalfCycleRms(rate, hertz, 1e-3) for _ in self._inrush]
         self._lives = [False] * len(self._u)
         self._reference = 0
         self._events: list[VoltageEvent] = []
@@ -206,6 +241,12 @@ class _Worker:
                     VoltageEvent(event.kind, event.begin_s, event.duration_s, event.extreme, (place,))
                 )  # fmt: skip
         self._events += self._finder.take(values)
+        for half, k, finder in zip(self._half_i, self._i, self._inrush, strict=False):
+            times, rms = half.take(block[:, k])
+            for event in finder.take(times + self._of.begin_s, rms):
+                self._events.append(
+                    VoltageEvent(event.kind, event.begin_s, event.duration_s, event.extreme, (k,))
+                )
         windows = self._windows(block)
         if windows.begins_s.size:
             self._begins.append(windows.begins_s)
@@ -307,12 +348,15 @@ class _Worker:
         ]
         first = each[0]
         found = np.stack([one.values for one in each], axis=1)
-        short = np.stack([(one.share < 0.99) | one.flagged for one in each], axis=1)
-        return Series(columns, first.begins_s, found, _codes(found, short), self._of.dated)
+        short = np.stack([one.share < 0.99 for one in each], axis=1)
+        marked = np.stack([one.flagged for one in each], axis=1)
+        codes = _codes(found, marked, short)
+        return Series(columns, first.begins_s, found, codes, self._of.dated)
 
 
-def _codes(values: Array, marked: Any) -> NDArray[np.uint8]:
-    codes = np.where(marked, np.uint8(Quality.INCOMPLETE), np.uint8(Quality.GOOD))
+def _codes(values: Array, flagged: Any, short: Any = False) -> NDArray[np.uint8]:  # noqa: FBT002
+    codes = np.where(flagged, np.uint8(Quality.FLAGGED), np.uint8(Quality.GOOD))
+    codes = np.where(short, np.uint8(Quality.INCOMPLETE), codes)
     codes = np.broadcast_to(codes, values.shape)
     found: NDArray[np.uint8] = np.where(np.isfinite(values), codes, np.uint8(Quality.NO_NUMBER))
     return found

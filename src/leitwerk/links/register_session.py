@@ -27,8 +27,8 @@ class Session(Protocol):
     def reader(self, points: Sequence[Point]) -> Callable[[], NDArray[np.float64]]:
         """Something that reads the same points as numbers again and again, shape (n_points,)."""
 
-    def read_block(self, points: Sequence[Point]) -> bytes:
-        """The bytes of a piece of a file, as the device has them in these points."""
+    def block_reader(self, points: Sequence[Point]) -> Callable[[], bytes]:
+        """Something that reads a piece of a file, as the device has it in these points."""
 
     def write(
         self,
@@ -70,10 +70,10 @@ class RegisterSession:
         plan = ReadPlan(registers(points), self._max_gap, self._closed)
         return lambda: plan.numbers(self._link.read(plan.requests))
 
-    def read_block(self, points: Sequence[Point]) -> bytes:
+    def block_reader(self, points: Sequence[Point]) -> Callable[[], bytes]:
         """Registers, the high byte of each first."""
-        words: bytes = self.reader(points)().astype(">u2").tobytes()
-        return words
+        read = self.reader(points)
+        return lambda: read().astype(">u2").tobytes()
 
     def write(
         self,

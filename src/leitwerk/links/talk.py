@@ -178,7 +178,7 @@ class TalkSession:
 
         return numbers
 
-    def read_block(self, points: Sequence[Point]) -> bytes:
+    def block_reader(self, points: Sequence[Point]) -> Callable[[], bytes]:
         """Such a device holds no files.
 
         Raises
@@ -269,9 +269,9 @@ class HeardSession:
 
         return numbers
 
-    def read_block(self, points: Sequence[Point]) -> bytes:
+    def block_reader(self, points: Sequence[Point]) -> Callable[[], bytes]:
         """As the session with the device."""
-        return self._own.read_block(points)
+        return self._own.block_reader(points)
 
     def write(
         self,

@@ -59,7 +59,7 @@ class QuerySession(ABC):
 
         return numbers
 
-    def read_block(self, points: Sequence[Point]) -> bytes:
+    def block_reader(self, points: Sequence[Point]) -> Callable[[], bytes]:
         """Only SCPI has blocks of bytes.
 
         Raises
@@ -136,10 +136,10 @@ class ScpiSession(QuerySession):
         """One line."""
         return self._link.query(text)
 
-    def read_block(self, points: Sequence[Point]) -> bytes:
+    def block_reader(self, points: Sequence[Point]) -> Callable[[], bytes]:
         """One block."""
         (point,) = texts(points)
-        return self._link.query_block(point.query)
+        return lambda: self._link.query_block(point.query)
 
     def send(self, message: str, *, public: str | None = None) -> None:
         """One line, and a look into the error queue."""

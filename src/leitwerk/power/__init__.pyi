@@ -35,10 +35,10 @@ from .system import System as System
 from .transients import Transient as Transient
 from .transients import TransientFinder as TransientFinder
 from .voltage_events import EventFinder as EventFinder
+from .voltage_events import InrushFinder as InrushFinder
 from .voltage_events import RapidChangeFinder as RapidChangeFinder
 from .voltage_events import Thresholds as Thresholds
 from .voltage_events import VoltageEvent as VoltageEvent
-from .voltage_events import find_inrush as find_inrush
 from .wiring import Mistake as Mistake
 from .wiring import Wiring as Wiring
 from .wiring import WiringVerdict as WiringVerdict

@@ -261,10 +261,15 @@ class RapidChangeFinder:
         return VoltageEvent("rapid change", begin, spent, self._largest, ())
 
 
-def find_inrush(
-    times_s: Array, rms: Array, threshold_a: float, hysteresis_a: float
-) -> list[VoltageEvent]:
-    """Inrush currents in half-cycle RMS values of one current, above a threshold.
+class InrushFinder:
+    """Finds inrush in half-cycle RMS values of one current, block by block.
+
+    Parameters
+    ----------
+    threshold_a : float
+        It begins above this.
+    hysteresis : float
+        It ends this part of the threshold below it; 2 % is usual.
 
     Raises
     ------
@@ -276,14 +281,20 @@ def find_inrush(
     IEC 61000-4-30:2015, annex B.4 (inrush current).
 
     """
-    if not 0.0 <= hysteresis_a < threshold_a:
-        raise QuantityError(
-            f"a threshold of {threshold_a:g} A with a hysteresis of {hysteresis_a:g} A finds no inrush",
-            valid="a hysteresis below the threshold",
-        )
-    one = _Open("inrush", threshold_a, threshold_a - hysteresis_a, is_below=False, needs_all=False)
-    events = (
-        one.follow(time_s, np.array([value]), 0)
-        for time_s, value in zip(times_s.tolist(), rms.tolist(), strict=True)
-    )
-    return [event for event in events if event is not None]
+
+    def __init__(self, threshold_a: float, hysteresis: float = 0.02) -> None:
+        if not (0.0 <= hysteresis < 1.0 and math.isfinite(threshold_a) and threshold_a > 0.0):
+            raise QuantityError(
+                f"a threshold of {threshold_a:g} A with a hysteresis of {hysteresis:g} finds no inrush",
+                valid="above 0 A, and a hysteresis below 1",
+            )
+        ends_a = (1.0 - hysteresis) * threshold_a
+        self._one = _Open("inrush", threshold_a, ends_a, is_below=False, needs_all=False)
+
+    def take(self, times_s: Array, rms: Array) -> Iterator[VoltageEvent]:
+        """The events that ended with some more values; what is not a number is left out."""
+        for time_s, value in zip(times_s.tolist(), rms.tolist(), strict=True):
+            if math.isfinite(value):
+                event = self._one.follow(time_s, np.array([value]), 0)
+                if event is not None:
+                    yield event

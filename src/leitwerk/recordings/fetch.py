@@ -6,6 +6,7 @@ from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -23,13 +24,17 @@ from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.own_quality import own_qualities
 from leitwerk.datasheet.points import Point
 from leitwerk.datasheet.settings import DeviceSettings, diff_settings
-from leitwerk.datasheet.vocabulary import CHANNEL_VALUE, WINDOW_VALUE
+from leitwerk.datasheet.vocabulary import CHANNEL_VALUE, FLAGGED, SUPPLY_READINGS, WINDOW_VALUE
 from leitwerk.devices.device import Device
 from leitwerk.devices.recordings import Recording, fetch_recording, list_recordings
 from leitwerk.evaluation.channel_values import ChannelValues
 from leitwerk.evaluation.host_values import HostValues
 from leitwerk.links.drive import DriveLink
 from leitwerk.project.files import write_atomic
+from leitwerk.signals.quality import Quality
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
 
 AS_STORED = "as stored"
 
@@ -71,11 +76,15 @@ class RecordedWith:
         """
         known = self._channels(datasheet, recording)
         own = {point.name: point.unit for point in datasheet.points("readings")}
+        flagged, of_voltage = _flags(recording), _flagged_with(datasheet)
         columns, shown, qualities = [], [], []
         for slot, label, unit in self._slots(recording, every=stored_too):
             values = recording.values[:, slot - 1]
             channel = known.get(slot)
-            quality = own_qualities(_point_of(datasheet, slot, recording.info.names), values)
+            point = _point_of(datasheet, slot, recording.info.names)
+            quality = own_qualities(point, values)
+            if point.name in of_voltage:
+                quality[flagged & (quality == Quality.GOOD)] = Quality.FLAGGED
             if channel is None:
                 columns.append(Column(f"{label} {AS_STORED}", unit or own.get(label, "")))
             else:
@@ -168,6 +177,21 @@ class DerivedRows:
 def with_derived(series: Series, channels: Sequence[CheckedChannel]) -> Series:
     """A series with the derived channels that can be computed from its columns, in their units."""
     return DerivedRows(channels, series.columns).take(series)
+
+
+def _flags(recording: Recording) -> NDArray[np.bool_]:
+    """The rows into which an event fell, by what the device stored with them; of shape (n_rows,)."""
+    values, names = recording.values, recording.info.names
+    if FLAGGED.name not in names:
+        return np.zeros(values.shape[0], dtype=bool)
+    flagged: NDArray[np.bool_] = values[:, names.index(FLAGGED.name)] > 0.0
+    return flagged
+
+
+def _flagged_with(datasheet: Datasheet) -> set[str]:
+    """The readings that an event of the voltage flags (IEC 61000-4-30:2015, 4.7)."""
+    families = (datasheet.family(known) for known in SUPPLY_READINGS)
+    return {point.name for family in families if family is not None for point in family.points()}
 
 
 def _point_of(datasheet: Datasheet, slot: int, names: Sequence[str]) -> Point:

@@ -20,6 +20,7 @@ from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.evaluation.display_units import require_alike
 from leitwerk.evaluation.judged import every_span, survey
 from leitwerk.evaluation.summary import Summary, summarise
+from leitwerk.evaluation.supply_events import SupplyEvents
 from leitwerk.monitoring.events import KeptEvent
 from leitwerk.parsing.units import Unit, convert, parse_unit
 from leitwerk.project.files import content_hash, read_bytes
@@ -63,6 +64,8 @@ class ReportOptions:
         What is to be said beside.
     events : sequence of KeptEvent
         What operators did, from the log of an attended device; those within the recording are shown.
+    supply_events : SupplyEvents, optional
+        What an analyzer of power stored of events.
     panels : sequence of sequences of names
         Of the figure; if not given, the channels that are judged or added up, by their units.
 
@@ -75,6 +78,7 @@ class ReportOptions:
     notes: Sequence[str] = ()
     events: Sequence[KeptEvent] = ()
     panels: Sequence[Sequence[str]] = ()
+    supply_events: SupplyEvents | None = None
 
 
 def make_report(
@@ -126,6 +130,8 @@ def make_report(
         "shares": judged.shares,
         "exposure": judged.exposure,
         "totals": judged.totals,
+        "supply_events": options.supply_events,
+        "supply_events_at_most": _EVENTS,
         "periods_at_most": _PERIODS,
         "is_judged": judged.is_judged,
         "outcome": outcome.value,
@@ -166,7 +172,7 @@ def make_report(
         sealed_about,
         outcome if judged.is_judged else None,
         forms.t("page"),
-        recording_tables(sealed_about, summary, judged),
+        recording_tables(sealed_about, summary, judged, options.supply_events),
     )
 
 

@@ -9,18 +9,22 @@ from leitwerk.analysis.series import utc_text
 from leitwerk.analysis.summary import PERCENTILES
 from leitwerk.evaluation.judged import Judged, every_span
 from leitwerk.evaluation.summary import Summary
+from leitwerk.evaluation.supply_events import SupplyEvents
 from leitwerk.reports.report_text import Row
 
 
 def recording_tables(
-    about: Mapping[str, str], summary: Summary, judged: Judged
+    about: Mapping[str, str],
+    summary: Summary,
+    judged: Judged,
+    supply: SupplyEvents | None = None,
 ) -> dict[str, Sequence[Row]]:
     """The tables of a recording, by name; those that would be empty are left out."""
     tables = {
         "about": list(_about(about, summary)), "verdict": list(_verdict(judged)),
         "limits": list(_limits(judged)), "noise exposure": list(_exposure(judged)),
         "totals": list(_totals(judged)), "summary": list(_summary(summary)),
-        "events": list(_events(summary)),
+        "events": list(_events(summary)), "events of the supply": list(_supply(supply)),
     }  # fmt: skip
     return {name: rows for name, rows in tables.items() if rows}
 
@@ -50,12 +54,13 @@ def _limits(judged: Judged) -> Iterator[Row]:
     if not judged.shares:
         return
     yield ("limit", "channel", "unit", "low", "high", "interval [s]", "value", "intervals", "known", "within",
-           "share", "at least", "minimum", "maximum", "outcome")  # fmt: skip
+           "share", "at least", "minimum", "maximum", "outcome", "flagged", "low percentile",
+           "high percentile")  # fmt: skip
     for s in judged.shares:
         for c in s.channels:
             yield (s.name, c.name, c.unit, *_known(c.low, c.high), s.each_s, s.value, c.intervals, c.known,
                    c.within, *_known(c.share), s.at_least, *_known(c.lowest, c.highest),
-                   c.outcome.value)  # fmt: skip
+                   c.outcome.value, c.flagged, *_known(*c.percentiles))  # fmt: skip
 
 
 def _exposure(judged: Judged) -> Iterator[Row]:
@@ -108,6 +113,20 @@ def _summary(summary: Summary) -> Iterator[Row]:
         )
         yield (c.name, c.label, c.unit, n.count, n.missing,
                *_known(*numbers), n.total_unit)  # fmt: skip
+
+
+def _supply(supply: SupplyEvents | None) -> Iterator[Row]:
+    if supply is None:
+        return
+    yield "begin", "kind", "phases", "duration [s]", "extreme"
+    for event in supply.events:
+        phases = " ".join(str(k + 1) for k in event.channels)
+        yield utc_text(event.begin_s), event.kind, phases, event.duration_s, event.extreme
+    for title, counted in (("dips", supply.table.dips), ("swells", supply.table.swells)):
+        yield title, *next(iter(counted.values()))
+        yield from ((depth, *counts.values()) for depth, counts in counted.items())
+    yield "short interruptions", supply.table.short_interruptions
+    yield "long interruptions", supply.table.long_interruptions
 
 
 def _events(summary: Summary) -> Iterator[Row]:

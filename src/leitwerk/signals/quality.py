@@ -41,6 +41,7 @@ class Quality(enum.IntEnum):
     OUTSIDE_SIGNAL = 35
     SUBMERGED = 36
     INCOMPLETE = 37
+    FLAGGED = 38
 
     @classmethod
     def describe(cls, codes: ArrayLike) -> NDArray[np.str_]:
@@ -95,6 +96,7 @@ _REASONS = {
     Quality.OUTSIDE_SIGNAL: "outside the signal of the sensor",
     Quality.SUBMERGED: "submerged: the flow is less",
     Quality.INCOMPLETE: "incomplete: a gap is left out",
+    Quality.FLAGGED: "flagged: an event fell into it",
 }
 # The same by code, with an empty text for codes that no quality has.
 _BY_CODE = {int(quality): reason for quality, reason in _REASONS.items()}

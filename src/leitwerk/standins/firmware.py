@@ -175,7 +175,8 @@ class Firmware(ABC):
         words = [0] * self._sizes[table]
         measured = {**self._identity(), "clock": self.device_clock.text(), **self.measured()}
         for point in self._shown:
-            if point.table == table and point.name in measured:
+            is_asked = point.start < start + count and point.end > start
+            if is_asked and point.table == table and point.name in measured:
                 encoded = point.encode(measured[point.name])
                 if point.bits is not None:
                     encoded = (encoded[0] | words[point.start],)

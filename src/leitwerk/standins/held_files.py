@@ -21,13 +21,11 @@ class HeldFiles:
         chosen = self._chosen()
         return b"" if chosen is None else chosen[1][self.first : self.first + count]
 
-    def words(self, count: int) -> dict[str, Stored]:
-        """The same in registers, by the names of their points."""
+    def words(self, count: int) -> list[int]:
+        """The same in registers, two bytes in each."""
         data = self.window(2 * count)
         data += bytes(2 * count - len(data))
-        return {
-            f"file.word.{w + 1}": float(data[2 * w] << 8 | data[2 * w + 1]) for w in range(count)
-        }
+        return [data[k] << 8 | data[k + 1] for k in range(0, 2 * count, 2)]
 
     def shown(self) -> dict[str, Stored]:
         """What is shown of the file that is selected, but for its bytes."""

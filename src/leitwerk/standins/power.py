@@ -10,9 +10,11 @@ from typing import Any
 import numpy as np
 
 from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.register_points import registers
 from leitwerk.datasheet.vocabulary import (
     FILE_FIRST,
     FILE_SELECT,
+    FILE_WORD,
     FIRST_ROW,
     SELECT,
     STORAGE_INTERVAL,
@@ -46,6 +48,8 @@ class PowerAnalyzer(Firmware):
         self._began_s = self.clock()
         self.memory = RunMemory(_COLUMNS, self._row, self.clock, self.device_clock, factor)
         self.files = HeldFiles()
+        (first_word,) = registers([self.datasheet.point(FILE_WORD, 1)])
+        self._words_at = first_word.start
         self._survey: Survey | None = None
 
     @property
@@ -71,6 +75,17 @@ class PowerAnalyzer(Firmware):
             self.files = HeldFiles()
         else:
             raise RefusedError(Refusal.BAD_VALUE)
+
+    def read(self, table: str, start: int, count: int) -> list[int]:
+        """As every device; a piece of a file alone is quick, as there are many."""
+        if (
+            table == "input"
+            and self._words_at <= start
+            and start + count <= self._words_at + _WORDS
+        ):
+            skipped = start - self._words_at
+            return self.files.words(skipped + count)[skipped:]
+        return super().read(table, start, count)
 
     def write(self, start: int, words: Sequence[int]) -> None:
         """As every device, and the window onto recordings."""
@@ -101,7 +116,7 @@ class PowerAnalyzer(Firmware):
             **self._feeder(now["power.active"]),
             **self.memory.shown(_WINDOW),
             **self.files.shown(),
-            **self.files.words(_WORDS),
+            **{f"file.word.{w}": float(word) for w, word in enumerate(self.files.words(_WORDS), 1)},
         }
 
     def _feeder(self, active_kw: float) -> dict[str, Stored]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Collection, Iterator
 
@@ -18,21 +17,17 @@ from leitwerk.datasheet.vocabulary import (
     ALARM_SEVERITY,
     ALARM_TRIP,
     BUS_UNIT,
+    CAMPAIGN_STORES,
     CHANNEL_LABEL,
     CHANNEL_RANGE,
     CHANNEL_SENSOR,
     CHANNEL_UNIT,
-    CURRENT_PRIMARY,
-    CURRENT_SECONDARY,
-    CURRENT_SENSITIVITY,
-    CURRENT_SENSOR,
+    EVALUATION_WEIGHTING,
     INPUT_ALARM_DELAY,
     INPUT_ALARM_HIGH,
     INPUT_ALARM_HYSTERESIS,
     INPUT_ALARM_LOW,
     NAME,
-    NOMINAL_FREQUENCY,
-    NOMINAL_VOLTAGE,
     OF_NET,
     OF_PHASES,
     OF_VOLTAGES,
@@ -50,26 +45,23 @@ from leitwerk.datasheet.vocabulary import (
     VALUE_HIGH,
     VALUE_LOW,
     VOCABULARY,
-    VOLTAGE_PRIMARY,
-    VOLTAGE_SECONDARY,
     WHEN_FULL,
-    WIRING_SETTINGS,
-    WIRING_SYSTEM,
 )
 from leitwerk.errors import SetupError
 from leitwerk.identity import Identity
-from leitwerk.parsing.quantities import format_number
-from leitwerk.power.system import SYSTEMS, System
 from leitwerk.project.setups import parse_setup
 from leitwerk.setup.fields import CONTACT, COUNTER
 from leitwerk.signals.pulse_inputs import PERIOD, PULSE_WIDTH, PULSED
 from leitwerk.signals.sensors import SENSORS
+from leitwerk.transfer.adopt_sections import (
+    schedule_lines,
+    sound_lines,
+    trigger_lines,
+    wired_system,
+    wiring_lines,
+)
+from leitwerk.transfer.adopt_text import exact_text, yaml_text
 
-# Quantities, ranges and units: nothing in them means something to YAML.
-_QUANTITY = re.compile(r"(?:[±-]?\d[\d.]*(?: [°%Ω\w/·]+)?)|°[CF]|Ω")
-_PLAIN = re.compile(r"[^\W\d][\w .,/+()-]*[\w.)]|[^\W\d]")
-# What editors that follow YAML 1.1 take for something else than a text.
-_WORDS = {"yes", "no", "on", "off", "true", "false", "null", "y", "n"}
 # Settings that a setup has keys of its own for: what they are called there, and in what unit.
 _TIMED = (
     (STORAGE_INTERVAL, "store: every", "s"),
@@ -78,9 +70,16 @@ _TIMED = (
     (WHEN_FULL, "when_full:", ""),
 )
 _ELSEWHERE = {k.name for k in (TITLE, SAMPLE_INTERVAL, BUS_UNIT, *(k for k, _, _ in _TIMED))}
-_BLOCKS = tuple(k.block.partition("{")[0] for k in (CHANNEL_SENSOR, ALARM_CONDITION, PULSE_GATE))
-_TRANSFORMER, _SENSITIVE = CURRENT_SENSOR.choices
-_RATIO_OF_ONE = 100.0  # what both sides are set to without a transformer
+_BLOCKS = tuple(
+    known.block.partition("{")[0]
+    for known in (
+        CHANNEL_SENSOR,
+        ALARM_CONDITION,
+        PULSE_GATE,
+        CAMPAIGN_STORES,
+        EVALUATION_WEIGHTING,
+    )
+)
 _CHOICES = 8  # that are named in a comment
 _NAME = 40  # characters of a channel's name
 _SECONDS = "s"
@@ -104,12 +103,16 @@ def adopt(settings: DeviceSettings, identity: Identity, address: str, datasheet:
     """
     begin = [
         *_head(settings, identity, address, datasheet),
-        *_wiring(settings, datasheet),
+        *wiring_lines(settings, datasheet),
+        *trigger_lines(settings, datasheet),
+        *schedule_lines(settings, datasheet),
+        *sound_lines(settings, datasheet),
         *_channels(settings, datasheet),
     ]
+    said = _said("\n".join([*begin, ""]), datasheet)
 
     def whole(own: Collection[str]) -> tuple[str, list[str]]:
-        text = "\n".join([*begin, *_settings(settings, datasheet, own)]) + "\n"
+        text = "\n".join([*begin, *_settings(settings, datasheet, said, own)]) + "\n"
         return text, _remarks(text, settings, datasheet)
 
     text, remarks = whole(())
@@ -129,71 +132,25 @@ def _head(
     title = settings.get(TITLE) or settings.get(NAME) or sheet.summary
     lines = [
         "leitwerk: 1",
-        f"title: {_text(title)}",
+        f"title: {yaml_text(title)}",
         "",
         "device:",
-        f"  model: {_text(identity.model)}",
-        f"  at: {_text(address)}",
-        f"  serial: {_text(identity.serial)}    # any other device is refused",
+        f"  model: {yaml_text(identity.model)}",
+        f"  at: {yaml_text(address)}",
+        f"  serial: {yaml_text(identity.serial)}    # any other device is refused",
         "",
     ]
     interval = settings.get(SAMPLE_INTERVAL)
     if sheet.limits.interval_s is not None and isinstance(interval, float):
-        low, high = (_exact(end) for end in sheet.limits.interval_s)
-        every = f"sample: every {_exact(interval)} {_SECONDS}"
+        low, high = (exact_text(end) for end in sheet.limits.interval_s)
+        every = f"sample: every {exact_text(interval)} {_SECONDS}"
         lines += [f"{every}    # {low} to {high} {_SECONDS}"]
     for known, key, unit in _TIMED:
         value = settings.get(known)
         if value is not None and value != 0.0:
-            shown = f"{_exact(value)} {unit}" if not isinstance(value, str) else str(value)
+            shown = f"{exact_text(value)} {unit}" if not isinstance(value, str) else str(value)
             lines.append(f"{key} {shown}")
     return [*lines, ""] if lines[-1] else lines
-
-
-# ---------------------------------------------------------------------- wiring
-
-
-def _system(settings: DeviceSettings, sheet: Datasheet) -> System | None:
-    """How an analyzer is wired, as far as its settings say it in terms of a setup."""
-    name = settings.get(WIRING_SYSTEM)
-    return SYSTEMS[str(name)] if name in sheet.wirings else None
-
-
-def _wiring(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
-    """The section ``wiring``; its channels follow from it."""
-    system = _system(settings, sheet)
-    if system is None:
-        return []
-    volts, frequency = settings.get(NOMINAL_VOLTAGE), settings.get(NOMINAL_FREQUENCY)
-    lines = [] if frequency in {None, "50 Hz"} else [f"mains: {frequency}", ""]
-    lines += ["wiring:", f"  system: {system.name}", f"  nominal: {_exact(float(volts or 0.0))} V"]
-    first, second = settings.get(VOLTAGE_PRIMARY), settings.get(VOLTAGE_SECONDARY)
-    if first is not None and second is not None and not first == second == _RATIO_OF_ONE:
-        lines.append(f"  voltages: {_exact(float(first))}/{_exact(float(second))} V")
-    return [*lines, f"  currents: {_currents(settings)}", ""]
-
-
-def _currents(settings: DeviceSettings) -> str:
-    sensor = settings.get(CURRENT_SENSOR)
-    if sensor == _SENSITIVE:
-        return f"{_exact(float(settings.get(CURRENT_SENSITIVITY) or 0.0))} mV/A"
-    if sensor not in {None, _TRANSFORMER}:
-        return _text(sensor)
-    sides = (settings.get(CURRENT_PRIMARY), settings.get(CURRENT_SECONDARY))
-    first, second = (_exact(float(side or 0.0)) for side in sides)
-    return f"{first}/{second} A"
-
-
-def _of_wiring(settings: DeviceSettings, sheet: Datasheet) -> set[str]:
-    """The settings that the section ``wiring`` says."""
-    if _system(settings, sheet) is None:
-        return set()
-    names = {known.name for known in WIRING_SETTINGS}
-    if settings.get(CURRENT_SENSOR) != _SENSITIVE:
-        names.discard(CURRENT_SENSITIVITY.name)
-    if settings.get(CURRENT_SENSOR) not in {None, _TRANSFORMER}:
-        names -= {CURRENT_PRIMARY.name, CURRENT_SECONDARY.name}
-    return names
 
 
 # ---------------------------------------------------------------------- channels
@@ -201,7 +158,7 @@ def _of_wiring(settings: DeviceSettings, sheet: Datasheet) -> set[str]:
 
 def _channels(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
     blocks = list(_wired(settings, sheet)) or list(_own(settings, sheet))
-    if not blocks and _system(settings, sheet) is not None:
+    if not blocks and (wired_system(settings, sheet) or sound_lines(settings, sheet)):
         return []
     if not blocks:
         return ["channels: {}    # nothing is wired to it yet", ""]
@@ -222,7 +179,7 @@ def _wired(settings: DeviceSettings, sheet: Datasheet) -> Iterator[tuple[str, li
         if sensor in {None, CHANNEL_SENSOR.cleared}:
             continue
         label = str(settings.get(CHANNEL_LABEL, slot) or "")
-        lines = [f"label: {_text(label)}"] if label else []
+        lines = [f"label: {yaml_text(label)}"] if label else []
         lines.append(f"terminal: {terminal.name}    # takes {' or '.join(terminal.takes)}")
         lines += _measurement(str(sensor), settings, slot, sheet)
         unit = str(settings.get(CHANNEL_UNIT, slot) or "")
@@ -243,18 +200,18 @@ def _measurement(sensor: str, settings: DeviceSettings, slot: int, sheet: Datash
         symbol = kind.unit.symbol
         ends = kind.ends or [float(settings.get(s, slot) or 0.0) for s in (SIGNAL_LOW, SIGNAL_HIGH)]
         values = [float(settings.get(v, slot) or 0.0) for v in (VALUE_LOW, VALUE_HIGH)]
-        low, high, first, last = map(_exact, (*ends, *values))
+        low, high, first, last = map(exact_text, (*ends, *values))
         named = sensor in {PERIOD, PULSE_WIDTH}
         lines = [f"signal: {sensor}" if named else f"signal: {low}..{high} {symbol}"]
         first, last = f"{first} {unit}".strip(), f"{last} {unit}".strip()
         lines.append(
-            f'scale: {{"{low} {symbol}": {_text(first)}, "{high} {symbol}": {_text(last)}}}'
+            f'scale: {{"{low} {symbol}": {yaml_text(first)}, "{high} {symbol}": {yaml_text(last)}}}'
         )
     chosen = settings.get(CHANNEL_RANGE, slot)
     if chosen not in {None, "none"}:
-        lines.append(f"range: {_text(chosen)}")
+        lines.append(f"range: {yaml_text(chosen)}")
     if unit:
-        lines.append(f"unit: {_text(unit)}")
+        lines.append(f"unit: {yaml_text(unit)}")
     return [*lines, *(_pulses(settings, slot) if sensor in PULSED else ())]
 
 
@@ -266,7 +223,7 @@ def _pulses(settings: DeviceSettings, slot: int) -> list[str]:
     )
     if gate is None:
         return []
-    times = [f"{key}: {_exact(float(value or 0.0))} {unit}" for key, value, unit in
+    times = [f"{key}: {exact_text(float(value or 0.0))} {unit}" for key, value, unit in
              (("gate", gate, "s"), ("filter", shortest, "ms"), ("after", after, "s"))]  # fmt: skip
     return [f"pulses: {{{', '.join([*times, f'missing: {missing}'])}}}"]
 
@@ -283,10 +240,10 @@ def _alarms(settings: DeviceSettings, sheet: Datasheet) -> dict[int, list[int]]:
 
 def _alarm_line(settings: DeviceSettings, k: int, unit: str) -> str:
     trip, clear = (
-        _text(f"{_exact(float(settings.get(known, k) or 0.0))} {unit}".strip())
+        yaml_text(f"{exact_text(float(settings.get(known, k) or 0.0))} {unit}".strip())
         for known in (ALARM_TRIP, ALARM_CLEAR)
     )
-    delay = _exact(float(settings.get(ALARM_DELAY, k) or 0.0))
+    delay = exact_text(float(settings.get(ALARM_DELAY, k) or 0.0))
     severity = settings.get(ALARM_SEVERITY, k) or "medium"
     return (
         f"alarm_{k}: {{{settings.get(ALARM_CONDITION, k)}: {trip}, clear: {clear}, "
@@ -304,16 +261,18 @@ def _input_alarm_lines(settings: DeviceSettings, slot: int) -> Iterator[str]:
         trip = settings.get(known, slot)
         if trip is None or isinstance(trip, str):
             continue
-        more = f", after: {_exact(float(delay))} {_SECONDS}" if delay else ""
-        more += f", clear: {_exact(trip + sign * float(apart))}" if apart else ""
-        yield f"{name}: {{{side}: {_exact(trip)}{more}}}"
+        more = f", after: {exact_text(float(delay))} {_SECONDS}" if delay else ""
+        more += f", clear: {exact_text(trip + sign * float(apart))}" if apart else ""
+        yield f"{name}: {{{side}: {exact_text(trip)}{more}}}"
 
 
 def _own(settings: DeviceSettings, sheet: Datasheet) -> Iterator[tuple[str, list[str]]]:
-    """What a device measures by itself, but for what follows from a wiring."""
-    has_wiring = _system(settings, sheet) is not None
+    """What a device measures by itself, but for what follows from a wiring, or from evaluations."""
+    has_wiring = wired_system(settings, sheet) is not None
+    of_sound = ("evaluation.", "band.") if sound_lines(settings, sheet) else ()
     for name, point in sheet.own_readings.items():
-        if not point.choice_names and not (has_wiring and _is_of_net(name)):
+        follows = (has_wiring and _is_of_net(name)) or name.startswith(of_sound)
+        if not point.choice_names and not follows:
             unit = f"    # in {point.unit}" if point.unit else ""
             yield name, [f"reading: {name}{unit}"]
 
@@ -330,20 +289,31 @@ def _is_of_net(name: str) -> bool:
 # ---------------------------------------------------------------------- further settings
 
 
-def _settings(settings: DeviceSettings, sheet: Datasheet, own: Collection[str]) -> list[str]:
-    """The section ``settings``: what has no key of a setup, and what is named in ``own``."""
-    lines = []
-    of_wiring = _of_wiring(settings, sheet) - {*own}
+def _said(text: str, sheet: Datasheet) -> set[str]:
+    """The settings that follow from the sections of a text."""
+    try:
+        wanted = check_setup(parse_setup(text), sheet).wanted
+    except SetupError:
+        return set()
+    families = ((w, sheet.family(w.known)) for w in wanted)
+    return {family.name_at(w.number) for w, family in families if family is not None}
+
+
+def _settings(
+    settings: DeviceSettings, sheet: Datasheet, said: Collection[str], own: Collection[str]
+) -> list[str]:
+    """The section ``settings``: what is not ``said`` by another one, and what is named in ``own``."""
+    lines, has_keys = [], _ELSEWHERE | ({*said} - {*own})
     for name, value in settings.values.items():
         point = sheet.settings.get(name)
-        has_key = name in _ELSEWHERE | of_wiring or (_is_in_blocks(name, sheet) and name not in own)
+        has_key = name in has_keys or (_is_in_blocks(name, sheet) and name not in own)
         if has_key or point is None or point.read_only:
             continue
         if not is_documented(point, value):
             shown = show_setting(value, point.unit)
             lines.append(f"  # {name}: is {shown}, which the device does not accept")
             continue
-        shown = _text(show_setting(value, point.fixed_unit)) if value != "" else '""'
+        shown = yaml_text(show_setting(value, point.fixed_unit)) if value != "" else '""'
         lines.append(f"  {name}: {shown}{_span(point)}")
     has_values = any(not line.startswith("  #") for line in lines)
     return ["settings:" if has_values else "# settings:", *lines] if lines else []
@@ -363,7 +333,7 @@ def _span(point: Point) -> str:
     if point.is_text or point.limits is None:
         return ""
     low, high = point.limits
-    return f"    # {_exact(low)} to {_exact(high)} {point.unit}".rstrip()
+    return f"    # {exact_text(low)} to {exact_text(high)} {point.unit}".rstrip()
 
 
 # ---------------------------------------------------------------------- how it is written
@@ -400,16 +370,6 @@ def _comment(what: object) -> str:
     return "\n".join(f"#   {line}" for line in str(what).splitlines())
 
 
-def _text(value: object) -> str:
-    """A text as YAML: plain where that is safe, in double quotes elsewhere (JSON's are YAML's)."""
-    text = str(value)
-    if _PLAIN.fullmatch(text) and text.casefold() not in _WORDS:
-        return text
-    if _QUANTITY.fullmatch(text):
-        return text
-    return json.dumps(text, ensure_ascii=False)
-
-
 def _free(wish: str, names: set[str]) -> str:
     """A name for a channel that no other has, from a label."""
     plain = re.sub(r"[^a-z0-9]+", "_", wish.casefold().replace("°", "")).strip("_")[: _NAME - 4]
@@ -418,8 +378,3 @@ def _free(wish: str, names: set[str]) -> str:
     name = next(n for n in (plain, *(f"{plain}_{k}" for k in range(2, 10_000))) if n not in names)
     names.add(name)
     return name
-
-
-def _exact(value: float) -> str:
-    """A number with all the digits that a device keeps."""
-    return format_number(value, 12)

@@ -39,7 +39,8 @@ MORE = {
         "settings: {name: KILN-2}", "secrets: [network.key]",
         ("papers: {header: {load: Tonewood}, logo: a.png, judged: {g: {alarms: [a.b], at_most: 30 min}},"
          " shares: {s: {channels: [a], within: 0..1, each: 10 min, value: root mean square, at_least: 95 %}},"
-         " exposure: {level: a, uncertainty: 1 dB}, totals: {channels: [a], each: day, highest_mean: 1 h}}"),
+         " exposure: {level: a, uncertainty: 1 dB}, totals: {channels: [a], each: day, highest_mean: 1 h,"
+         " tariffs: {day: Mo-Fr, night: other}, holidays: [2026-12-24]}}"),
         "statistics: mean, maximum", "contact_list: people.yaml",
         "services: {broker: 'mqtt+tcp://127.0.0.1:1883'}",
         "contacts: {yard: {web: 'http://127.0.0.1:1/x', topic: yard/alarm}}",

@@ -14,11 +14,13 @@ import leitwerk as lw
 from leitwerk.analysis.series import Column, Series
 from leitwerk.analysis.steps import integrals
 from leitwerk.evaluation.exposure import noise_exposure
+from leitwerk.evaluation.judged import survey
 from leitwerk.evaluation.shares import judge_shares
 from leitwerk.evaluation.summary import summarise
 from leitwerk.evaluation.totals import add_up
 from leitwerk.parsing.quantities import parse_quantity, parse_span
-from leitwerk.setup.papers import Exposure, JudgedShare
+from leitwerk.setup.papers import Exposure, JudgedShare, Papers
+from leitwerk.signals.quality import Quality
 
 BEGIN = 1_772_438_400.0  # 2026-03-02T08:00Z, a whole hour
 VIENNA = ZoneInfo("Europe/Vienna")
@@ -203,6 +205,55 @@ def test_counters_that_were_reset_and_the_highest_mean():
     ).channels
     highest = channel.highest
     assert (highest.value, highest.begin_s) == (pytest.approx(21.0), BEGIN + 105 * 60.0)
+
+
+def test_tariffs_are_added_up_apart_also_in_the_night_of_25_hours():
+    """A week with the night in which the clocks are put back: hour by hour, by the wall clock."""
+    begin = datetime(2026, 10, 19, 3, 17, tzinfo=VIENNA).timestamp()
+    rows = series(np.arange(4 * 170.0), "p", "kW", 900.0, begin)
+    tariffs = {"day": "Mo-Fr 06:00..22:00", "feast": "holiday", "night": "other"}
+    more = {"tariffs": tariffs, "holidays": ["2026-10-26"]}
+    whole = add_up(rows, ["p"], "day", VIENNA, **more)
+    expected = dict.fromkeys(tariffs, 0.0)
+    for minute in range(15 * 4 * 170):
+        local = datetime.fromtimestamp(begin + 60.0 * minute, VIENNA)
+        at_work = local.weekday() < 5 and 6 <= local.hour < 22
+        name = "feast" if (local.month, local.day) == (10, 26) else "day" if at_work else "night"
+        expected[name] += (minute // 15) / 60.0
+    assert whole.tariffs == tuple(tariffs)
+    assert dict(zip(tariffs, whole.channels[0].by_tariff, strict=True)) == pytest.approx(expected)
+    assert sum(whole.channels[0].by_tariff) == pytest.approx(whole.channels[0].total)
+    assert whole.edges_s[7] - whole.edges_s[6] == 25 * 3600.0
+    assert next(iter(whole.tariff_lines())).startswith("p, day: ")
+    with pytest.raises(lw.LeitwerkError):
+        add_up(rows, ["p"], "day", VIENNA, tariffs={"day": "Mo-Fr 06:00..22:00"})
+
+
+def test_flagged_intervals_are_counted_apart_and_a_missing_day_is_unknown():
+    """EN 50160 over a week: 1,008 intervals of UTC, six more in the night of 25 hours."""
+    begin = datetime(2026, 10, 19, 0, 0, tzinfo=VIENNA).timestamp()
+    week = series(np.full(1014, 230.0), "u", "V", 600.0, begin)
+    assert datetime.fromtimestamp(begin + 1014 * 600.0, VIENNA).hour == 0
+    qualities = np.zeros(week.values.shape, np.uint8)
+    qualities[100] = qualities[500] = Quality.FLAGGED
+    week.values[[100, 500]] = 3.0
+    flagged = Series(week.columns, week.times_s, week.values, qualities)
+    (verdict,) = judge_shares(flagged, {"u": share("u", at_least="100 %")})
+    (channel,) = verdict.channels
+    assert (channel.intervals, channel.known, channel.flagged) == (1012, 1012, 2)
+    assert (verdict.outcome, channel.lowest) == ("passed", 230.0)
+    assert "2 flagged and left out" in next(verdict.lines())
+    _, judged = survey(flagged, Papers(shares={"u": share("u", at_least="100 %")}), (), VIENNA)
+    assert judged.shares[0].channels[0].flagged == 2
+    # Rows that stand across the ticks flag the intervals on both sides.
+    late = Series(week.columns, week.times_s + 60.0, week.values, qualities)
+    (across,) = judge_shares(late, {"u": share("u")})[0].channels
+    assert (across.flagged, across.intervals) == (4, 1009)
+    keeps = np.ones(1014, bool)
+    keeps[300:444] = False  # a day without rows
+    short = Series(week.columns, week.times_s[keeps], week.values[keeps], qualities[keeps])
+    (gap,) = judge_shares(short, {"u": share("u")})
+    assert (gap.outcome, gap.channels[0].known) == ("unknown", 1012 - 144)
 
 
 def test_a_shift_of_the_clock_is_a_day_of_23_hours():

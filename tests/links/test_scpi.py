@@ -4,14 +4,17 @@ import socket
 import threading
 from importlib import resources
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 import leitwerk as lw
 from conftest import checked
+from leitwerk.datasheet.own_quality import own_quality
 from leitwerk.datasheet.text_points import TextPoint
 from leitwerk.devices.device import Device
+from leitwerk.devices.recordings import control_recording
 from leitwerk.links.lines import LineLink
 from leitwerk.parsing.address import parse_address
 from leitwerk.protocols.lines import MAX_LINE, LineReader, split_fields
@@ -167,3 +170,71 @@ def test_a_model_and_an_address_must_speak_the_same():
     setup = checked(HALL.replace(AT, "scpi+serial:///dev/ttyNOWHERE"))
     with lw.connect(setup) as device, pytest.raises(lw.LinkError, match="there is no such port"):
         device.identify()
+
+
+# ---------------------------------------------------------------------- recording
+
+
+def rows_of(device):
+    (info,) = lw.list_recordings(device)
+    return lw.fetch_recording(device, info.number).values
+
+
+def control(device, command):
+    return control_recording(device, command, passwords={"operator": "larch"})
+
+
+def test_a_pause_and_what_is_erased_stay_as_rows_without_values(meter):
+    device, clock = meter, [0.0]
+    memory = device.link.meter.memory
+    memory._clock = lambda: clock[0]
+    device.log_in("operator", "larch")
+    device.write_settings({"integration.time": 10.0, "erase_back.length": 25.0})
+    assert (control(device, "start"), control(device, "start")) == ("stopped", "recording")
+    clock[0] = 100.0
+    assert control(device, "pause") == "recording"
+    assert device.status().recording  # it takes no settings meanwhile
+    clock[0] = 130.0
+    assert (control(device, "continue"), control(device, "continue")) == ("paused", "recording")
+    clock[0] = 200.0
+    assert control(device, "erase back") == "recording"
+    assert control(device, "stop") == "recording"
+    known = np.isfinite(rows_of(device)[:, 0])
+    assert known.tolist() == [*[True] * 10, *[False] * 3, *[True] * 4, *[False] * 3]
+    with pytest.raises(lw.DeviceRefused, match="there is nothing to pause"):
+        control(device, "pause")
+
+
+def test_a_run_begins_at_its_time_or_above_its_level(meter):
+    device, own = meter, meter.link.meter
+    device.log_in("operator", "larch")
+    device.write_settings({"start.mode": "above level", "start.level": 120.0})
+    assert control(device, "start") == "stopped"
+    assert (str(device.status_points()["recording"]), device.status().recordings) == ("waiting", 0)
+    assert control(device, "stop") == "waiting"
+    device.log_in("operator", "larch")
+    device.write_settings({"start.level": 60.0})
+    assert control(device, "start") == "stopped"
+    assert (str(device.status_points()["recording"]), device.status().recordings) == (
+        "recording",
+        1,
+    )
+    control(device, "stop")
+    device.log_in("operator", "larch")
+    device.write_settings({"start.mode": "at time", "start.time": "2099-01-01 00:00:00"})
+    control(device, "start")
+    assert str(device.status_points()["recording"]) == "waiting"
+    own.clock.set("2099-01-01 00:00:01")
+    assert str(device.status_points()["recording"]) == "recording"
+
+
+def test_levels_outside_the_range_of_the_meter_are_marked(meter):
+    device = meter
+    device.log_in("operator", "larch")
+    device.write_settings({"range.upper": 90.0, "range.lower": 60.0, "evaluation.1.weighting": "Z"})
+    loud = next(
+        p for p in device.datasheet.points("readings") if p.name == "evaluation.1.equivalent"
+    )
+    values = [device.reader([loud])()[0] for _ in range(50)]
+    assert {own_quality(loud, value).reason for value in values} <= {"above range", "good"}
+    assert any(own_quality(loud, value).reason == "above range" for value in values)

@@ -119,6 +119,38 @@ def test_a_shift_of_eibe(leitwerk, tmp_path, monkeypatch):
     assert leitwerk("report", "SH-0093", "--kind", "noise", "--to", "x.pdf").exit_code == 2
 
 
+def check_events(leitwerk):
+    """What the library finds in each waveform is what the analyzer has found by itself."""
+    folder = Store("recordings").files_folder("PA-0117")
+    listed = pd.read_csv(next(folder.glob("*-events.csv")), parse_dates=["begin"])
+    listed["begin"] = listed["begin"].dt.tz_localize("Europe/Vienna")
+    own = listed[listed["kind"] != "alarm"]
+    assert sorted(own["kind"]) == ["dip", "dip", "inrush", "interruption", "swell", "transient"]
+    found = []
+    for path in sorted(folder.glob("*.wav")):
+        evaluated = leitwerk("waveforms", "it.yaml", str(path), "--json")
+        assert evaluated.exit_code == 1, evaluated.output
+        found += [
+            event
+            for event in json.loads(evaluated.stdout)["events"]
+            if event["kind"] != "transient" or "transient" in path.name
+        ]
+    for kind, own_of_kind in own.groupby("kind"):
+        library = [event for event in found if event["kind"] == kind]
+        if kind == "inrush":  # the analyzer has one for all phases
+            library = [max(library, key=lambda event: event["extreme"])]
+        assert len(library) == len(own_of_kind), kind
+        for row, event in zip(own_of_kind.itertuples(), library, strict=True):
+            assert abs(row.begin.timestamp() - event["begin_s"]) < 0.021
+            assert abs(row.duration_s - event["duration_s"]) < 0.041
+            assert event["extreme"] == pytest.approx(row.extreme, rel=0.03, abs=0.5)
+    summary = leitwerk("summary", "PA-0117", "--setup", "it.yaml").stdout
+    assert "dips, 70 > u >= 40 %, to 0.5 s: 1\n" in summary
+    assert "interruptions: 1 short, 0 long\n" in summary
+    assert "2 flagged and left out" in summary
+    assert "bought, day: " in summary
+
+
 @pytest.mark.process
 def test_a_week_of_ulme(leitwerk, tmp_path, monkeypatch):
     monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "5206")
@@ -128,10 +160,12 @@ def test_a_week_of_ulme(leitwerk, tmp_path, monkeypatch):
         "report", "PA-0117", "--setup", "it.yaml", "--kind", "supply", "--to", "week.csv"
     )
     assert (report.exit_code, "passed" in report.stdout) == (0, True), report.output
+    check_events(leitwerk)
     frame, text = frame_of("PA-0117"), (tmp_path / "week.csv").read_text("utf-8")
     rows = [line.split(",") for line in text.splitlines() if line.startswith('"voltage, 95 %",u2')]
     counted, within = int(rows[0][8]), int(rows[0][10])
     # A sag of an hour and a half: below 207 V, and above 195.5 V. A row stands across two ticks.
+    assert (frame["flagged as stored"] > 0).sum() == 2  # the half-hour of events
     low = int((frame["u2"] < 207).sum())
     assert (low, abs(counted - within - low) <= 1, (frame["u2"] > 195.5).all()) == (9, True, True)
     energy = leitwerk(

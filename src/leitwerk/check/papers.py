@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 
 from leitwerk.check.channels import CheckedChannel
+from leitwerk.errors import DomainError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.units import Unit
 from leitwerk.setup.model import Setup
-from leitwerk.setup.papers import Exposure, JudgedGroup, Papers
+from leitwerk.setup.papers import Exposure, JudgedGroup, Papers, Totals
 from leitwerk.setup.sound import Sound
 
 _DAY_S = 86_400.0
@@ -43,9 +44,25 @@ def check_papers(setup: Setup, channels: Sequence[CheckedChannel], findings: Fin
             place = ("papers", "shares", name, "each")
             findings.error("intervals-do-not-fit", place, f"{share.each} does not divide a day",
                            valid="10 s, 1 min, 10 min, 2 h")  # fmt: skip
+    if papers.totals is not None:
+        _check_tariffs(papers.totals, setup, findings)
     if papers.exposure is not None:
         _check_levels(papers.exposure, findings)
         _check_weightings(setup.sound, papers.exposure, findings)
+
+
+def _check_tariffs(totals: Totals, setup: Setup, findings: Findings) -> None:
+    if not totals.tariffs:
+        return
+    from leitwerk.derived.tariffs import parse_tariff  # noqa: PLC0415 - most setups have none
+
+    try:
+        parse_tariff(
+            [(text, 1.0) for text in totals.tariffs.values()], totals.holidays, setup.zone.key
+        )
+    except DomainError as error:
+        findings.error("bad-value", ("papers", "totals", "tariffs"), error.message, at_key=True,
+                       remedy=error.remedy)  # fmt: skip
 
 
 def _check_weightings(sound: Sound | None, exposure: Exposure, findings: Findings) -> None:

@@ -140,8 +140,10 @@ class Judged:
             yield from share.lines()
         if self.exposure is not None:
             yield str(self.exposure)
-        for channel in () if self.totals is None else self.totals.channels:
-            yield from channel.lines()
+        if self.totals is not None:
+            for channel in self.totals.channels:
+                yield from channel.lines()
+            yield from self.totals.tariff_lines()
 
     @property
     def outcome(self) -> Outcome:
@@ -188,6 +190,7 @@ class Judge:
                 columns, asked.channels, asked.each, zone,
                 highest_mean_s=None if asked.highest_mean is None else asked.highest_mean.seconds,
                 labels=lambda name: names.get(name, ""),
+                tariffs=asked.tariffs, holidays=asked.holidays,
             )  # fmt: skip
 
     def take(self, steps: Steps) -> None:

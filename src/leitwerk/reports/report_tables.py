@@ -23,7 +23,7 @@ def recording_tables(
     tables = {
         "about": list(_about(about, summary)), "verdict": list(_verdict(judged)),
         "limits": list(_limits(judged)), "noise exposure": list(_exposure(judged)),
-        "totals": list(_totals(judged)), "summary": list(_summary(summary)),
+        "totals": list(_totals(judged)), "totals by tariff": list(_tariffs(judged)), "summary": list(_summary(summary)),
         "events": list(_events(summary)), "events of the supply": list(_supply(supply)),
     }  # fmt: skip
     return {name: rows for name, rows in tables.items() if rows}
@@ -89,6 +89,15 @@ def _totals(judged: Judged) -> Iterator[Row]:
     yield ("begin", *(cell for c in t.channels for cell in (f"{c.name} [{c.unit}]", "missing [s]")))
     for k, begin in enumerate(t.edges_s[:-1]):
         yield utc_text(begin), *(x for c in t.channels for x in (c.totals[k], c.missing_s[k]))
+
+
+def _tariffs(judged: Judged) -> Iterator[Row]:
+    t = judged.totals
+    if t is None or not t.tariffs:
+        return
+    yield "tariff", *(f"{c.name} [{c.unit}]" for c in t.channels)
+    for k, name in enumerate(t.tariffs):
+        yield name, *(c.by_tariff[k] for c in t.channels)
 
 
 def _known(*values: float) -> tuple[float | str, ...]:

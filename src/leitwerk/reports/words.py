@@ -17,6 +17,7 @@ _GERMAN = {
     "Calibration": "Kalibrierung",
     "Batch": "Serie",
     "of": "von",
+    "tariff": "Tarif",
     "Events of the supply": "Ereignisse der Versorgung",
     "dips: residual voltage in %": "Einbrüche: Restspannung in %",
     "swells: highest voltage in %": "Überhöhungen: höchste Spannung in %",

@@ -101,6 +101,13 @@ class Totals(Model):
     highest_mean: DurationField | None = Field(
         None, description="The interval whose highest mean is reported: 15 min"
     )
+    tariffs: dict[Line, Line] = Field(
+        default_factory=dict,
+        description="Days and times that are added up apart, by name: Mo-Fr 06:00..22:00, other",
+    )
+    holidays: list[Line] = Field(
+        default_factory=list, description="Dates that are a 'holiday' of the tariffs"
+    )
 
 
 class Papers(Model):

@@ -59,8 +59,8 @@ MORE = {
         ("triggers: {dip: 90 %, swell: 110 %, interruption: 5 %, hysteresis: 2 %, change: 5 %,"
          " transient: 30 %, inrush: 100 A, power: 10 kW, before: 100 ms, after: 100 ms}"),
         "schedule: {a: {stores: trends, every: 1 min}, b: {stores: events, at_most: 5}}",
-        ("sound: {start: above 80 dB, audio: 5 s, erase_back: 5 s,"
-         " integration: 2 s, range: 30..120 dB, calibrator: {level: 94 dB, frequency: 1 kHz,"
+        ("sound: {corrections: {windscreen: {4 kHz: 0.3 dB}}, start: above 80 dB, audio: 5 s,"
+         " erase_back: 5 s, integration: 2 s, range: 30..120 dB, calibrator: {level: 94 dB, frequency: 1 kHz,"
          " correction: 0.1 dB, before: 94 dB, after: 94 dB, drift: 0.4 dB}, evaluations: {a: {time: slow,"
          " bands: octave, lowest: 63 Hz, highest: 8 kHz, peak: yes}}}"),
         ("wiring: {system: split-phase, nominal: 120 V, voltages: direct, currents: 1 mV/A,"

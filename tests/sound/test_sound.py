@@ -1,6 +1,7 @@
 """Sound against the tables of IEC 61672-1, IEC 61260-1 and the rules of dose and exposure."""
 
 import math
+from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -13,6 +14,7 @@ from leitwerk.signals import Quality
 from leitwerk.sound import (
     BandFilters,
     Evaluation,
+    FrequencyCorrection,
     PeakDetector,
     SoundMeter,
     TimeWeighting,
@@ -172,6 +174,28 @@ def test_any_division_into_blocks_gives_the_same_bits(cuts, seed):
     pieces = [row for part in np.split(x, sorted(cuts)) for row in meter.take(part)]
     assert pieces == whole
     assert len(whole) == 4
+
+
+@given(st.lists(st.integers(1, 90_000), max_size=5))
+def test_corrections_by_frequency_add_their_levels_without_delay(cuts):
+    curves = [{1000.0: 0.0, 4000.0: 0.8, 8000.0: 2.0}, {63.0: -1.0, 125.0: 0.0}]
+    t = np.arange(150_000) / RATE
+    tones = {63.0: -1.0, 1000.0: 0.0, 4000.0: 0.8, 8000.0: 2.0, 12_000.0: 2.0}
+    x = sum(np.cos(2 * np.pi * f * t) for f in tones)
+    x[70_000] = np.nan
+    edges = sorted({0, x.size, *(c for c in np.cumsum(cuts) if c < x.size)})
+    blocks = [x[a:b] for a, b in pairwise(edges)]
+    y = np.concatenate([*FrequencyCorrection(curves, RATE).run(blocks)])
+    whole = np.concatenate([*FrequencyCorrection(curves, RATE).run([x])])
+    np.testing.assert_array_equal(y, whole)
+    assert np.flatnonzero(np.isnan(y)).tolist() == [70_000]
+    right = sum(10 ** (level / 20) * np.cos(2 * np.pi * f * t) for f, level in tones.items())
+    inner = np.r_[5_000:65_000, 75_000:145_000]
+    assert np.abs(y - right)[inner].max() < 0.03
+    with pytest.raises(QuantityError):
+        FrequencyCorrection([{}], RATE)
+    with pytest.raises(QuantityError):
+        FrequencyCorrection([{0.0: 1.0}], RATE)
 
 
 def test_levels_of_a_calibrator():

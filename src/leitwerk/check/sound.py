@@ -34,7 +34,7 @@ from leitwerk.parsing.units import parse_unit
 from leitwerk.results import Outcome
 from leitwerk.setup.model import Setup
 from leitwerk.setup.sound import CalibratorEntry, EvaluationEntry, Sound
-from leitwerk.sound.evaluation import Evaluation
+from leitwerk.sound.evaluation import Evaluation, require_correction
 from leitwerk.sound.mid_frequencies import bands_between
 
 _TIMES = {"fast": "F", "slow": "S", "impulse": "I", "none": ""}
@@ -70,6 +70,12 @@ def check_sound(setup: Setup, findings: Findings) -> None:
     if sound.range is not None and str(sound.range.unit) != _DB:
         findings.error("wrong-unit", (*path, "range"), f"{sound.range} is no range of levels",
                        valid="30..120 dB")  # fmt: skip
+    for name in sound.corrections:
+        try:
+            require_correction(correction_of(sound, name))
+        except QuantityError as error:
+            findings.error("bad-value", (*path, "corrections", name), error.message, at_key=True,
+                           valid=error.valid)  # fmt: skip
     if sound.calibrator is not None:
         _check_calibrator(sound.calibrator, (*path, "calibrator"), findings)
 
@@ -210,6 +216,23 @@ def _check_calibrator(entry: CalibratorEntry, path: KeyPath, findings: Findings)
         if quantity is not None and str(quantity.unit) != _DB:
             findings.error("wrong-unit", (*path, key), f"{key}: {quantity} is no level",
                            valid="a number of dB")  # fmt: skip
+
+
+def correction_of(sound: Sound, name: str) -> dict[float, float]:
+    """A correction of a setup: the level in dB that is added at each frequency in Hz.
+
+    Raises
+    ------
+    QuantityError
+        A frequency or a level is none.
+
+    """
+    found = {}
+    for text, level in sound.corrections[name].items():
+        if str(level.unit) != _DB:
+            raise QuantityError(f"{level} is no level", valid="{4 kHz: 0.3 dB}")
+        found[parse_quantity(text).value_in(_HZ)] = float(level.value)
+    return found
 
 
 def _percent(text: str) -> float | None:

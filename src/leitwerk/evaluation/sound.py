@@ -11,12 +11,18 @@ import numpy as np
 
 from leitwerk.analysis.levels import level_of, powers
 from leitwerk.analysis.series import Column, Series
-from leitwerk.check.sound import Calibrated, evaluation_of, judge_calibrator
+from leitwerk.check.sound import (
+    Calibrated,
+    correction_of,
+    evaluation_of,
+    judge_calibrator,
+)
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.units import parse_unit
 from leitwerk.setup.sound import Sound
 from leitwerk.signals.quality import Quality
 from leitwerk.sound.bands import BandFilters
+from leitwerk.sound.corrections import FrequencyCorrection
 from leitwerk.sound.levels import pressure_level
 from leitwerk.sound.meter import SoundMeter
 from leitwerk.sound.mid_frequencies import bands_between
@@ -93,6 +99,9 @@ def evaluate_sound(
     meter = SoundMeter(
         rate_hz, evaluations, integration_s=sound.integration.seconds, upper_db=high, lower_db=low
     )
+    if sound.corrections:
+        curves = [correction_of(sound, name) for name in sound.corrections]
+        blocks = FrequencyCorrection(curves, rate_hz).run(blocks)
     found = [row for block in blocks for row in meter.take(block)]
     if not found:
         raise QuantityError(
@@ -142,6 +151,8 @@ def _whole(names: list[str], values: Array) -> dict[str, float]:
 
 
 def _notes(sound: Sound, rate_hz: float) -> Iterable[str]:
+    if sound.corrections:
+        yield f"corrected by frequency: {', '.join(sound.corrections)}"
     for name, entry in sound.evaluations.items():
         if entry.weighting != "Z":
             top = class_1_up_to(entry.weighting, rate_hz)

@@ -23,7 +23,8 @@ def recording_tables(
     tables = {
         "about": list(_about(about, summary)), "verdict": list(_verdict(judged)),
         "limits": list(_limits(judged)), "noise exposure": list(_exposure(judged)),
-        "totals": list(_totals(judged)), "totals by tariff": list(_tariffs(judged)), "summary": list(_summary(summary)),
+        "totals": list(_totals(judged)), "totals by tariff": list(_tariffs(judged)),
+        "summary": list(_summary(summary)),
         "events": list(_events(summary)), "events of the supply": list(_supply(supply)),
     }  # fmt: skip
     return {name: rows for name, rows in tables.items() if rows}

@@ -124,4 +124,8 @@ class Sound(Model):
     erase_back: DurationField | None = Field(
         None, description="How much 'leitwerk record SETUP erase-back' takes away"
     )
+    corrections: dict[Line, dict[Line, QuantityField]] = Field(
+        default_factory=dict,
+        description="Levels that are added by frequency, of a windscreen or a microphone: {4 kHz: 0.3 dB}",
+    )
     calibrator: CalibratorEntry | None = None

@@ -1,5 +1,6 @@
 from .bands import BandFilters as BandFilters
 from .bands import band_sections as band_sections
+from .corrections import FrequencyCorrection as FrequencyCorrection
 from .detectors import PeakDetector as PeakDetector
 from .detectors import TimeWeighting as TimeWeighting
 from .evaluation import Evaluation as Evaluation

@@ -8,6 +8,8 @@ from .commissioning.alarm_proof import prove as prove
 from .commissioning.live_check import LiveProgress as LiveProgress
 from .commissioning.live_check import verify as verify
 from .commissioning.live_report import LiveReport as LiveReport
+from .commissioning.wiring_check import WiringCheck as WiringCheck
+from .commissioning.wiring_check import check_wiring as check_wiring
 from .datasheet.model import Datasheet as Datasheet
 from .datasheet.read import parse_datasheet as parse_datasheet
 from .datasheet.settings import DeviceSettings as DeviceSettings
@@ -19,8 +21,12 @@ from .devices.device import Device as Device
 from .devices.device import Status as Status
 from .devices.device import connect as connect
 from .devices.device import open_device as open_device
+from .devices.device_files import FileInfo as FileInfo
+from .devices.device_files import list_files as list_files
+from .devices.device_files import read_file as read_file
 from .devices.recordings import Recording as Recording
 from .devices.recordings import RecordingInfo as RecordingInfo
+from .devices.recordings import control_recording as control_recording
 from .devices.recordings import fetch_recording as fetch_recording
 from .devices.recordings import list_recordings as list_recordings
 from .errors import DeviceInUse as DeviceInUse

@@ -83,7 +83,7 @@ def _campaign(
     if stores == TRENDS:
         every = run.every or setup.store
         if every is None:
-            findings.error("incomplete", path, "the interval of the trends is missing", at_key=True,
+            findings.error("missing-key", path, "the interval of the trends is missing", at_key=True,
                            valid="every: 10 min")  # fmt: skip
             return
         yield Wanted(CAMPAIGN_EVERY, k, every.seconds, (*path, "every"), "s")
@@ -178,7 +178,7 @@ def _check_memory(setup: Setup, datasheet: Datasheet, findings: Findings) -> Non
         most = max(takes, key=takes.__getitem__)
         text = ", ".join(f"{name} {rows:,.0f}" for name, rows in takes.items())
         findings.error(
-            "memory-too-small", ("schedule", most),
+            "memory-budget", ("schedule", most),
             f"the campaigns take {sum(takes.values()):,.0f} rows of memory at most ({text})",
             at_key=True, valid=f"at most {capacity:,.0f} rows together",
             remedy="a longer interval of the trends, or 'at_most' for events",

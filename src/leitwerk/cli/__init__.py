@@ -88,7 +88,7 @@ _SECTIONS = {
         "schema": ("example", "Print the JSON Schema of setups or datasheets, for an editor."),
     },
     "Try out": {
-        "demo": ("demo", "The whole work in 20 seconds, with a simulated device."),
+        "demo": ("demo", "The whole work in less than a minute, with a simulated device."),
         "standin": ("standin", "Run a simulated device."),
         "services": ("services", "Run a simulated message gateway and mail server."),
     },
@@ -98,7 +98,7 @@ _COMMANDS = {name: entry for section in _SECTIONS.values() for name, entry in se
 WELCOME = """\
 Leitwerk checks, uploads and verifies the setup of measuring devices, from one text file.
 
-  leitwerk demo                  the whole work in 20 seconds, with a simulated device
+  leitwerk demo                  the whole work in less than a minute, with a simulated device
   leitwerk example > kiln.yaml   print a setup to start from
   leitwerk check kiln.yaml       find the mistakes in it
   leitwerk upload kiln.yaml      upload it to the device

@@ -28,18 +28,32 @@ _MISTAKES = (
 
 @click.command()
 @click.option(
+    "--thread",
+    type=click.Choice(["kiln", "supply", "sound"]),
+    default="kiln",
+    show_default=True,
+    help="What is done: a logger uploaded and verified; a week of a supply; a shift of noise.",
+)
+@click.option(
     "--folder",
     default="leitwerk-demo",
     show_default=True,
     metavar="FOLDER",
     help="Where the demo leaves its files.",
 )
-def demo(folder: str) -> int:
-    """See the whole work in 20 seconds, with a simulated device.
+def demo(folder: str, *, thread: str) -> int:
+    """See the whole work in less than a minute, with a simulated device.
 
     Starts the logger fichte-8 of the kiln at Tannried as a process of its own, checks a setup with
     two planted mistakes, uploads the corrected one and compares the readings with expectations.
+
+    With --thread supply or sound, an analyzer: setup, check, upload, wiring, recording, verdict, report; one
+    command for each step.
     """
+    if thread != "kiln":
+        from leitwerk.cli.demo_analyzers import sound_thread, supply_thread
+
+        return {"supply": supply_thread, "sound": sound_thread}[thread](Path(folder))
     from leitwerk.cli.printing import counts_text, print_findings
     from leitwerk.cli.tables import console
     from leitwerk.project.setups import check_file

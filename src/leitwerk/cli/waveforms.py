@@ -125,7 +125,10 @@ def _print(found: Waveforms, channels: tuple[str, ...], declared_v: float) -> No
         if own.size:
             shown = (f"{value:.4g}" for value in (own.min(), own.mean(), own.max()))
             rows.append((column.name, *shown, column.unit))
-    print_columns(("Channel", "Min", "Mean", "Max", "Unit"), rows)
+    if rows:
+        print_columns(("Channel", "Min", "Mean", "Max", "Unit"), rows)
+    else:
+        click.echo("no window without an event: values are in --to, and marked")
     for event in found.events:
         when = utc_text(event.begin_s) if windows.dated else f"{event.begin_s:.3f} s"
         where = " ".join(channels[k] for k in event.channels)

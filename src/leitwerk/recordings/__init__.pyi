@@ -4,8 +4,11 @@ from .about import AboutColumn as AboutColumn
 from .catalogue import Part as Part
 from .condense import condense as condense
 from .corrections import Corrections as Corrections
+from .event_lists import read_event_lists as read_event_lists
 from .fetch import DerivedRows as DerivedRows
 from .fetch import RecordedWith as RecordedWith
+from .fetch_files import FetchedFile as FetchedFile
+from .fetch_files import fetch_files as fetch_files
 from .foreign import ForeignForm as ForeignForm
 from .foreign import read_foreign as read_foreign
 from .into_store import FetchedRun as FetchedRun

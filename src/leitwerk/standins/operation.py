@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
     Array = NDArray[np.float64]
 
-RATE_HZ = 12_800
+RATE_HZ = 6_400
 _CYCLE_S = 0.02
 _CYCLE = round(RATE_HZ * _CYCLE_S)
 _FIFTH = 0.02  # of the fundamental
@@ -73,7 +73,7 @@ def waveform(one: Happening, net: Net, before_s: float, after_s: float) -> tuple
         u = math.sqrt(2.0) * _wave(phasor, t, _FIFTH)
         if k in one.phases:
             u = np.where(inside, one.factor * u, u)
-            ring = np.exp(-since / 0.0004) * np.sin(2.0 * math.pi * 3000.0 * since)
+            ring = np.exp(-since / 0.0006) * np.sin(2.0 * math.pi * 1400.0 * since)
             u = u + np.where(inside, one.transient_v * ring, 0.0)
         columns.append(u)
     for k, phasor in enumerate(net.currents):

@@ -297,6 +297,20 @@ def shoot_wiring(folder: Path) -> None:
         shutil.copy(folder / "wiring.png", PICTURES / "wiring.png")
 
 
+def shoot_feeder(folder: Path) -> None:
+    """The page of the analyzer at the main board, after a half-hour with some events."""
+    with start_standin("ulme-3p", "--time-factor", "2000") as standin:
+        supply = (resources.files("leitwerk") / "examples" / "saw-supply.yaml").read_text("utf-8")
+        at = next(line for line in supply.splitlines() if line.startswith("  at: "))
+        (folder / "feeder.yaml").write_text(supply.replace(at, f"  at: {standin.address}"), "utf-8")
+        run_in_terminal(["upload", "feeder.yaml"], folder, ANALYZER)
+        run_in_terminal(["record", "feeder.yaml", "start"], folder, ANALYZER)
+        time.sleep(1.0)  # half an hour of its own time
+        run_in_terminal(["record", "feeder.yaml", "stop"], folder, ANALYZER)
+        screen = run_in_terminal(["device", "feeder.yaml", "--readings"], folder, ANALYZER)
+        paint(screen, PICTURES / "device.png")
+
+
 COURSE = "air_top: 21.5; to 85 in 5 min; swing ±4 every 40 s for 2 min; to 60 in 5 min; noise 0.2; stay 1 min"
 
 
@@ -323,9 +337,7 @@ def main() -> None:
         shoot_watching(folder)
         shoot_reports(folder)
         shoot_wiring(folder)
-        with start_standin("fichte-8", "--clock-ahead", "75", "--recordings", "2") as standin:
-            path = setup_file(folder, standin.address, {})
-            shoot("device", "device", path)
+        shoot_feeder(folder)
         with start_standin("linde") as standin:
             station = (resources.files("leitwerk") / "examples" / "station.yaml").read_text("utf-8")
             at = next(line for line in station.splitlines() if line.startswith("  at: "))

@@ -62,7 +62,7 @@ MORE = {
         ("sound: {corrections: {windscreen: {4 kHz: 0.3 dB}}, start: above 80 dB, audio: 5 s,"
          " erase_back: 5 s, integration: 2 s, range: 30..120 dB, calibrator: {level: 94 dB, frequency: 1 kHz,"
          " correction: 0.1 dB, before: 94 dB, after: 94 dB, drift: 0.4 dB}, evaluations: {a: {time: slow,"
-         " bands: octave, lowest: 63 Hz, highest: 8 kHz, peak: yes}}}"),
+         " stores: all, bands: octave, lowest: 63 Hz, highest: 8 kHz, peak: yes}}}"),
         ("wiring: {system: split-phase, nominal: 120 V, voltages: direct, currents: 1 mV/A,"
          " rotation: L1 L3 L2, power: import, least_current: 1 A}"),
         "rules: {night: {when: every 10 min, do: {log: still here}, quiet: '20:00..06:00'}}",

@@ -41,7 +41,7 @@ MISTAKES = [
     (SUPPLY, "at_least: 95 %", "at_least: 950 %", "bad-value", "is no share"),
     (SUPPLY, "at_least: 95 %", "at_least: 3 V", "bad-value", "is no share"),
     (SUPPLY, "each: day", "each: week", "bad-value", "'hour', 'day' or 'month'"),
-    (SUPPLY, "[p, bought, cost]", "[p, costs]", "unknown-channel", "'costs'"),
+    (SUPPLY, "[p, bought, cost, carbon]", "[p, costs]", "unknown-channel", "'costs'"),
 ]
 
 

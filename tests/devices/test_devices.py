@@ -357,8 +357,8 @@ def test_looking_at_a_device_fetches_nothing_and_fetching_is_an_act(leitwerk, st
     assert all(Path(line).exists() for line in fetched.stdout.splitlines())
     assert "2 recordings, 0 not fetched" in leitwerk("device", path).stdout
     for what, says in (
-        ("start", "recording started"), ("start", "it records already"),
-        ("stop", "recording stopped"), ("stop", "it was not recording"),
+        ("start", "start: done; recording"), ("start", "nothing to do; recording"),
+        ("stop", "stop: done; stopped"), ("stop", "nothing to do; stopped"),
     ):  # fmt: skip
         done = leitwerk("record", path, what)
         assert (done.exit_code, done.stdout.strip()) == (0, says)

@@ -228,6 +228,19 @@ def test_a_run_begins_at_its_time_or_above_its_level(meter):
     assert str(device.status_points()["recording"]) == "recording"
 
 
+def test_an_evaluation_stores_what_it_is_asked_for(meter):
+    device, clock = meter, [0.0]
+    device.link.meter.memory._clock = lambda: clock[0]
+    device.log_in("operator", "larch")
+    device.write_settings({"evaluation.1.stores": "equivalent", "evaluation.1.peak": "yes"})
+    device.write_settings({"evaluation.2.weighting": "C", "evaluation.2.peak": "yes"})
+    control(device, "start")
+    clock[0] = 600.0
+    control(device, "stop")
+    known = np.isfinite(rows_of(device)).all(axis=0)
+    assert known[:6].tolist() == [True, False, False, True, False, True]
+
+
 def test_levels_outside_the_range_of_the_meter_are_marked(meter):
     device = meter
     device.log_in("operator", "larch")

@@ -193,6 +193,22 @@ def test_a_missing_sample_marks_its_window_only():
     )
 
 
+def test_dc_is_part_of_root_mean_square_and_active_power_and_of_no_distortion():
+    """IEC 61000-4-30:2015, 3.24: all components count; IEC 61000-4-7:2002, 3.2: harmonics begin at order 1."""
+    t = np.arange(2000) / 10_000.0
+    u = 325.0 * np.sin(2 * np.pi * 50 * t) + 23.0
+    i = 14.0 * np.sin(2 * np.pi * 50 * t) - 2.0
+    p = powers_of(u[None], i[None], 10)
+    assert p.active[0] == pytest.approx(325.0 * 14.0 / 2.0 - 46.0)
+    assert p.apparent[0] == pytest.approx(
+        math.hypot(325.0 / math.sqrt(2), 23.0) * math.hypot(14.0 / math.sqrt(2), 2.0)
+    )
+    assert harmonics_of(u[None], 10).thd[0] == pytest.approx(0.0, abs=1e-9)
+    half = HalfCycleRms(10_000.0, 50.0, 20.0)
+    _, rms = half.take(np.tile(u, 5))
+    assert rms[5:-5] == pytest.approx(math.hypot(325.0 / math.sqrt(2), 23.0), rel=1e-3)
+
+
 def test_powers_by_each_definition():
     """IEEE 1459: P = ΣUhIh cos φh; Budeanu QB = ΣUhIh sin φh; Fryze S² = P² + QF²."""
     t = 10 * np.arange(2048) / 2048

@@ -3,6 +3,7 @@
 import json
 import re
 import socket
+import struct
 import time
 import zlib
 
@@ -119,6 +120,36 @@ def test_a_shift_of_eibe(leitwerk, tmp_path, monkeypatch):
     assert leitwerk("report", "SH-0093", "--kind", "noise", "--to", "x.pdf").exit_code == 2
 
 
+def file_by_hand(address, number):
+    """Name and bytes of a file, by frames that are put together here (MODBUS V1.1b3, 6.4, 6.12)."""
+    with socket.create_connection((address.host, address.port)) as plain:
+
+        def ask(pdu):
+            plain.sendall(struct.pack(">HHHB", 7, 0, len(pdu) + 1, address.unit) + pdu)
+            head = b""
+            while len(head) < 7:
+                head += plain.recv(7 - len(head))
+            length = struct.unpack(">HHHB", head)[2] - 1
+            answer = b""
+            while len(answer) < length:
+                answer += plain.recv(length - len(answer))
+            assert answer[0] == pdu[0], answer
+            return answer[2:]
+
+        def read(start, count):
+            return ask(struct.pack(">BHH", 4, start, count))
+
+        ask(struct.pack(">BHHBH", 16, 913, 1, 2, number))
+        name = read(840, 32).rstrip(b"\0").decode()
+        (size,) = struct.unpack(">I", read(872, 2))
+        content = b""
+        for first in range(0, size, 240):
+            ask(struct.pack(">BHHBI", 16, 914, 2, 4, first))
+            assert struct.unpack(">I", read(876, 2)) == (first,)
+            content += read(880, 120)
+        return name, content[:size]
+
+
 def check_events(leitwerk):
     """What the library finds in each waveform is what the analyzer has found by itself."""
     folder = Store("recordings").files_folder("PA-0117")
@@ -143,7 +174,7 @@ def check_events(leitwerk):
         for row, event in zip(own_of_kind.itertuples(), library, strict=True):
             assert abs(row.begin.timestamp() - event["begin_s"]) < 0.021
             assert abs(row.duration_s - event["duration_s"]) < 0.041
-            assert event["extreme"] == pytest.approx(row.extreme, rel=0.03, abs=0.5)
+            assert event["extreme"] == pytest.approx(row.extreme, rel=0.05, abs=0.5)
     summary = leitwerk("summary", "PA-0117", "--setup", "it.yaml").stdout
     assert "dips, 70 > u >= 40 %, to 0.5 s: 1\n" in summary
     assert "interruptions: 1 short, 0 long\n" in summary
@@ -156,6 +187,8 @@ def test_a_week_of_ulme(leitwerk, tmp_path, monkeypatch):
     monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "5206")
     with lw.start_standin("ulme-3p", "--time-factor", "200000") as standin:
         bring_in(leitwerk, standin, "saw-supply", 7 * 24.0, tmp_path, monkeypatch)
+        name, content = file_by_hand(standin.address, 1)
+    assert (Store("recordings").files_folder("PA-0117") / name).read_bytes() == content
     report = leitwerk(
         "report", "PA-0117", "--setup", "it.yaml", "--kind", "supply", "--to", "week.csv"
     )

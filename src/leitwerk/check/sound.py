@@ -17,6 +17,7 @@ from leitwerk.datasheet.vocabulary import (
     ERASE_BACK_LENGTH,
     EVALUATION_NAME,
     EVALUATION_PEAK,
+    EVALUATION_STORES,
     EVALUATION_TIME,
     EVALUATION_WEIGHTING,
     INTEGRATION_TIME,
@@ -145,6 +146,9 @@ def sound_settings(setup: Setup, datasheet: Datasheet, findings: Findings) -> It
         yield Wanted(EVALUATION_TIME, k, entry.time, (*path, "time"))
         if entry.peak == "yes" or datasheet.has(EVALUATION_PEAK):
             yield Wanted(EVALUATION_PEAK, k, entry.peak, (*path, "peak"))
+        typed = "stores" in entry.model_fields_set
+        if typed or datasheet.has(EVALUATION_STORES):
+            yield Wanted(EVALUATION_STORES, k, entry.stores, (*path, "stores") if typed else ())
     yield from cleared_parts(EVALUATION_WEIGHTING, places[len(used) :], datasheet)
     yield from _of_bands(sound, datasheet)
     yield from _of_recording(setup, sound, datasheet, findings)

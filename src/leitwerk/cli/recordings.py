@@ -149,21 +149,26 @@ def _fetched(
 
 def _list(device: Device, store: str, *, as_json: bool) -> bool:
     from leitwerk.cli.printing import echo_json
+    from leitwerk.datasheet.vocabulary import MEMORY_USED
     from leitwerk.devices.device_files import list_files
     from leitwerk.recordings.into_store import held_runs
     from leitwerk.recordings.store import Store
 
     runs, files = held_runs(device, Store(store)), list_files(device)
+    used = device.status_points().get(MEMORY_USED.name)
     if as_json:
         echo_json(
             {
                 "recordings": [run.to_dict() for run in runs],
                 "files": [{"name": file.name, "bytes": file.size} for file in files],
+                "memory_used_percent": used,
             }
         )
         return True
     for line in (*runs, *files):
         click.echo(str(line))
+    if isinstance(used, float):
+        click.echo(f"memory: {used:g} % used, {100.0 - used:g} % free")
     return bool(runs or files)
 
 

@@ -215,7 +215,9 @@ def another_value(point: Point, present: Stored) -> Stored | None:
         candidates += point.choice_names
     elif point.is_text:
         candidates += ["TEST", "A"]
-    elif not point.is_time:
+    elif point.is_time:
+        candidates += ["2030-01-02 03:04:05", "2030-01-02", "03:04:05"]
+    else:
         low, high = point.limits or point.span()
         low, high = max(low, -1e6), min(high, 1e6)
         number = present if isinstance(present, int | float) else low

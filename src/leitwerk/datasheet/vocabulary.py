@@ -349,6 +349,10 @@ EVALUATION_TIME = _known(
 EVALUATION_PEAK = _known(
     "settings", "evaluation.{k}.peak", "Whether it has a peak level", choices=("no", "yes")
 )
+EVALUATION_STORES = _known(
+    "settings", "evaluation.{k}.stores", "What a recording holds of it",
+    choices=("equivalent", "all"),
+)  # fmt: skip
 INTEGRATION_TIME = _known(
     "settings", "integration.time", "For how long each level is made", without=LEITWERK
 )

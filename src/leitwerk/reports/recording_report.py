@@ -16,6 +16,7 @@ from leitwerk.analysis.series import Column, Series
 from leitwerk.analysis.summary import total_of
 from leitwerk.check.channels import DerivedChannel
 from leitwerk.check.checked import CheckedSetup
+from leitwerk.check.sound import judge_calibrator
 from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.evaluation.display_units import require_alike
 from leitwerk.evaluation.judged import every_span, survey
@@ -148,7 +149,7 @@ def make_report(
             if series.times_s[0] <= e.at.timestamp() <= series.times_s[-1] + _LATER_S
         ][:_EVENTS],
         "more_events": max(0, len(spans) - _EVENTS),
-        "notes": [*about.notes, *options.notes],
+        "notes": [*about.notes, *options.notes, *_of_calibrator(setup)],
         "zone": zone.key if options.local else "UTC",
         "data_hash": series_hash(stored),
         "setup_hash": setup_hash,
@@ -174,6 +175,12 @@ def make_report(
         forms.t("page"),
         recording_tables(sealed_about, summary, judged, options.supply_events),
     )
+
+
+def _of_calibrator(setup: CheckedSetup | None) -> tuple[str, ...]:
+    """Whether levels were verified with a calibrator: without it they stand, and are marked."""
+    sound = None if setup is None else setup.setup.sound
+    return () if sound is None else (str(judge_calibrator(sound)),)
 
 
 def _header(

@@ -35,6 +35,9 @@ class EvaluationEntry(Model):
         description="Levels that are exceeded for a part of the time: 10 for L10",
     )
     peak: YesNo = Field("no", description="Whether with the peak level")
+    stores: Literal["equivalent", "all"] = Field(
+        "all", description="What a recording of the meter holds of it: the equivalent level, or all"
+    )
     bands: Literal["none", "octave", "third octave"] = Field(
         "none", description="The bands whose levels it has"
     )

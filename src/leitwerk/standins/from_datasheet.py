@@ -7,6 +7,7 @@ each reading. It does not know what it measures.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime
 from typing import Any
 
 from leitwerk.datasheet.model import Datasheet
@@ -15,6 +16,7 @@ from leitwerk.datasheet.register_points import BCD_VERSION, RegisterPoint
 from leitwerk.datasheet.registers import FLOATS
 from leitwerk.datasheet.settings import is_documented
 from leitwerk.datasheet.text_points import TextPoint, texts
+from leitwerk.datasheet.times import time_form
 from leitwerk.datasheet.vocabulary import (
     BUS_UNIT,
     CLOCK_DATE,
@@ -37,6 +39,7 @@ PASSWORD = "1834"  # noqa: S105 - of simulated devices; nothing real is guarded 
 SET, NOT_SET = "set", "not set"
 _FIRMWARE = "1.00"
 _SERIAL = "1001"
+_FIRST_YEAR = 2000
 
 
 def profile_of(sheet: Datasheet, values: Mapping[str, str]) -> Profile:
@@ -86,9 +89,11 @@ def make(
 
 
 def usual_value(point: Point) -> Stored:
-    """What a point holds that nothing is known of: its first choice, no text, 0 or near it."""
+    """What a point holds that nothing is known of: its first choice, no text, 0 or near it, a first day."""
     if point.choice_names:
         return point.choice_names[0]
+    if isinstance(point, TextPoint) and point.is_time:
+        return datetime(_FIRST_YEAR, 1, 1).strftime(time_form(point.layout))  # noqa: DTZ001
     if point.is_time or point.is_text:
         return ""
     low, high = point.limits or (0.0, 0.0)

@@ -156,6 +156,7 @@ class RunMemory:
         status: dict[str, Stored] = {
             "recording": runs if self.is_recording else "stopped",
             "recordings": float(len(self.runs)),
+            "memory.used": 100.0 * sum(len(run.rows) for run in self.runs) / _ROWS,
             "recordings.unfetched": float(sum(not run.fetched for run in self.runs)),
             "select": float(self.selected),
             "first": float(self.first),

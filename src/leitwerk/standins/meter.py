@@ -147,25 +147,36 @@ class Meter(LineDevice):
         self._waits = False
         bands = band_count(str(self.settings["bands.filter"]))
         self.memory.columns = [*_COLUMNS, *(f"band.{b + 1}" for b in range(bands))]
-        seconds, self._sound = float(self.settings["audio.length"]), None
-        if seconds:
-            self._sound = hall_sound(seconds, self._seed)
-            began = datetime.strptime(self.clock.text(), CLOCK_FORM)  # noqa: DTZ007
+        seconds = float(self.settings["audio.length"])
+        self._sound = hall_sound(seconds, self._seed) if seconds else None
+        self.memory.start(float(self.settings["integration.time"]))
+        if self._sound is not None:
+            began = datetime.strptime(self.memory.runs[-1].started, CLOCK_FORM)  # noqa: DTZ007
             name = f"{began:%Y-%m-%d-%H%M%S}-sound.wav"
             samples = self._sound[:, None] / _FULL_SCALE_PA
             self.files.content[name] = wave_file(samples, RATE_HZ, began, f"{_FULL_SCALE_PA} Pa")
-        self.memory.start(float(self.settings["integration.time"]))
 
     def _row(self, since_s: float) -> list[float]:
         """What it stores for one integration of a shift: of the sound that it keeps, where it does."""
         interval_s = self.memory.runs[-1].interval_s
         if self._sound is not None and (since_s + interval_s) * RATE_HZ <= self._sound.size:
             piece = slice(round(since_s * RATE_HZ), round((since_s + interval_s) * RATE_HZ))
-            return [round(x, 1) for x in self._of_sound(self._sound[piece])]
+            return self._stored(self._of_sound(self._sound[piece]))
         hours = since_s / 3600.0
         stands = any(begin <= hours < end for begin, end in _BREAKS_H)
         quieter = _QUIET_DB if stands else 1.5 * math.sin(2.0 * math.pi * hours / 1.7)
-        return [round(self._level(name, quieter), 1) for name in self.memory.columns]
+        return self._stored([self._level(name, quieter) for name in self.memory.columns])
+
+    def _stored(self, levels: list[float]) -> list[float]:
+        """The levels of a row that its evaluations store."""
+        kept = []
+        for name, level in zip(self.memory.columns, levels, strict=True):
+            own, _, what = name.rpartition(".")
+            leaves_out = own != "band" and what != "equivalent" and (
+                self.settings[f"{own}.stores"] == "equivalent"
+            )  # fmt: skip
+            kept.append(math.nan if leaves_out else round(level, 1))
+        return kept
 
     def _of_sound(self, piece: Any) -> list[float]:
         found = []

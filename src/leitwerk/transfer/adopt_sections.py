@@ -25,6 +25,7 @@ from leitwerk.datasheet.vocabulary import (
     ERASE_BACK_LENGTH,
     EVALUATION_NAME,
     EVALUATION_PEAK,
+    EVALUATION_STORES,
     EVALUATION_TIME,
     EVALUATION_WEIGHTING,
     INTEGRATION_TIME,
@@ -180,6 +181,8 @@ def _evaluations(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
         parts = [f"weighting: {weighting}", f"time: {settings.get(EVALUATION_TIME, k)}"]
         if settings.get(EVALUATION_PEAK, k) == "yes":
             parts.append("peak: yes")
+        if settings.get(EVALUATION_STORES, k) == EVALUATION_STORES.choices[0]:
+            parts.append(f"stores: {EVALUATION_STORES.choices[0]}")
         bands = settings.get(BANDS_FILTER)
         if bands not in {None, BANDS_FILTER.cleared} and settings.get(BANDS_EVALUATION) == float(k):
             parts.append(f"bands: {bands}")

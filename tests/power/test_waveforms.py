@@ -194,7 +194,7 @@ def test_a_missing_sample_marks_its_window_only():
 
 
 def test_dc_is_part_of_root_mean_square_and_active_power_and_of_no_distortion():
-    """IEC 61000-4-30:2015, 3.24: all components count; IEC 61000-4-7:2002, 3.2: harmonics begin at order 1."""
+    """IEC 61000-4-30:2015, 3.24: all components count; IEC 61000-4-7:2002, 3.2: harmonics from order 1."""
     t = np.arange(2000) / 10_000.0
     u = 325.0 * np.sin(2 * np.pi * 50 * t) + 23.0
     i = 14.0 * np.sin(2 * np.pi * 50 * t) - 2.0

@@ -36,6 +36,7 @@ from leitwerk.transfer.pending import PendingRestart, pending_restart
 from leitwerk.transfer.receipt import last_receipts
 
 _RECEIPTS = 3
+_DIGITS = 5  # of a reading
 # Points of the status that have a row of their own, or say nothing by themselves.
 _ELSEWHERE = {k.name for k in (DEVICE_CLOCK, CLOCK_DATE, CLOCK_TIME, RECORDINGS, UNFETCHED)}
 _SWITCHES = {"sensor", "condition"}  # with these, a channel or an alarm is switched off
@@ -112,24 +113,37 @@ class DevicePage:
         yield from self._reading_rows()
 
     def _reading_rows(self) -> Iterator[tuple[str, str]]:
-        """One row for each first word; members that show the same share a place in it."""
+        """One row for each first word; members that show the same, or are numbered, share a place in it."""
         groups: dict[str, dict[str, list[str]]] = {}
+        series: dict[tuple[str, str, str], list[tuple[int, str]]] = {}
         for name, value in self.readings.items():
-            head, _, rest = name.partition(".")
-            number, _, _ = rest.partition(".")
-            member = number if number.isdecimal() else rest
-            shown = format_number(value) if isinstance(value, float) else str(value)
+            head, *words = name.split(".")
+            number = next((word for word in words if word.isdecimal()), "")
+            shown = format_number(value, _DIGITS) if isinstance(value, float) else str(value)
             unit = self._reading_unit(name, number)
-            text = f"{shown} {unit}".rstrip()
-            groups.setdefault(head.replace("_", " "), {}).setdefault(member, []).append(text)
+            members = groups.setdefault(head.replace("_", " "), {})
+            if words and words[-1] == number:
+                # Phases and the like: all of one unit in one place.
+                what = " ".join(words[:-1])
+                members.setdefault(f"{what}\0{unit}", [])
+                series.setdefault((head, what, unit), []).append((int(number), shown))
+            else:
+                member = number or " ".join(words)
+                members.setdefault(member, []).append(f"{shown} {unit}".rstrip())
         for head, members in groups.items():
-            alike: dict[str, list[str]] = {}
-            for member, shown_parts in members.items():
-                alike.setdefault(", ".join(shown_parts), []).append(member)
-            parts = (
-                f"{_members(names)}: {text}".removeprefix(": ") for text, names in alike.items()
+            parts = dict[str, list[str]]()
+            for member, texts in members.items():
+                what, is_series, unit = member.partition("\0")
+                if is_series:
+                    own = series[head.replace(" ", "_"), what, unit]
+                    parts[_series_text(what, unit, own)] = []
+                else:
+                    parts.setdefault(", ".join(texts), []).append(member)
+            shown_parts = (
+                f"{_members(names)}: {text}".removeprefix(": ") if names else text
+                for text, names in parts.items()
             )
-            yield head, "; ".join(parts)
+            yield head, "; ".join(shown_parts)
 
     def _reading_unit(self, name: str, number: str) -> str:
         """The unit of a reading; that of a channel stands in its settings."""
@@ -194,6 +208,13 @@ class DevicePage:
             text = f"{self.status[RECORDINGS.name]:g} recordings, {unfetched:g} not fetched"
             groups.setdefault("memory", []).append(text)
         yield from ((head, "; ".join(parts)) for head, parts in groups.items())
+
+
+def _series_text(what: str, unit: str, members: Sequence[tuple[int, str]]) -> str:
+    """Members of a group by their numbers: ``between 1..3: 397.4, 396.9, 397.1 V``."""
+    texts = [text for _, text in members]
+    values = texts[0] if len(set(texts)) == 1 else ", ".join(texts)
+    return f"{what} {show_spans(n for n, _ in members)}: {values} {unit}".strip()
 
 
 def _members(names: Sequence[str]) -> str:

@@ -14,7 +14,7 @@ import numpy as np
 from leitwerk.datasheet.points import Stored
 from leitwerk.standins.clock import CLOCK_FORM, DeviceClock
 
-_ROWS = 100_000
+MEMORY_ROWS = 100_000
 
 
 @dataclass
@@ -144,7 +144,7 @@ class RunMemory:
             self._go_on(since_s)
             return
         run = self.runs[-1]
-        free = _ROWS - sum(len(r.rows) for r in self.runs[:-1])
+        free = MEMORY_ROWS - sum(len(r.rows) for r in self.runs[:-1])
         due = int(since_s / run.interval_s)
         while run.taken < min(due, free):
             nothing = [math.nan] * len(run.columns)
@@ -156,7 +156,7 @@ class RunMemory:
         status: dict[str, Stored] = {
             "recording": runs if self.is_recording else "stopped",
             "recordings": float(len(self.runs)),
-            "memory.used": 100.0 * sum(len(run.rows) for run in self.runs) / _ROWS,
+            "memory.used": 100.0 * sum(len(run.rows) for run in self.runs) / MEMORY_ROWS,
             "recordings.unfetched": float(sum(not run.fetched for run in self.runs)),
             "select": float(self.selected),
             "first": float(self.first),

@@ -23,7 +23,7 @@ from leitwerk.standins.clock import CLOCK_FORM
 from leitwerk.standins.firmware import Firmware, Refusal, RefusedError
 from leitwerk.standins.held_files import HeldFiles
 from leitwerk.standins.mains import Board, Net, Wires
-from leitwerk.standins.memory import RunMemory
+from leitwerk.standins.memory import MEMORY_ROWS, RunMemory
 from leitwerk.standins.survey import Campaign, Survey
 
 _HOUR_S, _DAY_S = 3600.0, 86_400.0
@@ -35,6 +35,7 @@ _COLUMNS = (
 _WINDOW, _WORDS = 112, 120
 _CAMPAIGNS = range(1, 7)
 _SHORT_S = 180.0
+_ROW_BYTES = 4.0 * len(_COLUMNS)
 
 
 class PowerAnalyzer(Firmware):
@@ -117,8 +118,15 @@ class PowerAnalyzer(Firmware):
             **self._feeder(now["power.active"]),
             **self.memory.shown(_WINDOW),
             **self.files.shown(),
+            "memory.used": self._used_percent(),
             **{f"file.word.{w}": float(word) for w, word in enumerate(self.files.words(_WORDS), 1)},
         }
+
+    def _used_percent(self) -> float:
+        """How full its memory is: rows, and files in rows."""
+        rows = sum(len(run.rows) for run in self.memory.runs)
+        in_files = sum(len(data) for data in self.files.content.values()) / _ROW_BYTES
+        return min(100.0, 100.0 * (rows + in_files) / MEMORY_ROWS)
 
     def _feeder(self, active_kw: float) -> dict[str, Stored]:
         """The switch of the feeder and its protection, and what they have done."""

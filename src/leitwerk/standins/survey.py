@@ -11,12 +11,11 @@ import numpy as np
 from leitwerk.standins.clock import CLOCK_FORM
 from leitwerk.standins.held_files import HeldFiles
 from leitwerk.standins.mains import Net
-from leitwerk.standins.memory import StoredRows
+from leitwerk.standins.memory import MEMORY_ROWS, StoredRows
 from leitwerk.standins.operation import HAPPENINGS, RATE_HZ, Found, find_events, waveform
 from leitwerk.standins.sampled_files import wave_file
 
 _DAY_S = 86_400.0
-_ROWS = 100_000  # of its memory
 _KINDS = {
     "events": ("dip", "swell", "interruption"), "transients": ("transient",), "inrush": ("inrush",),
     "alarms": ("alarm",),
@@ -107,7 +106,7 @@ class Survey:
                 self._columns,
             )
             self._runs.append(run)
-        free = _ROWS - sum(len(one.rows) for one in self._runs)
+        free = MEMORY_ROWS - sum(len(one.rows) for one in self._runs)
         while begin + (run.taken + 1) * every_s <= end and free > 0:
             free -= 1
             at = begin + run.taken * every_s

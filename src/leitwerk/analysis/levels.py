@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -12,6 +13,8 @@ if TYPE_CHECKING:
 
     Array = NDArray[np.float64]
 
+# A channel that is named after the mid frequency of its band: band_63_Hz, l_31_5_Hz, l_1_kHz.
+BAND_NAME = re.compile(r".*?(\d+(?:[.,_]\d+)?) *_?([kM]?Hz)", re.IGNORECASE)
 _MOST_DB = 3000.0  # beyond it a power is too large for a number
 
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Mapping, Sequence
 from textwrap import wrap
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from leitwerk.analysis.levels import level_of, powers
+from leitwerk.analysis.levels import BAND_NAME, level_of, powers
 from leitwerk.analysis.summary import usual_interval, weights
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import parse_quantity
@@ -24,7 +23,6 @@ if TYPE_CHECKING:
     Array = NDArray[np.float64]
 
 _ANGLE = "_angle"
-_BAND = re.compile(r".*?(\d+(?:[.,_]\d+)?) *_?([kM]?Hz)", re.IGNORECASE)
 _COLOURS = (BLUE, VERMILION, GREEN, ORANGE)
 
 
@@ -66,7 +64,7 @@ def band_means(traces: Sequence[Trace]) -> tuple[list[float], list[float], list[
     """
     bands = []
     for trace in traces:
-        match = _BAND.fullmatch(trace.name)
+        match = BAND_NAME.fullmatch(trace.name)
         if match is not None:
             number = match[1].replace(",", ".").replace("_", ".")
             unit = match[2].lower().replace("hz", "Hz")

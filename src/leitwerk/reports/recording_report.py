@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
+from leitwerk.analysis.levels import BAND_NAME
 from leitwerk.analysis.series import Column, Series
 from leitwerk.analysis.summary import total_of
 from leitwerk.check.channels import DerivedChannel
@@ -138,6 +139,7 @@ def make_report(
         "outcome": outcome.value,
         "channels": _shown_channels(shown, summary, channels),
         "logo": "logo" in pictures,
+        "has_bands": any(BAND_NAME.fullmatch(column.name) for column in shown.columns),
         "events": [
             {"name": a.name, "condition": a.condition, "unit": unit, "begin_s": s.begin_s,
              "end_s": s.end_s, "worst": s.worst}

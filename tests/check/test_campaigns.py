@@ -72,6 +72,20 @@ def test_what_an_analyzer_cannot_is_an_error(runs, triggers, words):
     assert any(f.is_error and words in str(f) for f in found.findings), found.findings
 
 
+@pytest.mark.parametrize(
+    ("currents", "words"),
+    [("0/5 A", "has a side of 0"), ("200/0 A", "has a side of 0"), ("0 mV/A", "shows no current"),
+     ("200/5", "is not a transformer ratio"), ("1 mV/B", "is no current sensor")],
+)  # fmt: skip
+def test_a_ratio_that_cannot_be_is_one_finding_at_its_place(leitwerk, tmp_path, currents, words):
+    path = tmp_path / "one.yaml"
+    path.write_text(SUPPLY.replace("currents: 200/5 A", f"currents: {currents}"), "utf-8")
+    found = leitwerk("check", str(path), "--json")
+    errors = [f for f in json.loads(found.stdout)["findings"] if f["severity"] == "error"]
+    assert [f["path"] for f in errors if "u1" in f["path"]] == []
+    assert words in errors[0]["message"]
+
+
 def test_a_model_without_campaigns_refuses_them():
     text = example("kiln", "modbus+tcp://127.0.0.1:5020?unit=3")
     found = checked(f"{text}\nschedule: {{a: {{stores: trends}}}}\n")

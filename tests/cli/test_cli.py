@@ -13,7 +13,7 @@ import yaml
 
 import leitwerk as lw
 from conftest import EXAMPLES, KILN, NOWHERE
-from leitwerk.cli import _COMMANDS
+from leitwerk.cli import _COMMANDS, demo_analyzers
 from leitwerk.datasheet.entries import datasheet_schema
 from leitwerk.setup.limits import limits_schema
 from leitwerk.setup.model import setup_schema
@@ -244,3 +244,19 @@ def test_a_file_that_is_not_there_is_named_as_such(leitwerk, tmp_path, command):
     ):
         shown = leitwerk(command, name)
         assert (shown.exit_code, says in shown.output) == (2, True), shown.output
+
+
+@pytest.mark.process
+@pytest.mark.parametrize(
+    ("thread", "hours", "words"),
+    [("sound", 0.1, ["calibrator passed", "shift.pdf: "]), ("supply", 1.0, ["wiring passed", "inrush: 1"])],
+)  # fmt: skip
+def test_the_threads_of_the_demo(leitwerk, tmp_path, monkeypatch, thread, hours, words):
+    monkeypatch.chdir(tmp_path)
+    record = demo_analyzers._record
+    monkeypatch.setattr(
+        demo_analyzers, "_record", lambda file, **more: record(file, **{**more, "hours": hours})
+    )
+    done = leitwerk("demo", "--thread", thread, "--folder", "it")
+    assert all(word in done.stdout for word in words), done.output
+    assert done.stdout.count("$ leitwerk ") >= 9

@@ -355,6 +355,8 @@ def _report_nowhere(datasheet: Datasheet, path: KeyPath, findings: Findings) -> 
         return  # it could not be read, and has its finding
     if findings.mentions((*path, "computed")):
         return
+    if any(f.is_error and f.path and f.path.split(".")[0] in {"wiring", "sound"} for f in findings):
+        return  # it may be one that follows from this section, which has its finding
     where = [f"terminal: {name}" for name in list(datasheet.terminals)[:1]]
     where += [f"reading: {name}" for name in list(datasheet.own_readings)[:1]]
     findings.error(

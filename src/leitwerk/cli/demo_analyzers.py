@@ -98,21 +98,21 @@ def _run(*words: str) -> int:
     return int(code or FINE)
 
 
-def _record(setup: str, *, hours: float) -> None:
+def _record(file: str, *, hours: float) -> None:
     """Record for so many hours of the device's own time."""
     from leitwerk.devices.device import connect
     from leitwerk.devices.recordings import list_recordings
     from leitwerk.project.setups import read_setup
 
-    _run("record", setup, "start")
-    with connect(read_setup(setup)) as device:
+    _run("record", file, "start")
+    with connect(read_setup(file)) as device:
         end = time.monotonic() + _PATIENCE_S
         while time.monotonic() < end:
             held = list_recordings(device)
             if held and held[-1].rows * held[-1].interval_s >= 3600.0 * hours:
                 break
             time.sleep(0.2)
-    _run("record", setup, "stop")
+    _run("record", file, "stop")
 
 
 def _first(pattern: str) -> str:

@@ -56,6 +56,8 @@ def _currents(value: object) -> Transformer | Sensitivity | str:
     try:
         found = parse_transformer(text)
     except QuantityError:
+        if "V" not in text:  # a ratio of currents that cannot be, and no sensitivity
+            raise
         return _sensitivity(text, valid)
     if found.unit != "A":
         raise QuantityError(f"{text[:40]!r} is no current transformer", valid=valid)

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from leitwerk.datasheet.points import Point, PointFamily
 from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import (
     CHANNEL_LABEL,
@@ -293,11 +292,15 @@ def read_rows(device: Device, info: RecordingInfo, first: int = 0) -> Iterator[R
     # Whole rows only: a window may end in the middle of one.
     rows_each = max(1, len(window.indices) // max(1, info.columns))
     gone, again = _gone(device, info), 0
+    readers: dict[int, Callable[[], NDArray[np.float64]]] = {}  # of windows, by their rows
     lost = max(0, gone - first)
     number = first + lost
     while number < info.rows:
         wanted = min(rows_each, info.rows - number)
-        values = _read_window(device, window, info, number - gone, wanted)
+        if wanted not in readers:
+            points = [window.point(w) for w in window.indices[: wanted * info.columns]]
+            readers[wanted] = device.reader([device.datasheet.point(SHOWN), *points])
+        values = _read_window(device, readers[wanted], info, number - gone, wanted)
         now = _gone(device, info)
         if now != gone:
             # Which rows were read is not known.
@@ -332,12 +335,15 @@ def _gone(device: Device, info: RecordingInfo) -> int:
 
 
 def _read_window(
-    device: Device, window: PointFamily[Point], info: RecordingInfo, first: int, rows: int
+    device: Device,
+    read: Callable[[], NDArray[np.float64]],
+    info: RecordingInfo,
+    first: int,
+    rows: int,
 ) -> NDArray[np.float64]:
     sheet = device.datasheet
     device.write_point(sheet.point(FIRST_ROW), float(first))
-    points = [window.point(w) for w in window.indices[: rows * info.columns]]
-    numbers = device.reader([sheet.point(SHOWN), *points])()
+    numbers = read()
     if numbers[0] != first:
         raise LinkError(
             f"{device.address}: it shows row {numbers[0]:g} of recording {info.number}, row {first} "

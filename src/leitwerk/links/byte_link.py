@@ -210,6 +210,9 @@ class _End(ABC):
 class _SocketEnd(_End):
     def __init__(self, end: socket.socket) -> None:
         self._end = end
+        # A short message is sent at once: it does not wait until the one before is acknowledged.
+        with contextlib.suppress(OSError):
+            end.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
 
     def write(self, data: bytes, timeout_s: float) -> None:
         self._end.settimeout(timeout_s)

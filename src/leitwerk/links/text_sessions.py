@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
+from functools import lru_cache
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -105,7 +106,7 @@ class QuerySession(ABC):
         if not point.field:
             return answer if isinstance(answer, str) else ",".join(answer)
         separator = self._replies.separator
-        fields = split_fields(answer, separator) if isinstance(answer, str) else answer
+        fields = _fields(answer, separator) if isinstance(answer, str) else answer
         if len(fields) < point.field:
             raise LinkError(
                 f"{self._address}: the answer to '{point.query}' has {len(fields)} fields, "
@@ -122,6 +123,11 @@ class QuerySession(ABC):
         said = "" if public is not None else f" with '{answer[:60]}'"
         message = f"{self._address}: the device refused '{what}'{said}"
         raise DeviceRefused(message, code=code)
+
+
+@lru_cache(maxsize=8)  # all points of an answer look at it, one after the other
+def _fields(answer: str, separator: str) -> list[str]:
+    return split_fields(answer, separator)
 
 
 class ScpiSession(QuerySession):

@@ -43,6 +43,8 @@ def split_fields(answer: str, separator: str = ",") -> list[str]:
     ['1', '"a, b"', '3']
 
     """
+    if '"' not in answer:
+        return [field.strip() for field in answer.split(separator)]
     fields, quoted = [""], False
     for character in answer:
         if character == '"':

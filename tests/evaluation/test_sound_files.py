@@ -2,6 +2,8 @@
 
 import json
 import math
+import struct
+import wave
 
 import numpy as np
 import pytest
@@ -105,8 +107,8 @@ def test_a_recording_of_the_calibrator_gives_full_scale(leitwerk, tmp_path, monk
         * math.sqrt(2)
         * np.sin(2 * np.pi * 1000 * np.arange(5 * RATE) / RATE)
     )
-    for name, wave in (("tone", tone), ("hall", hall()), ("silence", np.zeros(3 * RATE))):
-        wavfile.write(f"{name}.wav", RATE, np.round(wave / FULL * 32767).astype(np.int16))
+    for name, samples in (("tone", tone), ("hall", hall()), ("silence", np.zeros(3 * RATE))):
+        wavfile.write(f"{name}.wav", RATE, np.round(samples / FULL * 32767).astype(np.int16))
     words = ("levels", "it.yaml", "hall.wav", "--json", "--calibration")
     assert json.loads(leitwerk(*words, "tone.wav").stdout)["full_scale_pa"] == pytest.approx(
         FULL, rel=0.004
@@ -199,3 +201,41 @@ def test_a_file_that_is_cut_off_at_any_byte_is_told(tmp_path):
             open_samples(path)
     path.write_bytes(whole)
     assert open_samples(path).count == 40
+
+
+def with_bext(path, **fields):
+    """A WAV file of 2 s of a tone, with the chunk of EBU Tech 3285 put together by its table."""
+    chunk = bytearray(602)
+    at = {"description": 0, "date": 320, "time": 330, "since": 338}
+    for name, content in fields.items():
+        chunk[at[name] : at[name] + len(content)] = content
+    tone = (
+        (0.5 * np.sin(2 * np.pi * 1000 * np.arange(96_000) / 48_000) * 32767)
+        .astype("<i2")
+        .tobytes()
+    )
+    form = struct.pack("<HHIIHH", 1, 1, 48_000, 96_000, 2, 16)
+    body = b"".join(
+        name + struct.pack("<I", len(data)) + data
+        for name, data in ((b"bext", bytes(chunk)), (b"fmt ", form), (b"data", tone))
+    )
+    path.write_bytes(b"RIFF" + struct.pack("<I", 4 + len(body)) + b"WAVE" + body)
+    return path
+
+
+@pytest.mark.parametrize(
+    ("fields", "began", "scale"),
+    [
+        ({"description": b"full scale 63.2 Pa", "date": b"2026-03-02", "time": b"06:00:01",
+          "since": struct.pack("<Q", 21_601 * 48_000 + 24_000)}, "2026-03-02 06:00:01.500000", ["63.2 Pa"]),
+        ({"description": b"full scale 800 V, 1000 A", "date": b"2026-03-02", "time": b"06:00:01"},
+         "2026-03-02 06:00:01", ["800 V", "1000 A"]),
+        ({"description": b"Saw hall, take 3"}, "None", []),
+        ({"description": b"full scale of the moon", "date": b"2026-99-02"}, "None", []),
+    ],
+)  # fmt: skip
+def test_a_file_says_when_it_began_and_what_full_scale_is(tmp_path, fields, began, scale):
+    file = open_samples(with_bext(tmp_path / "one.wav", **fields))
+    assert (str(file.began), [str(amount) for amount in file.full_scale]) == (began, scale)
+    with wave.open(str(tmp_path / "one.wav")) as plain:
+        assert (plain.getframerate(), plain.getnframes()) == (file.rate_hz, file.count)

@@ -25,8 +25,9 @@ if TYPE_CHECKING:
 _BLOCK = 262_144  # samples of each channel at once
 _MOST_CHANNELS = 64
 _CHUNKS = 100  # that are looked through for what a file says of itself
-# Description, date, and samples since midnight; between them, who made it, and a time of whole seconds.
-_BEXT = struct.Struct("<256s64x10s8xQ")
+# Description, date, time, and samples since midnight; before the date, who made it.
+_BEXT = struct.Struct("<256s64x10s8sQ")
+_CLOCK = "%Y-%m-%d %H:%M:%S"
 _FULL_SCALE = "full scale "
 
 
@@ -107,22 +108,21 @@ def _about(path: Path, rate_hz: float) -> tuple[datetime | None, tuple[Quantity,
     found = _chunk(path, b"bext")
     if len(found) < _BEXT.size:
         return None, ()
-    description, date, since = _BEXT.unpack_from(found)
+    description, date, clock, since = _BEXT.unpack_from(found)
     began = None
     with suppress(ValueError, OverflowError):
         day = datetime.strptime(date.decode("ascii", "replace"), "%Y-%m-%d")  # noqa: DTZ007
+        # Samples since midnight are finer than the time; some recorders leave them out.
         began = day + timedelta(seconds=since / rate_hz)
+        if not since:
+            began = datetime.strptime(f"{day:%Y-%m-%d} {clock.decode('ascii')}", _CLOCK)  # noqa: DTZ007
     text = description.split(b"\0")[0].decode("ascii", "replace").strip()
-    if not text.startswith(_FULL_SCALE):
-        return began, ()
-    try:
+    full_scale: tuple[Quantity, ...] = ()
+    if text.startswith(_FULL_SCALE):
         parts = text.removeprefix(_FULL_SCALE).split(",")
-        return began, tuple(parse_quantity(part.strip()) for part in parts)
-    except QuantityError as error:
-        raise FileProblem(
-            f"{path}: what it says of its full scale is not understood: {error.message}",
-            remedy="copy it again from the device",
-        ) from None
+        with suppress(QuantityError):  # a remark of another maker
+            full_scale = tuple(parse_quantity(part.strip()) for part in parts)
+    return began, full_scale
 
 
 def _chunk(path: Path, wanted: bytes) -> bytes:

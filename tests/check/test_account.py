@@ -58,6 +58,8 @@ MORE = {
          " {hexadecimal: yes}, {state: yes, states: {on: 1}}, {constant: C}]}}}}}"),
         ("triggers: {dip: 90 %, swell: 110 %, interruption: 5 %, hysteresis: 2 %, change: 5 %,"
          " transient: 30 %, inrush: 100 A, power: 10 kW, before: 100 ms, after: 100 ms}"),
+        "places: {1: {id: 12, kind: gauge, label: a, channel: b}}",
+        "radio: {group: 3, band: 868 MHz, role: receiver}",
         "schedule: {a: {stores: trends, every: 1 min}, b: {stores: events, at_most: 5}}",
         ("sound: {corrections: {windscreen: {4 kHz: 0.3 dB}}, start: above 80 dB, audio: 5 s,"
          " erase_back: 5 s, integration: 2 s, range: 30..120 dB, calibrator: {level: 94 dB, frequency: 1 kHz,"

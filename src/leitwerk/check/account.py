@@ -305,6 +305,11 @@ class _Book:
         """What begins an event: for the device, and for Leitwerk in a recording."""
         return self.stored_as_asked(path, _worked(When.SAMPLED))
 
+    def place(self, path: KeyPath) -> _Ending | None:
+        """A transmitter at a place: its number is stored, the rest is for Leitwerk and for people."""
+        other = _people() if path[-1] == "label" else _worked(When.READ)
+        return self.stored_as_asked(path, other)
+
     def exchange(self, path: KeyPath) -> _Ending | None:
         """An exchange: the device runs it, or Leitwerk does."""
         key = path[2] if len(path) > 2 else ""
@@ -476,6 +481,8 @@ _SECTIONS: Mapping[str, _Section] = {
     "groups": _Book.group,
     "schedule": _Book.schedule,
     "triggers": _Book.triggers,
+    "places": _Book.place,
+    "radio": _Book.place,
     "services": _Book.attended_only,
     "rules": _Book.attended_only,
     "constants": _Book.constant,

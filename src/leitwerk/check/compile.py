@@ -63,26 +63,7 @@ def check_setup(
     if not any_model:
         _check_link(setup, datasheet, found)
         _check_doubts(datasheet, found)
-    analyzer: tuple[Wanted, ...] = ()
-    if setup.wiring is not None:
-        from leitwerk.check.wiring import wiring_settings, with_wiring  # noqa: PLC0415 - as below
-
-        setup = with_wiring(setup, datasheet, found)
-        analyzer = tuple(wiring_settings(setup, datasheet, found))
-    if setup.sound is not None:
-        from leitwerk.check.sound import (  # noqa: PLC0415 - as below
-            check_sound,
-            sound_settings,
-            with_sound,
-        )
-
-        check_sound(setup, found)
-        setup = with_sound(setup, datasheet, found)
-        analyzer += tuple(sound_settings(setup, datasheet, found))
-    if setup.triggers is not None or any(run.stores for run in setup.schedule.values()):
-        from leitwerk.check.campaigns import campaign_settings  # noqa: PLC0415 - as below
-
-        analyzer += tuple(campaign_settings(setup, datasheet, found))
+    setup, sections = _sections(setup, datasheet, found)
     with_exchanges = bool(setup.exchanges) or datasheet.link == TALK or datasheet.has(TALK_MANNER)
     if with_exchanges:
         from leitwerk.check.talker import with_exchange  # noqa: PLC0415 - most setups have none
@@ -103,7 +84,7 @@ def check_setup(
     wanted = tuple(
         w
         for w in chain(
-            wanted_settings(setup, datasheet, channels, outputs), talk, computed, rows, analyzer
+            wanted_settings(setup, datasheet, channels, outputs), talk, computed, rows, sections
         )
         if not (w.clears and w.known.at(w.number) in setup.settings)  # it is used by its own name
     )
@@ -132,6 +113,38 @@ def check_setup(
         findings=tuple(found.sorted()),
         wanted=wanted,
     )
+
+
+def _sections(
+    setup: Setup, datasheet: Datasheet, found: Findings
+) -> tuple[Setup, tuple[Wanted, ...]]:
+    """The setup with the channels that follow from its sections, and the settings of these sections."""
+    wanted: tuple[Wanted, ...] = ()
+    if setup.wiring is not None:
+        from leitwerk.check.wiring import wiring_settings, with_wiring  # noqa: PLC0415 - most setups have none
+
+        setup = with_wiring(setup, datasheet, found)
+        wanted = tuple(wiring_settings(setup, datasheet, found))
+    if setup.sound is not None:
+        from leitwerk.check.sound import (  # noqa: PLC0415 - most setups have none
+            check_sound,
+            sound_settings,
+            with_sound,
+        )
+
+        check_sound(setup, found)
+        setup = with_sound(setup, datasheet, found)
+        wanted += tuple(sound_settings(setup, datasheet, found))
+    if setup.triggers is not None or any(run.stores for run in setup.schedule.values()):
+        from leitwerk.check.campaigns import campaign_settings  # noqa: PLC0415 - most setups have none
+
+        wanted += tuple(campaign_settings(setup, datasheet, found))
+    if setup.places or setup.radio is not None:
+        from leitwerk.check.places import place_settings, with_places  # noqa: PLC0415 - most setups have none
+
+        setup = with_places(setup, datasheet, found)
+        wanted += tuple(place_settings(setup, datasheet, found))
+    return setup, wanted
 
 
 def _channels(

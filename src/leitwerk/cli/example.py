@@ -6,7 +6,7 @@ import click
 
 _EXAMPLES = [
     "kiln", "kiln-guard", "kiln-air", "carriage", "station", "saw-hall", "saw-supply", "mill-race",
-    "timber", "cabin", "panel", "head-water", "telemetry", "load",
+    "timber", "cabin", "panel", "head-water", "telemetry", "load", "board-gauges",
 ]  # fmt: skip
 
 

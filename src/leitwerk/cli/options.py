@@ -208,6 +208,9 @@ _OPTIONS = (
     ),
     click.option("--stop-recording", is_flag=True, help="Stop a running recording meanwhile."),
     click.option(
+        "--change-radio", is_flag=True, help="Allow another group, band or role of a receiver."
+    ),
+    click.option(
         "--wait",
         default=10.0,
         type=FiniteNumber(0.0, 86400.0),
@@ -225,6 +228,7 @@ class Writing(NamedTuple):
     discard_recordings: bool
     fetch_recordings: bool
     stop_recording: bool
+    change_radio: bool
     wait_s: float
     folder: str | None
     by: str
@@ -247,6 +251,7 @@ class Writing(NamedTuple):
             discard_recordings=self.discard_recordings,
             fetch_recordings=self.fetch_recordings,
             stop_recording=self.stop_recording,
+            change_radio=self.change_radio,
             wait_s=self.wait_s,
             on_progress=on_progress or (lambda step, done, total: None),
         )
@@ -261,14 +266,16 @@ def writing_options(command: Command) -> Command:
         discard_recordings: bool,
         fetch_recordings: bool,
         stop_recording: bool,
+        change_radio: bool,
         wait: float,
         folder: str | None,
         by: str | None,
         **more: Any,
     ) -> Any:
         writing = Writing(
-            discard_recordings, fetch_recordings, stop_recording, wait, folder, by or user()
-        )
+            discard_recordings, fetch_recordings, stop_recording, change_radio, wait, folder,
+            by or user(),
+        )  # fmt: skip
         return command(*args, writing=writing, **more)
 
     for option in reversed(_OPTIONS):

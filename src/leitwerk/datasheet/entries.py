@@ -475,6 +475,9 @@ class DatasheetFile(Model):
         default_factory=dict,
         description="How it can be wired to a net: for each kind, what goes to each terminal",
     )
+    telegrams: Any = Field(
+        None, description="The telegrams of wireless transmitters, as a receiver passes them on"
+    )
     campaigns: dict[Campaign, Count] = Field(
         default_factory=dict,
         description="What it can store by itself: how many rows of memory a row or an event takes",

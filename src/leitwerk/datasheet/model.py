@@ -22,6 +22,8 @@ from leitwerk.findings import Finding
 from leitwerk.parsing.quantities import Span, bytes_text
 from leitwerk.parsing.units import Unit
 from leitwerk.signals.sensors import SENSORS
+from leitwerk.wireless.ids import IdForm
+from leitwerk.wireless.telegrams import TelegramFormat
 
 if TYPE_CHECKING:
     from leitwerk.exchange.definition import Exchange
@@ -216,6 +218,21 @@ class RecordTable:
     cleared: Mapping[str, str]
 
 
+@dataclass(frozen=True)
+class ReceivedTelegrams:
+    """How a receiver passes on what its transmitters send, and the lines that turn that on and off.
+
+    ``weak`` is the strength, in ``unit``, below which one is weak; None where that is not known.
+    """
+
+    form: TelegramFormat
+    ids: IdForm
+    listen_on: str
+    listen_off: str
+    weak: float | None
+    unit: str
+
+
 @dataclass(frozen=True, slots=True)
 class HeardExchange:
     """An exchange in which Leitwerk is an end, and the port where it is that."""
@@ -231,6 +248,7 @@ class Datasheet:
     ``doubts`` are the warnings of its reader: what looks like a slip, and what a group of points lacks.
     ``wirings`` are the ways in which it can be wired to a net: what goes to each terminal.
     ``campaigns`` are what it stores by itself, with the rows of memory that a row or an event takes.
+    ``telegrams`` are those of wireless transmitters, where it is a receiver of such.
     ``exchange`` is what this end says and understands, for a device that is known by that alone. ``heard``
     are exchanges of a setup whose values are readings beside the device's own, by name.
     """
@@ -261,6 +279,7 @@ class Datasheet:
     records: Mapping[str, RecordTable] = field(default_factory=dict, repr=False)
     wirings: Mapping[str, Mapping[str, str]] = field(default_factory=dict, repr=False)
     campaigns: Mapping[str, int] = field(default_factory=dict, repr=False)
+    telegrams: ReceivedTelegrams | None = field(default=None, repr=False)
     exchange: Exchange | None = field(default=None, repr=False)
     heard: Mapping[str, HeardExchange] = field(default_factory=dict, repr=False)
     _points: dict[str, tuple[Point, ...]] = field(

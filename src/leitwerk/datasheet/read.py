@@ -50,6 +50,7 @@ from leitwerk.datasheet.point_entries import (
     read_family,
 )
 from leitwerk.datasheet.points import Point, PointFamily
+from leitwerk.datasheet.telegram_entries import TelegramsEntry, received_telegrams
 from leitwerk.datasheet.text_points import Replies
 from leitwerk.errors import QuantityError, SetupError
 from leitwerk.findings import Findings, KeyPath
@@ -68,6 +69,7 @@ _SECTIONS: dict[str, type[Model]] = {
     "battery": Battery,
     "report": Report,
     "program": Program,
+    "telegrams": TelegramsEntry,
 }
 
 _NAMES = re.compile(r"([A-Za-z]*)(\d{1,6})\.\.\1(\d{1,6})")
@@ -156,6 +158,9 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
     with _collect(("battery",), findings):
         battery = _battery(file.battery)
     program = _program(file, groups, findings)
+    telegrams = None
+    with _collect(("telegrams",), findings):
+        telegrams = None if file.telegrams is None else received_telegrams(file.telegrams)
     if findings.has_errors:
         return None
     datasheet = Datasheet(
@@ -187,6 +192,7 @@ def _build(file: DatasheetFile, findings: Findings) -> Datasheet | None:
         groups=groups,
         records={name: RecordTable(e.used, e.cleared) for name, e in file.records.items()},
         wirings=file.wirings,
+        telegrams=telegrams,
         campaigns={str(name): rows for name, rows in file.campaigns.items()},
     )
     written = {group: {family_name(n): n for n in getattr(file, group)} for group in GROUPS}

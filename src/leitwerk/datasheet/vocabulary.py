@@ -133,6 +133,9 @@ OF_EVALUATION = {
         "peak": "Its peak level",
     }.items()
 }
+PLACE_VALUE = _known("readings", "place.{k}.value", "Value of the transmitter at a place")
+PLACE_STATE = _known("readings", "place.{k}.state", "State of the switch at a place")
+PLACE_AGE = _known("readings", "place.{k}.age", "How long ago the transmitter at a place was heard")
 FLAGGED = _known(
     "readings",
     "flagged",
@@ -455,6 +458,16 @@ CAMPAIGN_WAIT = _known(
 CAMPAIGN_TIME = _known("settings", "campaign.{k}.time", "The time at which it begins")
 CAMPAIGN_EVERY = _known("settings", "campaign.{k}.every", "The time between two rows of trends")
 CAMPAIGN_MOST = _known("settings", "campaign.{k}.at_most", "How many events it stores at most")
+
+# A receiver of wireless transmitters: its places, and the radio that all of them share.
+PLACE_ID = _known(
+    "settings", "place.{k}.id", "Number of the transmitter that is bound to a place; 0 for none",
+    cleared=0.0,
+)  # fmt: skip
+RADIO_GROUP = _known("settings", "radio.group", "The group of transmitters that it receives")
+RADIO_BAND = _known("settings", "radio.band", "The band in which it receives")
+RADIO_ROLE = _known("settings", "radio.role", "Whether it is a receiver, or a relay of some hops")
+RADIO_SETTINGS = (RADIO_GROUP, RADIO_BAND, RADIO_ROLE)
 
 # Alarms that belong to an input; models without a list of alarms have these.
 INPUT_ALARM_HIGH = _known(

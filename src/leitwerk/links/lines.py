@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
 from leitwerk.errors import LinkError, LinkTimeout
 from leitwerk.links.bus import leave_bus, take_bus
 from leitwerk.links.byte_link import ByteLink
@@ -10,6 +14,8 @@ from leitwerk.links.reconnects import Reconnects
 from leitwerk.links.trace import note
 from leitwerk.parsing.address import LinkAddress
 from leitwerk.protocols.scpi import parse_block_head, parse_block_length
+
+_SILENT_S = 0.2  # behind the end of a stream
 
 
 class LineLink:
@@ -85,6 +91,39 @@ class LineLink:
                 # What comes late must not be taken for the next answer.
                 self._bus.connection.close()
                 raise
+
+    @contextmanager
+    def streaming(self, on: str, off: str, confirms: str) -> Iterator[Callable[[float], bytes]]:
+        """What a device sends by itself between two lines: something that reads bytes within a time in s.
+
+        Nothing else is asked meanwhile. Behind it, what comes late is never read.
+
+        Raises
+        ------
+        NotReached, LinkTimeout, LinkError
+            No device is there, it did not confirm, or the connection broke.
+
+        """
+        connection, timeout_s = self._bus.connection, self.options.timeout_s
+        with self.lock:
+            try:
+                self.send(on)
+                line = connection.read_until(self._end[-1:], timeout_s, on)
+                said = (line or b"").strip(b"\r\n").decode("latin-1")
+                if line is None or said != (confirms or said):
+                    raise LinkError(
+                        f"{self.address}: {said[:60]!r} came after '{on}', and not '{confirms}'",
+                        remedy="does the datasheet fit this device?",
+                    )
+                yield lambda wait_s: connection.read_some(wait_s, timeout_s, on)
+                self.send(off)
+                deadline = time.monotonic() + timeout_s
+                while (
+                    connection.read_some(_SILENT_S, timeout_s, off) and time.monotonic() < deadline
+                ):
+                    pass
+            finally:
+                connection.close()
 
     def send(self, message: str, *, public: str | None = None) -> None:
         """Send a line that is not answered. ``public`` is as for ``query``.

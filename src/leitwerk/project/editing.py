@@ -117,6 +117,41 @@ def with_values(text: str, values: Mapping[tuple[str, ...], str]) -> str:
     return _verified(text, _dump(yaml, root), values)
 
 
+def set_place(text: str, place: str, entry: Mapping[str, str] | None) -> str:
+    """The text of a setup with another transmitter at a place of its receiver, or with none.
+
+    Keys that are not in ``entry`` stay as they are. A place that feeds a channel, or has a label, stays, and
+    waits for another one.
+
+    Raises
+    ------
+    QuantityError
+        The place has no transmitter to take away.
+
+    """
+    yaml, root = _load(text)
+    places = root.setdefault("places", CommentedMap())
+    if entry is None:
+        if place not in places:
+            raise QuantityError(
+                f"place {place} is free", valid=", ".join(places) or "no place is taken"
+            )
+        held = places[place]
+        held.pop("id", None)  # what hangs on the place waits for another one
+        if not {*held} - {"kind"}:
+            del places[place]
+        if not places:
+            del root["places"]
+    else:
+        held = places.get(place)
+        if held is None:
+            held = places[place] = CommentedMap()
+            held.fa.set_flow_style()
+        for key, value in entry.items():
+            held[key] = value
+    return _verified(text, _dump(yaml, root), [("places", place)])
+
+
 def _verified(before: str, after: str, ways: Iterable[tuple[str, ...]]) -> str:
     """The text after an edit, if it says the same as before at all other places."""
     left, right = (_without(text, ways) for text in (before, after))
@@ -140,8 +175,9 @@ def _without(text: str, ways: Iterable[tuple[str, ...]]) -> Hashable | None:
             section = section.get(key, Map()) if isinstance(section, Map) else Map()
         if isinstance(section, Map):
             section.pop(way[-1], None)
-    if not root.get("settings", "kept"):
-        del root["settings"]  # it was added for a setting
+    for section in ("settings", "places"):
+        if not root.get(section, "kept"):
+            del root[section]  # it was added for what was changed, or lost the last of it
     return comparable(root)
 
 

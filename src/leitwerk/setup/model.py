@@ -52,6 +52,7 @@ from leitwerk.setup.limits import (
     shares_from,
 )
 from leitwerk.setup.papers import JudgedShare, Papers
+from leitwerk.setup.places import PlaceEntry, RadioEntry
 from leitwerk.setup.records import RecordsEntry
 from leitwerk.setup.rules import Output, RuleEntry
 from leitwerk.setup.sound import Sound
@@ -210,6 +211,11 @@ class Setup(Model):
     wiring: WiringEntry | None = Field(None, description="How the net is wired to an analyzer")
     triggers: Triggers | None = Field(None, description="What begins an event of an analyzer")
     sound: Sound | None = Field(None, description="How sound is evaluated")
+    places: dict[str, PlaceEntry] = Field(
+        default_factory=dict,
+        description="Wireless transmitters by the number of their place at the receiver",
+    )
+    radio: RadioEntry | None = Field(None, description="The radio of a receiver")
     papers: Papers | None = Field(None, description="What reports of its recordings hold")
     secrets: list[Line] = Field(
         default_factory=list,
@@ -300,7 +306,7 @@ def draft_setup(text: str | bytes, *, file: str, library: Library) -> tuple[Setu
     for key, read in _SECTIONS.items():
         if isinstance(entries := root.get(key), Map):
             raw[key] = read(entries, findings)
-    if not {"channels", "wiring", "sound"} & {*root}:
+    if not {"channels", "wiring", "sound", "places", "radio"} & {*root}:
         findings.error("missing-key", (), "the key 'channels' is missing",
                        remedy="add a line 'channels: …'")  # fmt: skip
     if isinstance(channels := root.get("channels"), Map):

@@ -48,6 +48,7 @@ from leitwerk.standins.plant import SPOTS, Plant, parse_spot
 from leitwerk.standins.power import PowerAnalyzer
 from leitwerk.standins.probe import SDI12_LINE, Probe, serve_sdi12
 from leitwerk.standins.profile import find_profile
+from leitwerk.standins.receiver import Receiver
 from leitwerk.standins.server import RTU_LINE, serve_rtu, serve_tcp
 from leitwerk.standins.station import Station, run_station
 from leitwerk.standins.talking import serve_talking
@@ -289,6 +290,7 @@ def _servers_of(
     device = _make(profile, sheet, options)
     if isinstance(device, LineDevice):
         operated += [device.front] if isinstance(device, Indicator) else []
+        operated += [device] if isinstance(device, Receiver) else []
         return [_serve_lines(device, options) for _ in range(options.copies)]
     operated += [device] if isinstance(device, Logger) else []
     wired.append(device)
@@ -476,9 +478,13 @@ def _make(profile: Profile, datasheet: Datasheet, options: _Options) -> Firmware
     """The simulated device of a profile's kind."""
     troubles = options.troubles
     clock = DeviceClock(ahead_s=options.clock_ahead)
-    lines: dict[str, Callable[..., LineDevice]] = {"meter": Meter, "indicator": Indicator}
+    lines: dict[str, Callable[..., LineDevice]] = {
+        "meter": Meter,
+        "indicator": Indicator,
+        "receiver": Receiver,
+    }
     if profile.kind in lines:
-        own = {"factor": options.time_factor} if profile.kind == "meter" else {}
+        own = {} if profile.kind == "indicator" else {"factor": options.time_factor}
         return lines[profile.kind](datasheet, profile, clock=clock, troubles=troubles, **own)
     if BUS_UNIT.name in profile.factory:
         profile = replace(profile, factory={**profile.factory, BUS_UNIT.name: profile.unit})

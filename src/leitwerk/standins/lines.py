@@ -18,6 +18,7 @@ from leitwerk.standins.faults import Faults, Troubles
 from leitwerk.standins.firmware import Profile, factory_value
 from leitwerk.standins.ports import SerialPort
 
+_SPEAKS_EVERY_S = 0.02
 TEXT_LINE = SerialLine(9600, 8, "N", 1)
 
 
@@ -95,6 +96,12 @@ class LineDevice(ABC):
         self.settings[point.name] = value
         return self.accept()
 
+    speaks = False  # whether it sends something by itself
+
+    def passed_on(self) -> bytes:
+        """What it sends by itself now, beside answers."""
+        return b""
+
     @property
     def is_busy(self) -> bool:
         """Whether it takes no settings now."""
@@ -169,6 +176,14 @@ class _Talk:
                 await say(said + self._end)
 
 
+async def _speak(device: LineDevice, say: Callable[[bytes], Awaitable[None]]) -> None:
+    """Send what a device says by itself, until cancelled."""
+    while True:
+        await asyncio.sleep(_SPEAKS_EVERY_S)
+        if data := device.passed_on():
+            await say(data)
+
+
 async def serve_lines_tcp(
     device: LineDevice, *, host: str, port: int, faults: Faults, ready: Callable[[int], None]
 ) -> None:
@@ -181,12 +196,15 @@ async def serve_lines_tcp(
             await writer.drain()
 
         conversation = _Talk(device, faults, counts)
+        speaking = asyncio.create_task(_speak(device, say)) if device.speaks else None
         try:
             while data := await reader.read(4096):
                 await conversation.hear(data, say)
         except (LinkError, OSError):
             pass  # a client that floods it or goes away is dropped
         finally:
+            if speaking is not None:
+                speaking.cancel()
             writer.close()
 
     server = await asyncio.start_server(talk, host, port)
@@ -207,7 +225,8 @@ async def serve_lines_serial(
             port.send(data)
 
         ready(port.path)
-        while True:
+        speaking = asyncio.create_task(_speak(device, say)) if device.speaks else None
+        while speaking is None or not speaking.done():
             try:
                 await conversation.hear(await received.get(), say)
             except (LinkError, OSError):

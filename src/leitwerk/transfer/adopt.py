@@ -31,6 +31,7 @@ from leitwerk.datasheet.vocabulary import (
     OF_NET,
     OF_PHASES,
     OF_VOLTAGES,
+    PLACE_ID,
     PULSE_FILTER,
     PULSE_GATE,
     PULSE_MISSING,
@@ -58,6 +59,7 @@ from leitwerk.transfer.adopt_sections import (
     sound_lines,
     trigger_lines,
     wired_system,
+    wireless_lines,
     wiring_lines,
 )
 from leitwerk.transfer.adopt_text import exact_text, yaml_text
@@ -78,6 +80,7 @@ _BLOCKS = tuple(
         PULSE_GATE,
         CAMPAIGN_STORES,
         EVALUATION_WEIGHTING,
+        PLACE_ID,
     )
 )
 _CHOICES = 8  # that are named in a comment
@@ -107,6 +110,7 @@ def adopt(settings: DeviceSettings, identity: Identity, address: str, datasheet:
         *trigger_lines(settings, datasheet),
         *schedule_lines(settings, datasheet),
         *sound_lines(settings, datasheet),
+        *wireless_lines(settings, datasheet),
         *_channels(settings, datasheet),
     ]
     said = _said("\n".join([*begin, ""]), datasheet)
@@ -158,7 +162,8 @@ def _head(
 
 def _channels(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
     blocks = list(_wired(settings, sheet)) or list(_own(settings, sheet))
-    if not blocks and (wired_system(settings, sheet) or sound_lines(settings, sheet)):
+    sections = (wired_system, sound_lines, wireless_lines)
+    if not blocks and any(section(settings, sheet) for section in sections):
         return []
     if not blocks:
         return ["channels: {}    # nothing is wired to it yet", ""]
@@ -271,7 +276,7 @@ def _own(settings: DeviceSettings, sheet: Datasheet) -> Iterator[tuple[str, list
     has_wiring = wired_system(settings, sheet) is not None
     of_sound = ("evaluation.", "band.") if sound_lines(settings, sheet) else ()
     for name, point in sheet.own_readings.items():
-        follows = (has_wiring and _is_of_net(name)) or name.startswith(of_sound)
+        follows = (has_wiring and _is_of_net(name)) or name.startswith((*of_sound, "place."))
         if not point.choice_names and not follows:
             unit = f"    # in {point.unit}" if point.unit else ""
             yield name, [f"reading: {name}{unit}"]

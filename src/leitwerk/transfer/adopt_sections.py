@@ -31,6 +31,8 @@ from leitwerk.datasheet.vocabulary import (
     INTEGRATION_TIME,
     NOMINAL_FREQUENCY,
     NOMINAL_VOLTAGE,
+    PLACE_ID,
+    RADIO_SETTINGS,
     RANGE_LOWER,
     RANGE_UPPER,
     START_LEVEL,
@@ -141,6 +143,33 @@ def _start(settings: DeviceSettings, k: int) -> str:
 def _minutes(shown: str) -> str:
     """A time of a device's clock, without seconds that are 0."""
     return shown.removesuffix(":00") if shown.count(":") == 2 else shown
+
+
+# ---------------------------------------------------------------------- wireless
+
+
+def wireless_lines(settings: DeviceSettings, sheet: Datasheet) -> list[str]:
+    """The sections ``radio`` and ``places`` of a receiver."""
+    family = sheet.family(PLACE_ID)
+    if family is None or sheet.telegrams is None:
+        return []
+    radio = [
+        f"{known.name.partition('.')[2]}: {yaml_text(_plain(value))}"
+        for known in RADIO_SETTINGS
+        if (value := settings.get(known)) is not None
+    ]
+    write = sheet.telegrams.ids.write
+    places = [
+        f"  {k}: {{id: {write(int(value))}}}"
+        for k in family.indices
+        if isinstance(value := settings.get(PLACE_ID, k), int | float) and value
+    ]
+    lines = [f"radio: {{{', '.join(radio)}}}", ""] if radio else []
+    return [*lines, "places:", *places, ""] if places else lines
+
+
+def _plain(value: object) -> str:
+    return exact_text(value) if isinstance(value, float) else str(value)
 
 
 # ---------------------------------------------------------------------- sound

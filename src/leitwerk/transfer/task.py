@@ -36,6 +36,8 @@ class UploadOptions:
         Whether they are fetched first, into files beside the backup, and then erased.
     stop_recording : bool
         Whether a running recording may be stopped; it is started again afterwards.
+    change_radio : bool
+        Whether the radio of a receiver may be changed: group, band, role.
     wait_s : float, in s
         How long to wait for another writer to end.
     on_progress : callable
@@ -52,6 +54,7 @@ class UploadOptions:
     discard_recordings: bool = False
     fetch_recordings: bool = False
     stop_recording: bool = False
+    change_radio: bool = False
     wait_s: float = 10.0
     on_progress: Progress = lambda step, done, total: None
     clock: Clock = REAL_TIME

@@ -15,7 +15,7 @@ from leitwerk.datasheet.settings import (
     diff_settings,
     same_stored,
 )
-from leitwerk.datasheet.vocabulary import UNCOMMITTED
+from leitwerk.datasheet.vocabulary import RADIO_SETTINGS, UNCOMMITTED
 from leitwerk.devices.device import Device, Status
 from leitwerk.errors import (
     DeviceInUse,
@@ -155,6 +155,7 @@ class _Attempt:
             self.task.secrets, device, identity.serial, files.folder, options
         )
         self.require_idle(status)
+        self.require_radio()
         requests = 0
         self.look_for_foreign(before)
         writes = bool(self.changes or self.secrets.values or self.recommits)
@@ -241,6 +242,18 @@ class _Attempt:
                 "(--discard-recordings)",
             )
         self.stops = status.recording and (self.erases or not at_work)
+
+    def require_radio(self) -> None:
+        """Insist that the radio of a receiver is not changed by mistake."""
+        names = {known.name for known in RADIO_SETTINGS}
+        radio = [change for change in self.changes if change.setting in names]
+        if radio and not self.options.change_radio:
+            shown = "; ".join(f"{c.setting} {c.shown_old()} -> {c.shown_new()}" for c in radio)
+            raise UploadError(
+                f"this would change the radio of the receiver ({shown})",
+                state=SettingsState.UNTOUCHED,
+                remedy="all transmitters of another group or band fall silent; allow it with --change-radio",
+            )
 
     def written(self) -> list[str]:
         """The names of all that is written: settings that change, and secrets."""

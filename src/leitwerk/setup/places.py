@@ -1,0 +1,30 @@
+"""Wireless transmitters at the places of a receiver, as a setup file says it."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from leitwerk.parsing.models import Model
+from leitwerk.setup.fields import Line
+
+
+class PlaceEntry(Model):
+    """One place: the transmitter that is bound to it, and the channel that it feeds."""
+
+    id: Line | None = Field(
+        None,
+        description="Its number, as it stands on its label; none while the place waits for one",
+    )
+    kind: Line | None = Field(
+        None, description="What it is: calliper, switch, …, as the datasheet names it"
+    )
+    label: Line | None = Field(None, description="What people call it")
+    channel: Line | None = Field(None, description="The channel that it feeds")
+
+
+class RadioEntry(Model):
+    """What all transmitters of a receiver share; an upload does not change it by mistake."""
+
+    group: Line | None = Field(None, description="The group that it receives")
+    band: Line | None = Field(None, description="The band in which it receives")
+    role: Line | None = Field(None, description="Whether it is a receiver, or a relay")

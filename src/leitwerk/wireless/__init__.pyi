@@ -1,0 +1,9 @@
+# Public names of the package.
+from .air import Air as Air
+from .air import HeardTransmitter as HeardTransmitter
+from .air import oddities as oddities
+from .ids import IdForm as IdForm
+from .ids import with_check_digit as with_check_digit
+from .singling_out import Candidate as Candidate
+from .singling_out import Singled as Singled
+from .singling_out import SinglingOut as SinglingOut

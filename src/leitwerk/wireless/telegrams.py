@@ -1,0 +1,249 @@
+"""Telegrams of wireless transmitters, as a receiver passes them on: bytes in, values out."""
+
+from __future__ import annotations
+
+import binascii
+import struct
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property, reduce
+from operator import xor
+from typing import NamedTuple
+
+TYPES = {"u8": "B", "i8": "b", "u16": "H", "i16": "h", "u32": "I", "i32": "i", "f32": "f"}
+LONGEST = 255  # bytes of a telegram
+DIRECT = "direct"
+
+
+class Telegram(NamedTuple):
+    """What a transmitter has sent, and how it came.
+
+    ``value`` is None where its kind has none, a text where the value is a choice. ``strength`` is in the unit
+    of the datasheet, None if it is not said. ``relay`` is the number of the relay that it came over, 0
+    without one. ``operated`` is whether somebody has operated the transmitter, None if it does not say that.
+    ``counter`` counts its telegrams.
+    """
+
+    number: int
+    kind: str
+    value: float | str | None
+    strength: float | None
+    way: str
+    relay: int
+    battery_low: bool | None
+    operated: bool | None
+    counter: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class TelegramField:
+    """A field of a telegram: its first byte from 0, its type, and what its numbers mean.
+
+    ``bits`` are the lowest and the highest bit of a part of it.
+    """
+
+    at: int
+    type: str
+    step: float = 1.0
+    choices: Mapping[int, str] = field(default_factory=dict)
+    bits: tuple[int, int] | None = None
+    unit: str = ""
+
+    @property
+    def end(self) -> int:
+        """The byte behind it."""
+        return self.at + struct.calcsize(TYPES[self.type])
+
+    def number(self, raw: float) -> float:
+        """The number of a field or of its part."""
+        if self.bits is None:
+            return raw
+        low, high = self.bits
+        return int(raw) >> low & (1 << (high - low + 1)) - 1
+
+    def value(self, raw: float) -> float | str:
+        """What a number means."""
+        number = self.number(raw)
+        if self.choices:
+            return self.choices.get(int(number), f"code {number:g}")
+        return round(number * self.step, 9)
+
+
+_CHECKS: Mapping[str, tuple[int, Callable[[bytes], int]]] = {
+    # CRC-16/IBM-3740: polynomial 0x1021, begins with 0xFFFF.
+    "crc16-ccitt": (2, lambda data: binascii.crc_hqx(data, 0xFFFF)),
+    "crc16-modbus": (2, lambda data: reduce(_modbus_byte, data, 0xFFFF)),
+    "sum8": (1, lambda data: sum(data) & 0xFF),
+    "xor8": (1, lambda data: reduce(xor, data, 0)),
+    "none": (0, lambda data: 0),
+}
+CHECKS = tuple(_CHECKS)
+
+
+def _modbus_byte(crc: int, byte: int) -> int:
+    """One byte of the CRC of MODBUS over Serial Line V1.02, 6.2.2."""
+    crc ^= byte
+    for _ in range(8):
+        crc = crc >> 1 ^ (0xA001 if crc & 1 else 0)
+    return crc
+
+
+@dataclass(frozen=True)
+class TelegramFormat:
+    """How telegrams look: what they begin with, their length, their fields, their check.
+
+    ``values`` are the fields of the value by the name of the kind. ``check`` stands in the last bytes and
+    covers all before it.
+    """
+
+    begins: bytes
+    length: int
+    number: TelegramField
+    kind: TelegramField
+    values: Mapping[str, TelegramField]
+    further: Mapping[str, TelegramField]
+    check: str = "none"
+    little: bool = False
+
+    @property
+    def check_size(self) -> int:
+        """The bytes of the check."""
+        return _CHECKS[self.check][0]
+
+    def is_right(self, frame: bytes) -> bool:
+        """Whether the check of a whole telegram is right."""
+        size, work = _CHECKS[self.check]
+        if not size:
+            return True
+        order = "little" if self.little else "big"
+        return work(frame[:-size]) == int.from_bytes(frame[-size:], order)  # type: ignore[arg-type]
+
+    def decode(self, frame: bytes) -> Telegram:
+        """What a whole telegram says; its check is not looked at."""
+        raw = self._common.unpack_from(frame)
+        place = self._place
+        kind = self.kind.value(raw[place[self.kind.at, self.kind.type]])
+        name = kind if isinstance(kind, str) else f"{kind:g}"
+        found: float | str | None = None
+        own = self._values.get(name)
+        if own is not None:
+            one, unpack = own
+            found = one.value(unpack.unpack_from(frame, one.at)[0])
+        more = self._more
+        strength, relay, count = more.get("strength"), more.get("relay"), more.get("count")
+        way, low, operated = more.get("way"), more.get("battery_low"), more.get("operated")
+        return Telegram(
+            int(self.number.number(raw[place[self.number.at, self.number.type]])),
+            name,
+            found,
+            None if strength is None else float(strength[0].value(raw[strength[1]])),
+            DIRECT if way is None else str(way[0].value(raw[way[1]])),
+            0 if relay is None else int(relay[0].number(raw[relay[1]])),
+            None if low is None else bool(low[0].number(raw[low[1]])),
+            None if operated is None else bool(operated[0].number(raw[operated[1]])),
+            None if count is None else int(count[0].number(raw[count[1]])),
+        )
+
+    def encode(self, values: Mapping[str, float], kind: str, value: float) -> bytes:
+        """A telegram from raw numbers, by the names of its fields: what a simulated transmitter sends."""
+        frame = bytearray(self.length)
+        frame[: len(self.begins)] = self.begins
+        fields = {"number": self.number, "kind": self.kind, **self.further}
+        parts = [(fields[name], number) for name, number in values.items() if name in fields]
+        code = next(code for code, name in self.kind.choices.items() if name == kind)
+        parts.append((self.kind, code))
+        if kind in self.values:
+            parts.append((self.values[kind], value))
+        for one, number in parts:
+            form = struct.Struct(self._order + TYPES[one.type])
+            if one.bits is None:
+                form.pack_into(frame, one.at, number if one.type == "f32" else int(number))
+            else:
+                (held,) = form.unpack_from(frame, one.at)
+                form.pack_into(frame, one.at, held | int(number) << one.bits[0])
+        size, work = _CHECKS[self.check]
+        if size:
+            order = "little" if self.little else "big"
+            frame[-size:] = work(bytes(frame[:-size])).to_bytes(size, order)  # type: ignore[arg-type]
+        return bytes(frame)
+
+    @cached_property
+    def _order(self) -> str:
+        return "<" if self.little else ">"
+
+    @cached_property
+    def _parts(self) -> list[tuple[int, str]]:
+        """Each place of a common field once, in order."""
+        every = [self.number, self.kind, *self.further.values()]
+        return sorted({(one.at, one.type) for one in every})
+
+    @cached_property
+    def _place(self) -> dict[tuple[int, str], int]:
+        return {part: k for k, part in enumerate(self._parts)}
+
+    @cached_property
+    def _common(self) -> struct.Struct:
+        text, at = self._order, 0
+        for start, kind in self._parts:
+            text += f"{start - at}x{TYPES[kind]}"
+            at = start + struct.calcsize(TYPES[kind])
+        return struct.Struct(text)
+
+    @cached_property
+    def _values(self) -> dict[str, tuple[TelegramField, struct.Struct]]:
+        return {
+            name: (one, struct.Struct(self._order + TYPES[one.type]))
+            for name, one in self.values.items()
+        }
+
+    @cached_property
+    def _more(self) -> dict[str, tuple[TelegramField, int]]:
+        return {name: (one, self._place[one.at, one.type]) for name, one in self.further.items()}
+
+
+class TelegramReader:
+    """Telegrams from bytes as they arrive, in pieces of any size; what is none of them is counted.
+
+    It holds at most one telegram that is not complete.
+    """
+
+    def __init__(self, form: TelegramFormat) -> None:
+        self._form = form
+        self._rest = b""
+        self.good = self.wrong = self.skipped = 0
+
+    def feed(self, data: bytes) -> list[Telegram]:
+        """The telegrams that are complete now."""
+        form, found = self._form, list[Telegram]()
+        begins, length = form.begins, form.length
+        buffer, at = self._rest + data, 0
+        while True:
+            start = buffer.find(begins, at)
+            if start < 0:
+                # The last bytes may be the first ones of what a telegram begins with.
+                keep = _overlap(buffer[at:], begins)
+                self.skipped += len(buffer) - at - keep
+                self._rest = buffer[len(buffer) - keep :]
+                return found
+            self.skipped += start - at
+            if len(buffer) - start < length:
+                self._rest = buffer[start:]
+                return found
+            frame = buffer[start : start + length]
+            if form.is_right(frame):
+                self.good += 1
+                at = start + length
+                found.append(form.decode(frame))
+            else:
+                # Another one may begin inside of what was disturbed.
+                self.wrong += 1
+                self.skipped += 1
+                at = start + 1
+
+
+def _overlap(tail: bytes, begins: bytes) -> int:
+    """How many of the last bytes are the first of ``begins``."""
+    for size in range(min(len(begins) - 1, len(tail)), 0, -1):
+        if begins.startswith(tail[-size:]):
+            return size
+    return 0

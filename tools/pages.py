@@ -31,6 +31,7 @@ PACKAGES = {
     "leitwerk.analysis": "Statistics of intervals, and pulses.",
     "leitwerk.power": "Three phases: phasors, wiring, powers, waveforms.",
     "leitwerk.sound": "Sampled sound: weightings, detectors, bands, levels, dose.",
+    "leitwerk.wireless": "Wireless transmitters: telegrams, what is in the air, the one in the hand.",
     "leitwerk.alarms": "Alarm definitions, their states, bands.",
     "leitwerk.datasheet": "Device models, points, settings.",
     "leitwerk.derived": "Formulas of channels, flow in open channels, steps of a gear.",

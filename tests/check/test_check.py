@@ -34,7 +34,7 @@ MISTAKES = [
     ("title: Kiln 2", "x: Kiln 2", "missing-key", "#", "'title' is missing"),
     ("title: Kiln 2", "titel: Kiln 2", "unknown-key", "titel", "did you mean 'title'?"),
     ("leitwerk: 1", "leitwerk: 7", "bad-value", "7", "version '7' is not known"),
-    ("fichte-8", "fichte-9", "unknown-model", "fichte-9", "eibe, erle, fichte-8, kiefer, laerche"),
+    ("fichte-8", "fichte-9", "unknown-model", "fichte-9", "eibe, erle, fichte-8, hasel, kiefer, laerche"),
     ("modbus+tcp://127", "mobus://127", "bad-value", "mobus", "not an address that Leitwerk knows"),
     ("5020?unit=3", "5020?unit=300", "bad-value", "modbus", "unit=300 is not a unit identifier"),
     ("//127", "//me:secret@127", "bad-value", "modbus", "an address holds no password"),

@@ -127,15 +127,15 @@ def test_the_schema_takes_every_datasheet_and_refuses_mistakes(model):
 
 def test_models_are_listed_and_chosen_with_reasons(leitwerk, kiln_file):
     assert [line.split()[0] for line in leitwerk("models").stdout.splitlines()] == [
-        "ahorn", "birke", "buche-6", "eibe", "erle", "fichte-8", "kiefer", "laerche", "linde", "talker",
-        "ulme-3p", "weide",
+        "ahorn", "birke", "buche-6", "eibe", "erle", "fichte-8", "hasel", "kiefer", "laerche", "linde",
+        "talker", "ulme-3p", "weide",
     ]  # fmt: skip
     chosen = leitwerk("models", kiln_file(NOWHERE))
     lines = chosen.stdout.splitlines()
     assert lines[0].startswith("fits      fichte-8: Universal logger")
     assert "has no terminal 1" in chosen.stdout
     content = json.loads(leitwerk("models", kiln_file(NOWHERE), "--json").stdout)
-    assert [fit["fits"] for fit in content] == [True] + [False] * 11
+    assert [fit["fits"] for fit in content] == [True] + [False] * 12
 
 
 @pytest.mark.process

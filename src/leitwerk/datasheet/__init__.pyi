@@ -4,6 +4,7 @@ from .model import Input as Input
 from .model import OutputTerminal as OutputTerminal
 from .model import ProgramLayout as ProgramLayout
 from .model import Range as Range
+from .model import ReceivedTelegrams as ReceivedTelegrams
 from .model import RecordTable as RecordTable
 from .model import ScanTiming as ScanTiming
 from .model import Store as Store

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 from pydantic import Field
 
 from leitwerk.parsing.models import Model
-from leitwerk.setup.fields import Line
+from leitwerk.setup.fields import Line, text_schema
+
+NumberText = Annotated[Line, text_schema("A number", "3", "00 4074-4252", numbers=True)]
 
 
 class PlaceEntry(Model):
     """One place: the transmitter that is bound to it, and the channel that it feeds."""
 
-    id: Line | None = Field(
+    id: NumberText | None = Field(
         None,
         description="Its number, as it stands on its label; none while the place waits for one",
     )
@@ -25,6 +29,6 @@ class PlaceEntry(Model):
 class RadioEntry(Model):
     """What all transmitters of a receiver share; an upload does not change it by mistake."""
 
-    group: Line | None = Field(None, description="The group that it receives")
+    group: NumberText | None = Field(None, description="The group that it receives")
     band: Line | None = Field(None, description="The band in which it receives")
     role: Line | None = Field(None, description="Whether it is a receiver, or a relay")

@@ -1,5 +1,6 @@
 # Public names of the package.
 from .air import Air as Air
+from .air import AirLimits as AirLimits
 from .air import HeardTransmitter as HeardTransmitter
 from .air import oddities as oddities
 from .ids import IdForm as IdForm
@@ -7,3 +8,7 @@ from .ids import with_check_digit as with_check_digit
 from .singling_out import Candidate as Candidate
 from .singling_out import Singled as Singled
 from .singling_out import SinglingOut as SinglingOut
+from .telegrams import Telegram as Telegram
+from .telegrams import TelegramField as TelegramField
+from .telegrams import TelegramFormat as TelegramFormat
+from .telegrams import TelegramReader as TelegramReader

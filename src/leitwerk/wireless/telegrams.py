@@ -120,9 +120,9 @@ class TelegramFormat:
 
     def decode(self, frame: bytes) -> Telegram:
         """What a whole telegram says; its check is not looked at."""
-        raw = self._common.unpack_from(frame)
+        parts = self._common.unpack_from(frame)
         place = self._place
-        kind = self.kind.value(raw[place[self.kind.at, self.kind.type]])
+        kind = self.kind.value(parts[place[self.kind.at, self.kind.type]])
         name = kind if isinstance(kind, str) else f"{kind:g}"
         found: float | str | None = None
         own = self._values.get(name)
@@ -133,15 +133,15 @@ class TelegramFormat:
         strength, relay, count = more.get("strength"), more.get("relay"), more.get("count")
         way, low, operated = more.get("way"), more.get("battery_low"), more.get("operated")
         return Telegram(
-            int(self.number.number(raw[place[self.number.at, self.number.type]])),
+            int(self.number.number(parts[place[self.number.at, self.number.type]])),
             name,
             found,
-            None if strength is None else float(strength[0].value(raw[strength[1]])),
-            DIRECT if way is None else str(way[0].value(raw[way[1]])),
-            0 if relay is None else int(relay[0].number(raw[relay[1]])),
-            None if low is None else bool(low[0].number(raw[low[1]])),
-            None if operated is None else bool(operated[0].number(raw[operated[1]])),
-            None if count is None else int(count[0].number(raw[count[1]])),
+            None if strength is None else float(strength[0].value(parts[strength[1]])),
+            DIRECT if way is None else str(way[0].value(parts[way[1]])),
+            0 if relay is None else int(relay[0].number(parts[relay[1]])),
+            None if low is None else bool(low[0].number(parts[low[1]])),
+            None if operated is None else bool(operated[0].number(parts[operated[1]])),
+            None if count is None else int(count[0].number(parts[count[1]])),
         )
 
     def encode(self, values: Mapping[str, float], kind: str, value: float) -> bytes:

@@ -60,6 +60,7 @@ fuzz: build/dev/ready
 bench: build/dev/ready
 	build/dev/bin/python benchmarks/run.py
 	build/dev/bin/python benchmarks/analyzers.py
+	build/dev/bin/python benchmarks/wireless.py
 
 screenshots: build/dev/ready
 	build/dev/bin/python tools/screenshots.py

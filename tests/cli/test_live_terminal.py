@@ -1,5 +1,6 @@
 """The commands live and prove on a terminal, with keys pressed by a person; and streams into pipes."""
 
+import binascii
 import contextlib
 import csv
 import fcntl
@@ -12,7 +13,9 @@ import struct
 import subprocess
 import sys
 import termios
+import threading
 import time
+import tty
 
 import pyte
 import pytest
@@ -251,3 +254,41 @@ def test_a_proof_is_broken_off_with_ctrl_c_and_resumed(ready, tmp_path):
     record = load_record(tmp_path / "p.json")
     assert [step.verdict for step in record.steps] == ["pass", "skipped", "no reading"]
     assert record.finished == ""
+
+
+def telegram_by_hand(number, count, value=2485):
+    """A telegram of a gauge by the table of the manual of hasel."""
+    head = struct.pack(">2sIBiBbB", b"\x02\xa5", number, 2, value, 0, -70, count % 256)
+    return head + struct.pack(">H", binascii.crc_hqx(head, 0xFFFF))
+
+
+def test_a_flood_of_telegrams_is_counted_and_the_table_still_refreshes(tmp_path):
+    server, client = pty.openpty()
+    tty.setraw(server)
+    tty.setraw(client)
+    last = 40744252
+
+    def receiver():
+        assert os.read(server, 100) == b"AIR=1\n"
+        os.write(server, b"OK\n")
+        for wave in range(150):
+            time.sleep(0.02)  # 1,000 in a second
+            frames = [telegram_by_hand(1000 + k, wave) for k in range(20)]
+            wrong = bytearray(frames[3])
+            wrong[9] ^= 1
+            os.write(server, b"".join([*frames[:9], frames[9][:7], *frames[10:], wrong]))
+        os.write(server, telegram_by_hand(last, 1))
+
+    sender = threading.Thread(target=receiver)
+    sender.start()
+    words = [f"text+serial://{os.ttyname(client)}", "--model", "hasel", "--timeout", "0.5"]
+    person = Person(words, tmp_path, columns=120, lines=40, command="listen")
+    person.sees(str(last), "24.85 mm")
+    sender.join()
+    refreshed = person.sent.count(b"Strength")
+    person.press("\x03")
+    assert person.ends() == 0
+    assert b"20 transmitters, 2851 telegrams, 300 disturbed" in person.sent
+    assert refreshed >= 4
+    os.close(server)
+    os.close(client)

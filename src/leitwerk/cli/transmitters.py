@@ -141,13 +141,11 @@ def _show_table(listener: Listener, names: Mapping[int, str], duration_s: float)
 
     from leitwerk.cli.tables import console
 
-    end, shown_s = listener.now_s + duration_s, 0.0
+    end = listener.now_s + duration_s
     with Live(console=console(), auto_refresh=False, vertical_overflow="crop") as live:
-        while listener.now_s < end:
-            for _ in listener.hear(min(_REFRESH_S, max(0.0, end - listener.now_s))):
-                if listener.now_s - shown_s > _REFRESH_S:
-                    break
-            shown_s = listener.now_s
+        while (left := end - listener.now_s) > 0.0:
+            for _ in listener.hear(min(_REFRESH_S, left)):
+                pass
             live.update(_table(listener, names), refresh=True)
 
 

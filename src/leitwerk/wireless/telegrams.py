@@ -8,11 +8,14 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property, reduce
 from operator import xor
-from typing import NamedTuple
+from typing import Any, Literal, NamedTuple
 
 TYPES = {"u8": "B", "i8": "b", "u16": "H", "i16": "h", "u32": "I", "i32": "i", "f32": "f"}
 LONGEST = 255  # bytes of a telegram
 DIRECT = "direct"
+_ONE_BYTE = {"u8": range(256), "i8": range(-128, 128)}
+_Meaning = Callable[[Any], Any]
+_Unpack = Callable[..., tuple[Any, ...]]
 
 
 class Telegram(NamedTuple):
@@ -68,6 +71,11 @@ class TelegramField:
             return self.choices.get(int(number), f"code {number:g}")
         return round(number * self.step, 9)
 
+    def meaning(self, work: _Meaning) -> _Meaning:
+        """``work`` for each number of it: looked up where there are few."""
+        few = _ONE_BYTE.get(self.type)
+        return work if few is None else {raw: work(raw) for raw in few}.__getitem__
+
 
 _CHECKS: Mapping[str, tuple[int, Callable[[bytes], int]]] = {
     # CRC-16/IBM-3740: polynomial 0x1021, begins with 0xFFFF.
@@ -112,37 +120,19 @@ class TelegramFormat:
 
     def is_right(self, frame: bytes) -> bool:
         """Whether the check of a whole telegram is right."""
-        size, work = _CHECKS[self.check]
-        if not size:
-            return True
-        order = "little" if self.little else "big"
-        return work(frame[:-size]) == int.from_bytes(frame[-size:], order)  # type: ignore[arg-type]
+        size, work, order = self._check
+        return not size or work(frame[:-size]) == int.from_bytes(frame[-size:], order)
 
     def decode(self, frame: bytes) -> Telegram:
         """What a whole telegram says; its check is not looked at."""
         parts = self._common.unpack_from(frame)
-        place = self._place
-        kind = self.kind.value(parts[place[self.kind.at, self.kind.type]])
-        name = kind if isinstance(kind, str) else f"{kind:g}"
-        found: float | str | None = None
-        own = self._values.get(name)
-        if own is not None:
-            one, unpack = own
-            found = one.value(unpack.unpack_from(frame, one.at)[0])
-        more = self._more
-        strength, relay, count = more.get("strength"), more.get("relay"), more.get("count")
-        way, low, operated = more.get("way"), more.get("battery_low"), more.get("operated")
-        return Telegram(
-            int(self.number.number(parts[place[self.number.at, self.number.type]])),
-            name,
-            found,
-            None if strength is None else float(strength[0].value(parts[strength[1]])),
-            DIRECT if way is None else str(way[0].value(parts[way[1]])),
-            0 if relay is None else int(relay[0].number(parts[relay[1]])),
-            None if low is None else bool(low[0].number(parts[low[1]])),
-            None if operated is None else bool(operated[0].number(parts[operated[1]])),
-            None if count is None else int(count[0].number(parts[count[1]])),
-        )
+        meanings, own_values = self._meanings
+        number, kind, strength, way, relay, low, operated, count = [
+            meaning(parts[place]) for meaning, place in meanings
+        ]
+        own = own_values.get(kind)
+        value = None if own is None else own[0](own[1](frame)[0])
+        return Telegram(number, kind, value, strength, way, relay, low, operated, count)
 
     def encode(self, values: Mapping[str, float], kind: str, value: float) -> bytes:
         """A telegram from raw numbers, by the names of its fields: what a simulated transmitter sends."""
@@ -161,11 +151,14 @@ class TelegramFormat:
             else:
                 (held,) = form.unpack_from(frame, one.at)
                 form.pack_into(frame, one.at, held | int(number) << one.bits[0])
-        size, work = _CHECKS[self.check]
+        size, work, order = self._check
         if size:
-            order = "little" if self.little else "big"
-            frame[-size:] = work(bytes(frame[:-size])).to_bytes(size, order)  # type: ignore[arg-type]
+            frame[-size:] = work(bytes(frame[:-size])).to_bytes(size, order)
         return bytes(frame)
+
+    @cached_property
+    def _check(self) -> tuple[int, Callable[[bytes], int], Literal["little", "big"]]:
+        return *_CHECKS[self.check], "little" if self.little else "big"
 
     @cached_property
     def _order(self) -> str:
@@ -178,10 +171,6 @@ class TelegramFormat:
         return sorted({(one.at, one.type) for one in every})
 
     @cached_property
-    def _place(self) -> dict[tuple[int, str], int]:
-        return {part: k for k, part in enumerate(self._parts)}
-
-    @cached_property
     def _common(self) -> struct.Struct:
         text, at = self._order, 0
         for start, kind in self._parts:
@@ -190,15 +179,45 @@ class TelegramFormat:
         return struct.Struct(text)
 
     @cached_property
-    def _values(self) -> dict[str, tuple[TelegramField, struct.Struct]]:
-        return {
-            name: (one, struct.Struct(self._order + TYPES[one.type]))
-            for name, one in self.values.items()
-        }
+    def _meanings(self) -> tuple[list[tuple[_Meaning, int]], dict[str, tuple[_Meaning, _Unpack]]]:
+        """What the common fields mean, each with its place among the parts; and the value of each kind."""
+        more, place = self.further, {part: k for k, part in enumerate(self._parts)}
 
-    @cached_property
-    def _more(self) -> dict[str, tuple[TelegramField, int]]:
-        return {name: (one, self._place[one.at, one.type]) for name, one in self.further.items()}
+        def one(own: TelegramField | None, work: _Meaning, absent: object) -> tuple[_Meaning, int]:
+            if own is None:
+                return lambda raw: absent, 0
+            return own.meaning(work), place[own.at, own.type]
+
+        def whole(own: TelegramField | None) -> _Meaning:
+            return lambda raw: int(own.number(raw)) if own else None
+
+        def yes(own: TelegramField | None) -> _Meaning:
+            return lambda raw: bool(own.number(raw)) if own else None
+
+        strength, way, relay = more.get("strength"), more.get("way"), more.get("relay")
+        low, operated, count = more.get("battery_low"), more.get("operated"), more.get("count")
+        common = [
+            one(self.number, whole(self.number), 0),
+            one(self.kind, lambda raw: _text(self.kind.value(raw)), ""),
+            one(strength, lambda raw: float(strength.value(raw)) if strength else None, None),
+            one(way, lambda raw: str(way.value(raw)) if way else DIRECT, DIRECT),
+            one(relay, whole(relay), 0),
+            one(low, yes(low), None),
+            one(operated, yes(operated), None),
+            one(count, whole(count), None),
+        ]
+        values = {
+            name: (
+                own.meaning(own.value),
+                struct.Struct(f"{self._order}{own.at}x{TYPES[own.type]}").unpack_from,
+            )
+            for name, own in self.values.items()
+        }
+        return common, values
+
+
+def _text(value: float | str) -> str:
+    return value if isinstance(value, str) else f"{value:g}"
 
 
 class TelegramReader:

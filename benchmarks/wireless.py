@@ -20,7 +20,7 @@ from leitwerk.parsing.address import parse_address
 from leitwerk.wireless.telegrams import TelegramReader
 
 TELEGRAMS, PIECE = 20_000, 256
-FLOOD_HZ, FLOOD_S, WAVE = 1_000, 5.0, 20
+FLOOD_HZ, FLOOD_S, BURST = 1_000, 5.0, 20
 RAW = struct.Struct(">2sIBiBbB")  # of the manual of hasel, without the check
 BEGINS = b"\x02\xa5"
 
@@ -84,10 +84,10 @@ def flood() -> None:
     def receiver() -> None:
         os.read(server, 100)
         os.write(server, b"OK\n")
-        for wave in count():
-            if stop.wait(WAVE / FLOOD_HZ):
+        for burst in count():
+            if stop.wait(BURST / FLOOD_HZ):
                 return
-            os.write(server, b"".join(telegram(WAVE * wave + k) for k in range(WAVE)))
+            os.write(server, b"".join(telegram(BURST * burst + k) for k in range(BURST)))
 
     thread = threading.Thread(target=receiver)
     thread.start()

@@ -271,9 +271,9 @@ def test_a_flood_of_telegrams_is_counted_and_the_table_still_refreshes(tmp_path)
     def receiver():
         assert os.read(server, 100) == b"AIR=1\n"
         os.write(server, b"OK\n")
-        for wave in range(150):
+        for burst in range(150):
             time.sleep(0.02)  # 1,000 in a second
-            frames = [telegram_by_hand(1000 + k, wave) for k in range(20)]
+            frames = [telegram_by_hand(1000 + k, burst) for k in range(20)]
             wrong = bytearray(frames[3])
             wrong[9] ^= 1
             os.write(server, b"".join([*frames[:9], frames[9][:7], *frames[10:], wrong]))

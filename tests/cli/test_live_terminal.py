@@ -282,7 +282,7 @@ def test_a_flood_of_telegrams_is_counted_and_the_table_still_refreshes(tmp_path)
     sender = threading.Thread(target=receiver)
     sender.start()
     words = [f"text+serial://{os.ttyname(client)}", "--model", "hasel", "--timeout", "0.5"]
-    person = Person(words, tmp_path, columns=120, lines=40, command="listen")
+    person = Person(words, tmp_path, columns=80, lines=40, command="listen")
     person.sees(str(last), "24.85 mm")
     sender.join()
     refreshed = person.sent.count(b"Strength")

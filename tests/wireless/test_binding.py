@@ -95,10 +95,13 @@ class Mill:
         def act():
             time.sleep(after_s)
             with contextlib.suppress(ValueError, OSError):  # the test is over
-                self.process.stdin.write(f"press {number}\n")
-                self.process.stdin.flush()
+                self.operate(f"press {number}")
 
         threading.Thread(target=act, daemon=True).start()
+
+    def operate(self, line):
+        self.process.stdin.write(f"{line}\n")
+        self.process.stdin.flush()
 
     def close(self):
         self.process.kill()
@@ -108,11 +111,11 @@ class Mill:
 
 
 @pytest.fixture
-def mill(tmp_path, monkeypatch):
+def mill(tmp_path, monkeypatch, request):
     """A receiver, with its setup in the folder."""
     monkeypatch.chdir(tmp_path)
     monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "alder")
-    one = Mill("--time-factor", "4")
+    one = Mill("--time-factor", getattr(request, "param", "4"))
     (tmp_path / "it.yaml").write_text(example("board-gauges", one.address), "utf-8")
     yield one
     one.close()
@@ -181,3 +184,26 @@ def test_the_radio_is_not_changed_by_mistake_and_none_is_chosen_by_chance(leitwe
     assert (found.exit_code, "could not be told" in found.stdout) == (1, True)
     listed = leitwerk("places", "it.yaml", "--for", "1 s", "--json")
     assert json.loads(listed.stdout)["places"] == []
+
+
+@pytest.mark.process
+@pytest.mark.parametrize("mill", ["20"], indirect=True)
+def test_an_alarm_on_a_calliper_that_is_silent(leitwerk, mill):
+    with Path("it.yaml").open("a", encoding="utf-8") as file:
+        file.write(
+            f"\nplaces: {{1: {{id: {CALLIPER}, kind: calliper, channel: thickness}}}}\n"
+            "channels:\n  thickness: {expect: 56 ± 1 mm}\n"
+            "  age: {reading: place.1.age, alarms: {silent: {above: 40 s}}}\n"
+        )
+    assert leitwerk("upload", "it.yaml").exit_code == 0
+
+    def live_until(*words):
+        for _ in range(20):
+            seen = leitwerk("live", "it.yaml", "--for", "0.5 s")
+            if all(word in seen.stdout for word in words):
+                return seen.exit_code
+        raise AssertionError(seen.output)
+
+    assert live_until("PASS       thickness", "alarm silent: normal") == 0
+    mill.operate(f"off {CALLIPER}")
+    assert live_until("alarm silent: unacknowledged", "1 no reading") == 1

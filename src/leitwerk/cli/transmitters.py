@@ -38,8 +38,9 @@ if TYPE_CHECKING:
 _REFRESH_S = 0.5
 _PAUSES = (0.5, 2.5)  # of the time to operate it
 _HEADS = (
-    "", "Number", "Name", "Kind", "Value", "Strength", "Way", "Battery", "Times", "Every", "Age",
+    "", "Number", "Name", "Kind", "Value", "Strength", "Way", "Battery", "Age", "Times", "Every",
 )  # fmt: skip
+_WIDE = 100  # from so many columns on, the last two are shown, too
 _PLACE_KEYS = ("place", "id", "label", "kind", "value", "way")
 _NEW_S = 10.0  # for so long one that was heard for the first time stands out
 
@@ -142,26 +143,29 @@ def _show_table(listener: Listener, names: Mapping[int, str], duration_s: float)
     from leitwerk.cli.tables import console
 
     end = listener.now_s + duration_s
-    with Live(console=console(), auto_refresh=False, vertical_overflow="crop") as live:
+    terminal = console()
+    with Live(console=terminal, auto_refresh=False, vertical_overflow="crop") as live:
         while (left := end - listener.now_s) > 0.0:
             for _ in listener.hear(min(_REFRESH_S, left)):
                 pass
-            live.update(_table(listener, names), refresh=True)
+            live.update(_table(listener, names, wide=terminal.width >= _WIDE), refresh=True)
 
 
-def _table(listener: Listener, names: Mapping[int, str]) -> Table:
+def _table(listener: Listener, names: Mapping[int, str], *, wide: bool) -> Table:
     from rich.box import SIMPLE_HEAD
     from rich.table import Table
 
-    table = Table(box=SIMPLE_HEAD, pad_edge=False)
-    for head in _HEADS:
+    # Of a number, no digit may be cut.
+    table = Table(box=SIMPLE_HEAD, show_edge=False, padding=0)
+    shown = len(_HEADS) if wide else len(_HEADS) - 2
+    for head in _HEADS[:shown]:
         table.add_column(head, no_wrap=True)
     now = listener.now_s
     order = sorted(listener.air.heard.values(), key=lambda one: (-one.first_s, one.number))
     for one in order:
         t, every = one.last, one.interval_s
         is_new = now - one.first_s < _NEW_S
-        table.add_row(
+        cells = (
             "new" if is_new else "",
             listener.telegrams.ids.write(one.number),
             names.get(one.number, "not bound"),
@@ -170,11 +174,11 @@ def _table(listener: Listener, names: Mapping[int, str]) -> Table:
             "" if t.strength is None else f"{t.strength:g} {listener.telegrams.unit}",
             t.way + (f" ({t.relay})" if t.relay else ""),
             {None: "", True: "low", False: "good"}[t.battery_low],
+            f"{now - one.last_s:.0f} s",
             f"{one.times}",
             "" if every != every else f"{every:.0f} s",
-            f"{now - one.last_s:.0f} s",
-            style="bold" if is_new else "",
         )
+        table.add_row(*cells[:shown], style="bold" if is_new else "")
     return table
 
 

@@ -71,11 +71,6 @@ class TelegramField:
             return self.choices.get(int(number), f"code {number:g}")
         return round(number * self.step, 9)
 
-    def meaning(self, work: _Meaning) -> _Meaning:
-        """``work`` for each number of it: looked up where there are few."""
-        few = _ONE_BYTE.get(self.type)
-        return work if few is None else {raw: work(raw) for raw in few}.__getitem__
-
 
 _CHECKS: Mapping[str, tuple[int, Callable[[bytes], int]]] = {
     # CRC-16/IBM-3740: polynomial 0x1021, begins with 0xFFFF.
@@ -186,7 +181,7 @@ class TelegramFormat:
         def one(own: TelegramField | None, work: _Meaning, absent: object) -> tuple[_Meaning, int]:
             if own is None:
                 return lambda raw: absent, 0
-            return own.meaning(work), place[own.at, own.type]
+            return _meaning(own, work), place[own.at, own.type]
 
         def whole(own: TelegramField | None) -> _Meaning:
             return lambda raw: int(own.number(raw)) if own else None
@@ -208,12 +203,18 @@ class TelegramFormat:
         ]
         values = {
             name: (
-                own.meaning(own.value),
+                _meaning(own, own.value),
                 struct.Struct(f"{self._order}{own.at}x{TYPES[own.type]}").unpack_from,
             )
             for name, own in self.values.items()
         }
         return common, values
+
+
+def _meaning(own: TelegramField, work: _Meaning) -> _Meaning:
+    """``work`` for each number of a field: looked up where there are few."""
+    few = _ONE_BYTE.get(own.type)
+    return work if few is None else {raw: work(raw) for raw in few}.__getitem__
 
 
 def _text(value: float | str) -> str:

@@ -181,7 +181,7 @@ def test_the_radio_is_not_changed_by_mistake_and_none_is_chosen_by_chance(leitwe
     found = leitwerk(
         "single-out", "it.yaml", "--quiet", "0.5 s", "--window", "0.2 s", "--at-most", "2"
     )
-    assert (found.exit_code, "could not be told" in found.stdout) == (1, True)
+    assert (found.exit_code, "it is not known" in found.stdout) == (1, True)
     listed = leitwerk("places", "it.yaml", "--for", "1 s", "--json")
     assert json.loads(listed.stdout)["places"] == []
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
+import math
 import random
 import sys
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING
 
 import click
@@ -78,30 +79,19 @@ def listen(
         return FINE if air.heard else FOUND
 
 
-def _opened(where: str, model: str | None, link: LinkOptions) -> _Opened:
-    return _Opened(where, model, link)
-
-
-class _Opened:
+@contextmanager
+def _opened(
+    where: str, model: str | None, link: LinkOptions
+) -> Iterator[tuple[Device, Mapping[int, str]]]:
     """A device, and the names of the transmitters that its setup binds, where one is named."""
+    from leitwerk.cli.devices import open_where
+    from leitwerk.commissioning.binding import names_of
+    from leitwerk.project.files import names_file
+    from leitwerk.project.setups import read_setup
 
-    def __init__(self, where: str, model: str | None, link: LinkOptions) -> None:
-        self._where, self._model, self._link = where, model, link
-
-    def __enter__(self) -> tuple[Device, Mapping[int, str]]:
-        from leitwerk.cli.devices import open_where
-        from leitwerk.commissioning.binding import names_of
-        from leitwerk.project.files import names_file
-        from leitwerk.project.setups import read_setup
-
-        names: Mapping[int, str] = {}
-        if names_file(self._where):
-            names = names_of(read_setup(self._where))
-        self._device = open_where(self._where, self._model, self._link)
-        return self._device.__enter__(), names
-
-    def __exit__(self, *error: object) -> None:
-        self._device.close()
+    names = names_of(read_setup(where)) if names_file(where) else {}
+    with open_where(where, model, link) as device:
+        yield device, names
 
 
 def _print_line(
@@ -176,7 +166,7 @@ def _table(listener: Listener, names: Mapping[int, str], *, wide: bool) -> Table
             {None: "", True: "low", False: "good"}[t.battery_low],
             f"{now - one.last_s:.0f} s",
             f"{one.times}",
-            "" if every != every else f"{every:.0f} s",
+            "" if math.isnan(every) else f"{every:.0f} s",
         )
         table.add_row(*cells[:shown], style="bold" if is_new else "")
     return table
@@ -236,7 +226,7 @@ def single_out(
             f"it is {write(one.number)}, {one.last.kind} {names.get(one.number, '')}".rstrip()
         )
     else:
-        click.echo("it could not be told which one it is")
+        click.echo("it is not known which one it is")
         for candidate in found.candidates:
             name = names.get(candidate.number, "")
             click.echo(f"  {write(candidate.number)}: heard {candidate.hits} times {name}".rstrip())
@@ -323,14 +313,14 @@ def bind(
     from leitwerk.commissioning.binding import Wish, wait_for_first
     from leitwerk.commissioning.binding import bind as bind_one
     from leitwerk.devices.device import connect
-    from leitwerk.devices.listening import listening, telegrams_of
+    from leitwerk.devices.listening import listening, telegrams_of_model
     from leitwerk.project.setups import read_setup
 
     checked = read_setup(setup)
     named = checked.setup.device
     with connect(checked, link=link) as device:
         device.require(named.model, named.serial)
-        ids = telegrams_of(device).ids
+        ids = telegrams_of_model(device.datasheet).ids
         wanted, first = ids.read(number), None
         waits = checked.setup.places.get(place or "")
         if kind is None and not replaces and (waits is None or waits.kind is None):
@@ -435,8 +425,9 @@ def places(setup: str, *, duration_s: float, as_json: bool, link: LinkOptions) -
             for _ in listener.hear(duration_s):
                 pass
             telegrams, air, now = listener.telegrams, listener.air, listener.now_s
-            weak = AirLimits() if telegrams.weak is None else AirLimits(telegrams.weak)
-            odd = list(oddities(air, names, now, weak, telegrams.ids.write))
+            weak, unit = telegrams.weak, telegrams.unit
+            limits = AirLimits(unit=unit) if weak is None else AirLimits(weak, unit)
+            odd = list(oddities(air, names, now, limits, telegrams.ids.write))
             rows = list(_place_rows(checked, air, listener.telegrams.ids.read, listener))
     strangers = len(air.heard.keys() - names.keys())
     if as_json:

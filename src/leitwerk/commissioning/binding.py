@@ -7,11 +7,10 @@ from pathlib import Path
 
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.places import bound_names
-from leitwerk.datasheet.model import Datasheet, ReceivedTelegrams
 from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import PLACE_ID
 from leitwerk.devices.device import Device
-from leitwerk.devices.listening import HeardTelegram, Listener
+from leitwerk.devices.listening import HeardTelegram, Listener, telegrams_of_model
 from leitwerk.errors import LeitwerkError, QuantityError
 from leitwerk.findings import Findings
 from leitwerk.parsing.yaml_text import Map, parse_yaml
@@ -44,23 +43,6 @@ class Bound:
     place: str
     setup: CheckedSetup
     receipt: Receipt
-
-
-def telegrams_of_model(datasheet: Datasheet) -> ReceivedTelegrams:
-    """How the transmitters of a model are received.
-
-    Raises
-    ------
-    QuantityError
-        It is no receiver.
-
-    """
-    if datasheet.telegrams is None:
-        raise QuantityError(
-            f"{datasheet.model} is no receiver of wireless transmitters",
-            valid="a model with a section 'telegrams' in its datasheet",
-        )
-    return datasheet.telegrams
 
 
 def plan_binding(setup: CheckedSetup, held: DeviceSettings, wish: Wish) -> tuple[int, str, str]:
@@ -110,18 +92,15 @@ def plan_binding(setup: CheckedSetup, held: DeviceSettings, wish: Wish) -> tuple
 
 
 def _require_unbound(setup: CheckedSetup, held: DeviceSettings, number: int, wish: Wish) -> None:
-    write = telegrams_of_model(setup.datasheet).ids.write
+    ids = telegrams_of_model(setup.datasheet).ids
     for name, entry in setup.setup.places.items():
-        if (
-            entry.id is not None
-            and telegrams_of_model(setup.datasheet).ids.read(entry.id) == number
-        ):
+        if entry.id is not None and ids.read(entry.id) == number:
             raise QuantityError(f"{wish.label} is bound to place {name} already")
     family = setup.datasheet.family(PLACE_ID)
     for k in () if family is None else family.indices:
         if _held(held, str(k)) == number:
             raise QuantityError(
-                f"the receiver has {write(number)} at place {k}, which the setup does not say",
+                f"the receiver has {ids.write(number)} at place {k}, which the setup does not say",
                 remedy="'leitwerk adopt' writes a setup of what it holds",
             )
     for path, place in _elsewhere(setup, number):

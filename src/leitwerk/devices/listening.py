@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 
-from leitwerk.datasheet.model import ReceivedTelegrams
+from leitwerk.datasheet.model import Datasheet, ReceivedTelegrams
 from leitwerk.devices.device import Device
 from leitwerk.errors import QuantityError
 from leitwerk.links.lines import LineLink
@@ -30,7 +30,7 @@ class Listener:
 
     def __init__(self, device: Device, read: object, clock: Clock) -> None:
         self._read, self._clock = read, clock
-        self.telegrams = telegrams_of(device)
+        self.telegrams = telegrams_of_model(device.datasheet)
         self.reader = TelegramReader(self.telegrams.form)
         self.air = Air()
 
@@ -50,22 +50,21 @@ class Listener:
         return self._clock.monotonic()
 
 
-def telegrams_of(device: Device) -> ReceivedTelegrams:
-    """How a receiver passes telegrams on.
+def telegrams_of_model(datasheet: Datasheet) -> ReceivedTelegrams:
+    """How the transmitters of a model are received.
 
     Raises
     ------
     QuantityError
-        The device is no receiver.
+        It is no receiver.
 
     """
-    found = device.datasheet.telegrams
-    if found is None or not isinstance(device.link, LineLink):
+    if datasheet.telegrams is None:
         raise QuantityError(
-            f"{device.datasheet.model} is no receiver of wireless transmitters",
+            f"{datasheet.model} is no receiver of wireless transmitters",
             valid="a model with a section 'telegrams' in its datasheet",
         )
-    return found
+    return datasheet.telegrams
 
 
 @contextmanager
@@ -80,7 +79,12 @@ def listening(device: Device, clock: Clock = REAL_TIME) -> Iterator[Listener]:
         It was not reached, or did not confirm.
 
     """
-    telegrams = telegrams_of(device)
+    telegrams = telegrams_of_model(device.datasheet)
+    if not isinstance(device.link, LineLink):
+        raise QuantityError(
+            f"{device.datasheet.model} passes no telegrams on over {device.link.address}",
+            valid="a link of lines of text: text+serial:// or text+tcp://",
+        )
     confirms = device.datasheet.replies.confirms
     with device.link.streaming(telegrams.listen_on, telegrams.listen_off, confirms) as read:
         yield Listener(device, read, clock)

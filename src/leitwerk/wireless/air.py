@@ -101,6 +101,7 @@ class AirLimits:
     """What is odd: a strength below ``weak``, in the unit of the receiver."""
 
     weak: float = -100.0
+    unit: str = ""
 
 
 def oddities(
@@ -123,7 +124,7 @@ def oddities(
         How numbers are written.
 
     """
-    weak = (limits or AirLimits()).weak
+    held = limits or AirLimits()
     for number, name in bound.items():
         one, who = air.heard.get(number), f"{name} ({write(number)})"
         if one is None:
@@ -136,12 +137,13 @@ def oddities(
             )
         if one.last.battery_low:
             yield "low-battery", f"{who} has a low battery"
-        if one.last.strength is not None and one.last.strength < weak:
-            yield "weak", f"{who} is weak: {one.last.strength:g}, at least {weak:g} is good"
-    yield from _relays(air)
+        if one.last.strength is not None and one.last.strength < held.weak:
+            text = f"{who} is weak: {one.last.strength:g} {held.unit}".rstrip()
+            yield "weak", f"{text}, at least {held.weak:g} {held.unit}".rstrip() + " is good"
+    yield from _relays(air, write)
 
 
-def _relays(air: Air) -> Iterator[tuple[str, str]]:
+def _relays(air: Air, write: Callable[[int], str]) -> Iterator[tuple[str, str]]:
     """Relays that double what is heard without them, and those that repeat each other's telegrams."""
     for relay in sorted({r for one in air.heard.values() for r in one.relays if r}):
         over = [one for one in air.heard.values() if one.relays[relay]]
@@ -152,5 +154,5 @@ def _relays(air: Air) -> Iterator[tuple[str, str]]:
     for one in air.heard.values():
         if one.copies > 3 * max(1, one.times):
             times = f"{1 + one.copies / max(1, one.times):.0f} times"
-            text = f"each telegram of {one.number} comes {times}"
+            text = f"each telegram of {write(one.number)} comes {times}"
             yield "relays-repeat", f"{text}: do relays repeat each other?"

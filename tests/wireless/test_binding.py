@@ -135,7 +135,7 @@ def test_a_calliper_from_its_label_to_its_first_value_and_to_another_one(leitwer
     mill.press(CALLIPER, after_s=2.0)
     bound = leitwerk("bind", "it.yaml", "00 4074-4252", "--place", "1", "--for", "20 s")
     assert (bound.exit_code, "heard: calliper 56.34 mm" in bound.stdout) == (0, True), bound.output
-    assert "thickness: as expected" in bound.stdout
+    assert "thickness: 56.3 mm, as expected" in bound.stdout
     assert "{kind: calliper, label: Board, channel: thickness, id: 00 4074-4252}" in file.read_text(
         "utf-8"
     )
@@ -148,7 +148,10 @@ def test_a_calliper_from_its_label_to_its_first_value_and_to_another_one(leitwer
         refused = leitwerk("bind", "it.yaml", label, "--kind", "gauge", *more)
         assert (refused.exit_code, words in refused.stderr) == (2, True), refused.output
     other = Path("other.yaml")
-    other.write_text(before.decode().replace("00 4074-4252", GAUGE), "utf-8")
+    text = before.decode().replace("00 4074-4252", GAUGE)
+    other.write_text(text, "utf-8")  # for the same receiver: an older setup of it
+    assert leitwerk("check", "it.yaml").exit_code == 0
+    other.write_text(text.replace("RX-0052", "RX-0060"), "utf-8")
     taken = leitwerk("bind", "it.yaml", GAUGE, "--kind", "gauge")
     assert (taken.exit_code, "of another receiver, by other.yaml" in taken.stderr) == (2, True)
     other.unlink()

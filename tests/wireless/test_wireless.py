@@ -11,8 +11,7 @@ from hypothesis import strategies as st
 import leitwerk as lw
 from leitwerk.errors import QuantityError
 from leitwerk.standins.transmitters import World
-from leitwerk.wireless import Air, IdForm, SinglingOut, oddities, with_check_digit
-from leitwerk.wireless.air import AirLimits
+from leitwerk.wireless import Air, AirLimits, IdForm, SinglingOut, oddities, with_check_digit
 from leitwerk.wireless.telegrams import TelegramReader
 
 HASEL = lw.find_datasheet("hasel").telegrams
@@ -176,23 +175,69 @@ def test_copies_over_relays_count_once_and_what_is_missed_is_counted():
     assert heard.interval_s == pytest.approx(10.0)
     assert (heard.is_silent(80.0), heard.is_silent(95.0)) == (False, True)
     odd = dict(oddities(air, {5: "saw", 6: "gone"}, 200.0, AirLimits(-95.0)))
-    assert set(odd) == {"silent", "weak", "not-heard"}
+    assert set(odd) == {"silent", "weak"}
     assert odd["silent"] == "saw (5) is silent for 150 s; it transmits every 10 s"
 
 
-def test_relays_that_double_and_that_repeat_each_other_are_told():
+def heard_over(*ways, counts=range(8), number=1, kind=2):
+    """The air after telegrams that each came over some ways: pairs of hops and relay."""
     air = Air()
-    for number in (1, 2, 3):
-        for count in range(4):
-            for copy in range(6):
-                flags = (1 if copy else 0) << 2 | (1 if copy == 1 else 2 if copy else 0) << 4
-                (one,) = telegrams(by_hand(number, 2, 10, flags, -60, count))
-                air.take(10.0 * count + 0.03 * copy, one)
-    rules = [rule for rule, _ in oddities(air, {}, 40.0)]
-    assert (
-        rules.count("relay-doubles") == 1
-    )  # relay 1; relay 2 has more than what is heard directly
-    assert rules.count("relays-repeat") == 3
+    for count in counts:
+        for copy, (hops, relay) in enumerate(ways):
+            (one,) = telegrams(by_hand(number, kind, 10, hops << 2 | relay << 4, -60, count % 256))
+            air.take(10.0 * count + 0.03 * copy, one)
+    return air
+
+
+@pytest.mark.parametrize(
+    ("ways", "rules"),
+    [
+        ([(0, 0)], []),
+        ([(1, 1)], []),  # it is needed
+        ([(0, 0), (1, 1)], ["relay-doubles"]),
+        ([(1, 1), (0, 0)], ["relay-doubles"]),  # in whatever order they come
+        ([(1, 1), (1, 2)], ["relay-doubles", "relay-doubles"]),  # one of them is enough
+        (
+            [(1, 2), (2, 2)],
+            ["relays-repeat"],
+        ),  # what it has sent comes back to it over the other one
+        ([(1, 1), (1, 1)], ["relays-repeat"]),
+        ([(0, 0), (1, 1), (1, 2), (2, 1)], ["relay-doubles", "relays-repeat", "relay-doubles"]),
+    ],
+)
+def test_relays_that_double_and_that_repeat_each_other(ways, rules):
+    air = heard_over(*ways, counts=range(250, 262))
+    assert [one.rule for one in oddities(air, {}, 121.0)] == rules
+    heard = air.heard[1]
+    assert (heard.times, heard.copies) == (12, 12 * (len(ways) - 1))
+    assert sum(count.times for count in heard.paths.values()) == 12 * len(set(ways))
+
+
+def test_a_relay_that_one_transmitter_needs_does_not_double():
+    air = heard_over((0, 0), (1, 1), counts=range(20))
+    air.heard.update(heard_over((1, 1), number=2, counts=range(2)).heard)
+    assert not list(oddities(air, {}, 200.0))
+
+
+@pytest.mark.parametrize(
+    ("counts", "kinds", "words"),
+    [
+        (
+            [1, 2, 3, 4, 200, 5],
+            [2] * 6,
+            "",
+        ),  # one step back: a new battery, or a telegram that came late
+        ([1, 200, 2, 201, 3, 202], [2] * 6, "its count of telegrams went back 3 times"),
+        ([1, 2, 3], [1, 2, 1], "it is calliper and gauge"),
+    ],
+)
+def test_a_number_that_two_transmitters_send(counts, kinds, words):
+    air = Air()
+    for second, (count, kind) in enumerate(zip(counts, kinds, strict=True)):
+        (one,) = telegrams(by_hand(7, kind, 10, 0, -60, count))
+        air.take(10.0 * second, one)
+    odd = [one.message for one in oddities(air, {7: "saw"}, 60.0)]
+    assert odd == ([f"two transmitters send the number of saw (7): {words}"] if words else [])
 
 
 def test_too_many_transmitters_are_counted_only(monkeypatch):

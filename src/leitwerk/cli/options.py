@@ -112,6 +112,27 @@ def every_option(default: str | None = None, text: str = "") -> Callable[[Comman
     )  # fmt: skip
 
 
+def asking_options(command: Command) -> Command:
+    """The options of commands that single out a transmitter; the command is called with ``asking``."""
+
+    @wraps(command)
+    def run(*args: Any, quiet_s: float, window_s: float, most: int, **more: Any) -> Any:
+        from leitwerk.commissioning.in_hand import Asking
+
+        return command(*args, asking=Asking(quiet_s, window_s, most), **more)
+
+    for option in (
+        click.option("--at-most", "most", type=click.IntRange(2, 20), default=8, show_default=True,
+                     help="How often to ask that it is operated."),
+        click.option("--window", "window_s", type=DURATION, default="4 s", show_default=True,
+                     metavar="TIME", help="How long you have to operate it, each time."),
+        click.option("--quiet", "quiet_s", type=DURATION, default="30 s", show_default=True,
+                     metavar="TIME", help="How long to listen first, while it is not operated."),
+    ):  # fmt: skip
+        run = option(run)
+    return run  # type: ignore[return-value]
+
+
 def timeout_option(default: float) -> Callable[[Command], Command]:
     """The option of every command that talks to a device: how long it waits for each answer."""
     return click.option(

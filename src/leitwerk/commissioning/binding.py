@@ -1,4 +1,4 @@
-"""Binding a transmitter to a place of its receiver: refused with the reason, or stored, and then heard."""
+"""Binding a transmitter to a place of its receiver: refused with the reason, or stored and read back."""
 
 from __future__ import annotations
 
@@ -10,12 +10,11 @@ from leitwerk.check.places import bound_names
 from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.vocabulary import PLACE_ID
 from leitwerk.devices.device import Device
-from leitwerk.devices.listening import HeardTelegram, Listener, telegrams_of_model
-from leitwerk.errors import LeitwerkError, QuantityError
-from leitwerk.findings import Findings
-from leitwerk.parsing.yaml_text import Map, parse_yaml
+from leitwerk.devices.listening import telegrams_of_model
+from leitwerk.errors import QuantityError
 from leitwerk.project.editing import set_place
-from leitwerk.project.files import read_bytes, write_atomic
+from leitwerk.project.files import write_atomic
+from leitwerk.project.other_receivers import bound_elsewhere
 from leitwerk.project.setups import parse_setup
 from leitwerk.transfer.receipt import Receipt
 from leitwerk.transfer.task import UploadOptions, UploadTask
@@ -58,8 +57,8 @@ def plan_binding(setup: CheckedSetup, held: DeviceSettings, wish: Wish) -> tuple
     Raises
     ------
     QuantityError
-        The number has a wrong check digit; it is bound already, here or by another setup beside this one; or
-        the place is taken, or there is none.
+        The number has a wrong check digit; it is bound already, here or by the setup of another receiver of
+        the project; the place is taken, or the receiver does not have it.
 
     """
     telegrams, places = telegrams_of_model(setup.datasheet), setup.setup.places
@@ -103,38 +102,18 @@ def _require_unbound(setup: CheckedSetup, held: DeviceSettings, number: int, wis
                 f"the receiver has {ids.write(number)} at place {k}, which the setup does not say",
                 remedy="'leitwerk adopt' writes a setup of what it holds",
             )
-    for path, place in _elsewhere(setup, number):
+    elsewhere = bound_elsewhere(setup.setup, ids).get(number)
+    if elsewhere is not None:
+        path, place = elsewhere
         raise QuantityError(
             f"{wish.label} is bound to place {place} of another receiver, by {path}",
-            remedy="free it there first: leitwerk unbind",
+            remedy=f"free it there first: leitwerk unbind {path} {place}",
         )
 
 
 def _held(held: DeviceSettings, place: str) -> int:
     value = held.values.get(PLACE_ID.at(int(place)), 0.0)
     return int(value) if isinstance(value, int | float) else 0
-
-
-def _elsewhere(setup: CheckedSetup, number: int) -> list[tuple[Path, str]]:
-    """Other setups beside this one that bind the same transmitter: file and place."""
-    own, found = Path(setup.setup.source.file), []
-    ids = telegrams_of_model(setup.datasheet).ids
-    for path in sorted(own.parent.glob("*.yaml")):
-        if path.name == own.name:
-            continue
-        try:
-            root = parse_yaml(read_bytes(path).decode("utf-8-sig"), Findings(str(path)))
-        except (LeitwerkError, UnicodeDecodeError):
-            continue  # it is no setup that could bind something
-        places = root.get("places") if isinstance(root, Map) else None
-        for name, entry in places.items() if isinstance(places, Map) else ():
-            text = entry.get("id") if isinstance(entry, Map) else None
-            try:
-                if isinstance(text, str) and ids.read(text) == number:
-                    found.append((path, name))
-            except QuantityError:
-                continue
-    return found
 
 
 def bind(setup: CheckedSetup, device: Device, wish: Wish, options: UploadOptions) -> Bound:
@@ -191,22 +170,6 @@ def _carried(
     receipt = carry(device, task, options)
     write_atomic(Path(file), text)
     return after, receipt
-
-
-def wait_for_first(listener: Listener, number: int, wait_s: float) -> HeardTelegram | None:
-    """The first telegram of a transmitter; None where none comes in time."""
-    for heard in listener.hear(wait_s):
-        if heard.telegram.number == number:
-            return heard
-    return None
-
-
-NOTHING_CAME = (
-    "press its send key: it counts as connected only when it has sent",
-    "is its battery good, and does its display show a value?",
-    "is it in range, and not behind metal?",
-    "is it of the same group and band as the receiver?",
-)
 
 
 def names_of(setup: CheckedSetup) -> dict[int, str]:

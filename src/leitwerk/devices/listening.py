@@ -32,7 +32,7 @@ class Listener:
         self._read, self._clock = read, clock
         self.telegrams = telegrams_of_model(device.datasheet)
         self.reader = TelegramReader(self.telegrams.form)
-        self.air = Air()
+        self.air = Air(self.telegrams.form.counts)
 
     def hear(self, duration_s: float) -> Iterator[HeardTelegram]:
         """What is heard within a time, as it comes."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 
 from leitwerk.errors import LinkError, LinkTimeout
 from leitwerk.links.bus import leave_bus, take_bus
@@ -115,7 +115,13 @@ class LineLink:
                         f"{self.address}: {said[:60]!r} came after '{on}', and not '{confirms}'",
                         remedy="does the datasheet fit this device?",
                     )
-                yield lambda wait_s: connection.read_some(wait_s, timeout_s, on)
+                try:
+                    yield lambda wait_s: connection.read_some(wait_s, timeout_s, on)
+                except BaseException:
+                    # Interrupted, it would go on sending; where the connection broke, it cannot be told.
+                    with suppress(LinkError):
+                        self.send(off)
+                    raise
                 self.send(off)
                 deadline = time.monotonic() + timeout_s
                 while (

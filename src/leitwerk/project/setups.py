@@ -71,6 +71,10 @@ def check_file(
         sheet = datasheet or (_datasheet_for(setup, findings) if setup else None)
         if setup is None or sheet is None:
             return CheckedFile(str(path), None, tuple(findings.sorted()))
+        if setup.places:
+            from leitwerk.project.other_receivers import warn_of_bound_elsewhere  # noqa: PLC0415 - few have any
+
+            warn_of_bound_elsewhere(setup, sheet, findings)
         checked = check_setup(setup, sheet, today=today or local_today(), findings=findings)
     return CheckedFile(str(path), checked, checked.findings)
 

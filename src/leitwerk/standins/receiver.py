@@ -14,6 +14,7 @@ _CODES = {"unknown": 1, "value": 2, "locked": 3}
 _PLACES = 40
 _OVERDUE = 4.0
 _NONE, _OLD = "-", "old"
+_OPERATED = "press NUMBER, set NUMBER VALUE, off NUMBER, relays repeat, restart"
 
 
 class Receiver(LineDevice):
@@ -66,13 +67,22 @@ class Receiver(LineDevice):
         return data
 
     def operate(self, line: str) -> str:
-        """Operate a transmitter: ``press 34712063``, ``set 34712063 24.85``, ``off 34712063``."""
+        """Operate a transmitter, the relays, or its own supply.
+
+        ``press 34712063``, ``set 34712063 24.85``, ``off 34712063``; ``relays repeat``; ``restart``.
+        """
         word, _, rest = line.strip().partition(" ")
+        self.go_on()
+        if word == "restart":
+            self._restart()
+            return "it was without power, and is on again"
+        if (word, rest) == ("relays", "repeat"):
+            self.world.relays_repeat = True
+            return "the relays repeat what they hear from each other"
         text, _, value = rest.partition(" ")
         one = self.world.find(int(text)) if text.isdecimal() else None
         if one is None or word not in {"press", "set", "off"}:
-            return "press NUMBER, set NUMBER VALUE, off NUMBER; numbers as the list shows them"
-        self.go_on()
+            return f"{_OPERATED}; numbers as the list shows them"
         if word == "off":
             one.next_s, one.operated_s = float("inf"), []
             return f"{one.number} is off"
@@ -80,6 +90,14 @@ class Receiver(LineDevice):
             one.value = float(value)
         self.world.operate(one.number, self.since_s)
         return f"{one.number} ({one.kind}) was operated"
+
+    def _restart(self) -> None:
+        """What is not a setting is lost without power."""
+        self._passes_on, self.logged_in = False, not self.profile.passwords
+        self._heard.clear()
+        self._waiting.clear()
+        self._strangers = 0
+        self._reader = TelegramReader(self.world.form)
 
     # ------------------------------------------------------------------ what it answers
 

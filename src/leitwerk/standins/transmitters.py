@@ -19,7 +19,10 @@ _OFF_S = 1e9
 
 @dataclass
 class Transmitter:
-    """One transmitter. ``relays`` are those that repeat it; ``direct`` is whether it is heard without one."""
+    """One transmitter. ``relays`` are those that repeat it; ``direct`` is whether it is heard without one.
+
+    ``hops`` is how many relays its telegrams pass until they arrive, where they pass relays.
+    """
 
     number: int
     kind: str
@@ -29,6 +32,7 @@ class Transmitter:
     battery_low: bool = False
     direct: bool = True
     relays: tuple[int, ...] = ()
+    hops: int = 1
     next_s: float = 0.0
     count: int = 0
     operated_s: list[float] = field(default_factory=list)
@@ -37,12 +41,16 @@ class Transmitter:
 class World:
     """All transmitters in the air of one receiver, in an order of time that a seed gives.
 
+    With ``relays_repeat``, relays repeat also what they hear from each other.
+
     Parameters
     ----------
     form : TelegramFormat
     seed : int
     count : int
         How many there are.
+    strangers : int
+        How many more there are in the neighbourhood; the last one sends the number of a switch.
     relays : int
         How many relays repeat some of them.
     collisions : bool
@@ -56,16 +64,34 @@ class World:
         seed: int,
         *,
         count: int = 40,
+        strangers: int = 4,
         relays: int = 2,
         collisions: bool = True,
     ) -> None:
-        self._form, self._collisions = form, collisions
+        self.form, self._collisions = form, collisions
         self.random = np.random.default_rng(seed)
         numbers = self.random.choice(9_000_000, size=count, replace=False) + 1_000_000
         self.every = [
             self._made(with_check_digit(int(n)), k, relays) for k, n in enumerate(numbers)
         ]
+        self._meet(strangers, seed)
+        self.relays_repeat = False
         self.now_s = 0.0
+
+    def _meet(self, strangers: int, seed: int) -> None:
+        """Further transmitters, that are the neighbours'."""
+        random = np.random.default_rng(seed + 1000)
+        for k, number in enumerate(random.integers(1_000_000, 9_000_000, strangers)):
+            one = Transmitter(
+                with_check_digit(int(number)), "gauge", float(random.uniform(10.0, 40.0)), -90,
+                value=round(float(random.uniform(5.0, 60.0)), 2), count=100,
+                next_s=float(random.uniform(0.0, 40.0)),
+            )  # fmt: skip
+            if k == strangers - 1:
+                one.number = next(
+                    (own.number for own in self.every if own.kind == "switch"), one.number
+                )
+            self.every.append(one)
 
     def _made(self, number: int, k: int, relays: int) -> Transmitter:
         kind = _KINDS[k % len(_KINDS)]
@@ -76,6 +102,7 @@ class World:
             number, kind, every, int(random.integers(-98, -45)),
             value=round(float(random.uniform(5.0, 60.0)), 2) if kind in {"calliper", "gauge"} else 0.0,
             battery_low=k % 13 == 5, direct=not over or k % 2 == 0, relays=over,
+            hops=2 if over and k % 12 == 9 else 1,
             next_s=float(random.uniform(0.0, every)),
         )  # fmt: skip
 
@@ -123,12 +150,14 @@ class World:
         if operated and one.kind in {"switch", "gate"}:
             one.value = 1.0 - one.value
         ways = [(0, 0)] if one.direct else []
-        ways += [(1, relay) for relay in one.relays]
-        step = self._form.values[one.kind].step
+        ways += [(one.hops, relay) for relay in one.relays]
+        if self.relays_repeat:
+            ways += [(2, relay) for relay in one.relays for _ in range(2)]
+        step = self.form.values[one.kind].step
         return [
             (
-                at_s + way * _RELAY_S,
-                self._form.encode(
+                at_s + turn * _RELAY_S,
+                self.form.encode(
                     {
                         "number": one.number, "battery_low": one.battery_low, "operated": operated,
                         "way": way, "relay": relay, "strength": one.strength, "count": one.count,
@@ -137,5 +166,5 @@ class World:
                     round(one.value / step) if step else one.value,
                 ),
             )
-            for way, relay in ways
+            for turn, (way, relay) in enumerate(ways)
         ]  # fmt: skip

@@ -15,6 +15,7 @@ from pydantic import Field
 
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.compile import check_setup
+from leitwerk.check.places import bound_names
 from leitwerk.devices.device import connect
 from leitwerk.errors import FileProblem, LeitwerkError, QuantityError, SetupError
 from leitwerk.findings import Finding
@@ -340,3 +341,18 @@ def _require_different(items: Sequence[BatchItem], table: str | Path) -> None:
                     remedy="every item has one line, and an address of its own (column 'at')",
                 )
             seen[what, key] = item.line
+    _require_one_receiver(items, table)
+
+
+def _require_one_receiver(items: Sequence[BatchItem], table: str | Path) -> None:
+    """No transmitter may be bound to two receivers."""
+    bound: dict[int, int] = {}
+    for item in items:
+        for number, name in bound_names(item.setup.setup, item.setup.datasheet).items():
+            if number in bound:
+                raise FileProblem(
+                    f"{table}:{item.line}: {name} is the transmitter {number}, which line {bound[number]} "
+                    f"binds to another receiver",
+                    remedy="give each line its own transmitters (columns such as 'places.1.id')",
+                )
+            bound[number] = item.line

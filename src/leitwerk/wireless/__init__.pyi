@@ -1,10 +1,13 @@
 # Public names of the package.
 from .air import Air as Air
-from .air import AirLimits as AirLimits
 from .air import HeardTransmitter as HeardTransmitter
-from .air import oddities as oddities
+from .air import Path as Path
+from .air import PathCount as PathCount
 from .ids import IdForm as IdForm
 from .ids import with_check_digit as with_check_digit
+from .oddities import AirLimits as AirLimits
+from .oddities import Oddity as Oddity
+from .oddities import oddities as oddities
 from .singling_out import Candidate as Candidate
 from .singling_out import Singled as Singled
 from .singling_out import SinglingOut as SinglingOut

@@ -1,36 +1,68 @@
-"""What is in the air: each transmitter that was heard, over which way, how often, and what is odd."""
+"""What is in the air: each transmitter that was heard, over which paths, how often, and what is odd."""
 
 from __future__ import annotations
 
 import math
-from collections import Counter, deque
-from collections.abc import Callable, Iterator, Mapping
+from collections import deque
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from leitwerk.wireless.telegrams import Telegram
 
-_COPY_S = 2.0  # the same telegram again within this time came over another way
+_COPY_S = 2.0  # the same telegram again within this time came over another path
 _OVERDUE = 4.0  # of its usual interval: then it counts as silent
 _LEAST_TIMES = 3  # until its interval is known
 _INTERVALS = 16
-_COUNTS = 256  # a count of telegrams begins anew behind 255
+COUNTS = 256  # a count of one byte begins anew behind 255
 MOST_TRANSMITTERS = 10_000  # that are remembered; further ones are counted only
+MOST_PATHS = 32  # of one transmitter that are remembered
+
+
+class Path(NamedTuple):
+    """How a telegram came: its way (direct, one relay, two), and the number of its last relay or 0."""
+
+    way: str
+    relay: int
+
+    def __str__(self) -> str:
+        return f"{self.way} ({self.relay})" if self.relay else self.way
+
+
+@dataclass(slots=True)
+class PathCount:
+    """What came from one transmitter over one path.
+
+    ``times`` counts its telegrams, ``shared`` those of them that came without this relay, too, and ``again``
+    how often the same relay has sent a telegram before.
+    """
+
+    times: int = 0
+    shared: int = 0
+    again: int = 0
 
 
 @dataclass
 class HeardTransmitter:
-    """One transmitter as it was heard. Times are in s on a clock that never goes back."""
+    """One transmitter as it was heard. Times are in s on a clock that never goes back.
+
+    ``times`` counts its telegrams without copies, ``missed`` those that its own count says were sent and not
+    heard, ``backwards`` how often that count went back: two transmitters send the same number. The count
+    begins anew behind ``counts`` telegrams.
+    """
 
     number: int
     first_s: float
     last_s: float
     last: Telegram
+    counts: int = COUNTS
     times: int = 0
     copies: int = 0
     missed: int = 0
-    ways: Counter[str] = field(default_factory=Counter)
-    relays: Counter[int] = field(default_factory=Counter)
+    backwards: int = 0
+    kinds: set[str] = field(default_factory=set)
+    paths: dict[Path, PathCount] = field(default_factory=dict)
+    _over: set[Path] = field(default_factory=set)  # the paths of the last telegram
+    _shared: set[Path] = field(default_factory=set)  # those of them that are counted as shared
     _intervals: deque[float] = field(default_factory=lambda: deque(maxlen=_INTERVALS))
 
     @property
@@ -44,25 +76,57 @@ class HeardTransmitter:
         return now_s - self.last_s > _OVERDUE * self.interval_s
 
     def take(self, time_s: float, telegram: Telegram) -> bool:
-        """Take a telegram of it; whether it is another one, and no copy over another way."""
-        self.relays[telegram.relay] += 1
-        is_copy = (
-            self.times > 0
-            and telegram.counter is not None
-            and telegram.counter == self.last.counter
-            and time_s - self.last_s < _COPY_S
-        )
-        if is_copy:
+        """Take a telegram of it; whether it is another one, and no copy over another path."""
+        path = Path(telegram.way, telegram.relay)
+        if self.times and time_s - self.last_s < _COPY_S and self._is_the_last(telegram, path):
             self.copies += 1
+            self._count_path(path)
             return False
         if self.times:
             self._intervals.append(time_s - self.last_s)
-            if telegram.counter is not None and self.last.counter is not None:
-                self.missed += max(0, (telegram.counter - self.last.counter) % _COUNTS - 1)
+            self._compare_counts(self.last.counter, telegram.counter)
         self.times += 1
-        self.ways[telegram.way] += 1
+        if len(self.kinds) < 2:
+            self.kinds.add(telegram.kind)
+        self._over.clear()
+        self._shared.clear()
+        self._count_path(path)
         self.last_s, self.last = time_s, telegram
         return True
+
+    def _is_the_last(self, telegram: Telegram, path: Path) -> bool:
+        """Whether this is the last telegram once more; without a count, only another path shows it."""
+        last = self.last
+        if telegram.kind != last.kind or telegram.value != last.value:
+            return False
+        if telegram.counter is None:
+            return path not in self._over
+        return telegram.counter == last.counter
+
+    def _compare_counts(self, before: int | None, now: int | None) -> None:
+        if before is None or now is None:
+            return
+        steps = (now - before) % self.counts
+        if steps > self.counts // 2:
+            self.backwards += 1
+        else:
+            self.missed += max(0, steps - 1)
+
+    def _count_path(self, path: Path) -> None:
+        """Count the last telegram at one more of its paths."""
+        if path not in self.paths and len(self.paths) >= MOST_PATHS:
+            return
+        count = self.paths.setdefault(path, PathCount())
+        if any(other.relay == path.relay for other in self._over):
+            count.again += 1
+        if path in self._over:
+            return
+        count.times += 1
+        self._over.add(path)
+        if any(other.relay != path.relay for other in self._over):
+            for other in self._over - self._shared:
+                self.paths[other].shared += 1
+            self._shared |= self._over
 
     def to_dict(self, now_s: float) -> dict[str, Any]:
         """What is known of it as plain data for JSON."""
@@ -77,9 +141,10 @@ class HeardTransmitter:
 
 
 class Air:
-    """All transmitters that are heard."""
+    """All transmitters that are heard; ``counts`` is how many telegrams they count until they begin anew."""
 
-    def __init__(self) -> None:
+    def __init__(self, counts: int = COUNTS) -> None:
+        self.counts = counts
         self.heard: dict[int, HeardTransmitter] = {}
         self.not_remembered = 0
 
@@ -90,69 +155,7 @@ class Air:
             if len(self.heard) >= MOST_TRANSMITTERS:
                 self.not_remembered += 1
                 return None
-            one = HeardTransmitter(telegram.number, time_s, time_s, telegram)
+            one = HeardTransmitter(telegram.number, time_s, time_s, telegram, self.counts)
             self.heard[telegram.number] = one
         one.take(time_s, telegram)
         return one
-
-
-@dataclass(frozen=True, slots=True)
-class AirLimits:
-    """What is odd: a strength below ``weak``, in the unit of the receiver."""
-
-    weak: float = -100.0
-    unit: str = ""
-
-
-def oddities(
-    air: Air,
-    bound: Mapping[int, str],
-    now_s: float,
-    limits: AirLimits | None = None,
-    write: Callable[[int], str] = str,
-) -> Iterator[tuple[str, str]]:
-    """What is odd about bound transmitters and relays: its rule, and in words.
-
-    Parameters
-    ----------
-    air : Air
-    bound : mapping
-        The transmitters that are bound, by number, with the name of each.
-    now_s : float
-    limits : AirLimits, optional
-    write : callable
-        How numbers are written.
-
-    """
-    held = limits or AirLimits()
-    for number, name in bound.items():
-        one, who = air.heard.get(number), f"{name} ({write(number)})"
-        if one is None:
-            yield "not-heard", f"{who} was not heard"
-            continue
-        if one.is_silent(now_s):
-            yield (
-                "silent",
-                f"{who} is silent for {now_s - one.last_s:.0f} s; it transmits every {one.interval_s:.0f} s",
-            )
-        if one.last.battery_low:
-            yield "low-battery", f"{who} has a low battery"
-        if one.last.strength is not None and one.last.strength < held.weak:
-            text = f"{who} is weak: {one.last.strength:g} {held.unit}".rstrip()
-            yield "weak", f"{text}, at least {held.weak:g} {held.unit}".rstrip() + " is good"
-    yield from _relays(air, write)
-
-
-def _relays(air: Air, write: Callable[[int], str]) -> Iterator[tuple[str, str]]:
-    """Relays that double what is heard without them, and those that repeat each other's telegrams."""
-    for relay in sorted({r for one in air.heard.values() for r in one.relays if r}):
-        over = [one for one in air.heard.values() if one.relays[relay]]
-        also_direct = [one for one in over if one.relays[0] >= one.relays[relay]]
-        if len(over) >= _LEAST_TIMES and len(also_direct) == len(over):
-            text = f"relay {relay} doubles the traffic: all {len(over)} transmitters over it"
-            yield "relay-doubles", f"{text} are heard directly, too"
-    for one in air.heard.values():
-        if one.copies > 3 * max(1, one.times):
-            times = f"{1 + one.copies / max(1, one.times):.0f} times"
-            text = f"each telegram of {write(one.number)} comes {times}"
-            yield "relays-repeat", f"{text}: do relays repeat each other?"

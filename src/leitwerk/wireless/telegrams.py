@@ -57,6 +57,13 @@ class TelegramField:
         """The byte behind it."""
         return self.at + struct.calcsize(TYPES[self.type])
 
+    @property
+    def numbers(self) -> int:
+        """How many numbers it can hold."""
+        if self.bits is None:
+            return 1 << 8 * (self.end - self.at)
+        return 1 << self.bits[1] - self.bits[0] + 1
+
     def number(self, raw: float) -> float:
         """The number of a field or of its part."""
         if self.bits is None:
@@ -109,6 +116,12 @@ class TelegramFormat:
     little: bool = False
 
     @property
+    def counts(self) -> int:
+        """How many telegrams a transmitter counts until it begins anew."""
+        count = self.further.get("count")
+        return 1 << 8 if count is None else count.numbers
+
+    @property
     def check_size(self) -> int:
         """The bytes of the check."""
         return _CHECKS[self.check][0]
@@ -128,6 +141,14 @@ class TelegramFormat:
         own = own_values.get(kind)
         value = None if own is None else own[0](own[1](frame)[0])
         return Telegram(number, kind, value, strength, way, relay, low, operated, count)
+
+    def shown(self, telegram: Telegram) -> str:
+        """The value of a telegram in words, with its unit."""
+        if telegram.value is None:
+            return "no value"
+        field = self.values.get(telegram.kind)
+        unit = "" if field is None or isinstance(telegram.value, str) else field.unit
+        return f"{telegram.value} {unit}".rstrip()
 
     def encode(self, values: Mapping[str, float], kind: str, value: float) -> bytes:
         """A telegram from raw numbers, by the names of its fields: what a simulated transmitter sends."""

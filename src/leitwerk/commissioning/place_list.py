@@ -1,0 +1,210 @@
+"""The places of a receiver: what is bound there, what was heard of it and over which paths, what is odd."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from leitwerk.check.checked import CheckedSetup
+from leitwerk.check.places import is_switch
+from leitwerk.datasheet.points import Stored
+from leitwerk.datasheet.vocabulary import PLACE_AGE, PLACE_ID, PLACE_STATE, PLACE_VALUE
+from leitwerk.devices.device import Device
+from leitwerk.devices.listening import Listener, listening, telegrams_of_model
+from leitwerk.project.clock import REAL_TIME, Clock
+from leitwerk.signals.quality import QUALITY_BY_REASON, Quality
+from leitwerk.wireless.air import HeardTransmitter, Path
+from leitwerk.wireless.oddities import AirLimits, Oddity, oddities
+
+
+@dataclass(frozen=True)
+class ListedPlace:
+    """A place: what the setup says and the receiver holds, and what was heard of its transmitter.
+
+    ``label`` is the number as the setup has it, ``number`` what the receiver holds, 0 for nothing. ``value``
+    is in words, with its unit. ``age_s`` is in s, None where the receiver does not say it.
+    """
+
+    place: int
+    label: str
+    number: int
+    name: str
+    kind: str
+    value: str
+    age_s: float | None
+    heard: HeardTransmitter | None
+
+    @property
+    def is_free(self) -> bool:
+        """Whether nothing is bound here, neither by the setup nor in the receiver."""
+        return not self.label and not self.number
+
+    def to_dict(self) -> dict[str, Any]:
+        """The place as plain data for JSON."""
+        heard = self.heard
+        return {
+            "place": self.place, "id": self.label, "held": self.number, "name": self.name,
+            "kind": self.kind, "value": self.value, "age_s": self.age_s,
+            "strength": None if heard is None else heard.last.strength,
+            "battery_low": None if heard is None else heard.last.battery_low,
+            "paths": [] if heard is None else [
+                {"way": path.way, "relay": path.relay or None, "telegrams": count.times}
+                for path, count in sorted(heard.paths.items())
+            ],
+        }  # fmt: skip
+
+
+@dataclass(frozen=True)
+class PlaceList:
+    """All places that are in use, the transmitters beside them, and what is odd.
+
+    ``strangers`` are those that are heard and not bound: how many over each path, one of them perhaps over
+    some.
+    """
+
+    receiver: str
+    places: tuple[ListedPlace, ...]
+    strangers: int
+    strangers_over: Mapping[Path, int]
+    odd: tuple[Oddity, ...]
+
+    def paths(self) -> dict[Path, tuple[list[str], int]]:
+        """Over each path: the names of the bound transmitters, and how many others."""
+        named: dict[Path, list[str]] = {path: [] for path in self.strangers_over}
+        for entry in self.places:
+            for path in () if entry.heard is None else entry.heard.paths:
+                named.setdefault(path, []).append(entry.name)
+        order = sorted(named, key=lambda path: (path.relay, path.way))
+        return {path: (named[path], self.strangers_over.get(path, 0)) for path in order}
+
+    def to_dict(self) -> dict[str, Any]:
+        """The list as plain data for JSON."""
+        return {
+            "places": [entry.to_dict() for entry in self.places],
+            "strangers": self.strangers,
+            "paths": [
+                {"way": path.way, "relay": path.relay or None, "bound": names, "strangers": others}
+                for path, (names, others) in self.paths().items()
+            ],
+            "odd": [one._asdict() for one in self.odd],
+        }
+
+
+def list_places(
+    setup: CheckedSetup, device: Device, duration_s: float, clock: Clock = REAL_TIME
+) -> PlaceList:
+    """Read what the receiver holds and shows, listen for a while, and say what is odd.
+
+    Raises
+    ------
+    QuantityError
+        The device is no receiver.
+    LinkError, DeviceRefused
+        It was not reached, or refused.
+
+    """
+    telegrams = telegrams_of_model(setup.datasheet)
+    with listening(device, clock) as listener:
+        for _ in listener.hear(duration_s):
+            pass
+        now_s = listener.now_s
+    held, shown = device.read_settings().values, device.readings()
+    family = setup.datasheet.family(PLACE_ID)
+    every = [_entry(k, setup, held, shown, listener) for k in (family.indices if family else ())]
+    entries = tuple(one for one in every if not one.is_free)
+    bound = {number: one.name for one in entries for number in _numbers(one, listener)}
+    others = [one for number, one in listener.air.heard.items() if number not in bound]
+    weak, unit = telegrams.weak, telegrams.unit
+    limits = AirLimits(unit=unit) if weak is None else AirLimits(weak, unit)
+    odd = [
+        *_of_places(entries, listener),
+        *oddities(listener.air, bound, now_s, limits, telegrams.ids.write),
+    ]
+    return PlaceList(
+        receiver=f"{setup.datasheet.model} {setup.setup.device.serial}",
+        places=entries,
+        strangers=len(others),
+        strangers_over=Counter(path for one in others for path in one.paths),
+        odd=tuple(odd),
+    )
+
+
+def _entry(
+    k: int,
+    setup: CheckedSetup,
+    held: Mapping[str, Stored],
+    shown: Mapping[str, Stored],
+    listener: Listener,
+) -> ListedPlace:
+    said = setup.setup.places.get(str(k))
+    label = said.id or "" if said is not None else ""
+    number = _whole(held.get(PLACE_ID.at(k)))
+    heard = listener.air.heard.get(listener.telegrams.ids.read(label) if label else number)
+    kind = said.kind if said is not None and said.kind else heard.last.kind if heard else ""
+    point = (PLACE_STATE if is_switch(kind, setup.datasheet) else PLACE_VALUE).at(k)
+    age = shown.get(PLACE_AGE.at(k))
+    name = said.label or said.channel if said is not None else None
+    return ListedPlace(
+        place=k,
+        label=label,
+        number=number,
+        name=name or f"place {k}",
+        kind=kind,
+        value=_in_words(point, shown, setup) or _last_heard(heard, listener),
+        age_s=age if isinstance(age, float) else None,
+        heard=heard,
+    )
+
+
+def _numbers(entry: ListedPlace, listener: Listener) -> Iterator[int]:
+    if entry.label:
+        yield listener.telegrams.ids.read(entry.label)
+    if entry.number:
+        yield entry.number
+
+
+def _in_words(name: str, shown: Mapping[str, Stored], setup: CheckedSetup) -> str:
+    """What the receiver shows; empty where it does not."""
+    value = shown.get(name)
+    if value is None:
+        return ""
+    if isinstance(value, str):
+        return value
+    return f"{value:g} {setup.datasheet.own_readings[name].unit}".rstrip()
+
+
+def _last_heard(heard: HeardTransmitter | None, listener: Listener) -> str:
+    return "" if heard is None else listener.telegrams.form.shown(heard.last)
+
+
+def _of_places(entries: tuple[ListedPlace, ...], listener: Listener) -> Iterator[Oddity]:
+    """What is odd without what is in the air: the receiver is not as the setup says, or has not heard."""
+    ids, seen = listener.telegrams.ids, dict[int, int]()
+    for one in entries:
+        wanted = ids.read(one.label) if one.label else 0
+        if wanted != one.number:
+            has = ids.write(one.number) if one.number else "nothing"
+            yield Oddity(
+                "held-otherwise",
+                f"place {one.place}: the receiver holds {has}, the setup says {one.label or 'nothing'}: "
+                f"upload the setup, or adopt what the receiver holds",
+            )
+        if one.number and one.number in seen:
+            yield Oddity(
+                "bound-twice",
+                f"the receiver has {ids.write(one.number)} at places {seen[one.number]} and {one.place}",
+            )
+        seen.setdefault(one.number, one.place)
+        if one.heard is not None or not one.number:
+            continue
+        who = f"{one.name} ({one.label or ids.write(one.number)})"
+        if QUALITY_BY_REASON.get(one.value) is Quality.TOO_OLD:
+            yield Oddity("silent", f"{who} is silent: the receiver says that its value is too old")
+        elif one.age_s is None:
+            yield Oddity("not-heard", f"{who} was not heard")
+
+
+def _whole(value: Stored | None) -> int:
+    return int(value) if isinstance(value, int | float) else 0

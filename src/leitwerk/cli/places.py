@@ -253,10 +253,10 @@ def _print_list(listed: PlaceList, checked: CheckedSetup) -> None:
         _HEADS, (_cells(entry, received.ids.write, received.unit) for entry in listed.places)
     )
     click.echo()
-    for path, (names, others) in listed.paths().items():
-        more = [f"{others} that are not bound"] if others else []
-        print_line(f"{path}: {', '.join([*names, *more])}", 2)
-    click.echo(f"{listed.strangers} transmitters that are not bound are heard")
+    for path, use in listed.paths().items():
+        more = [f"{use.strangers} that are not bound"] if use.strangers else []
+        print_line(f"{path}: {', '.join([*use.names, *more])}", 2)
+    click.echo(f"{len(listed.strangers)} transmitters that are not bound are heard")
     for one in listed.odd:
         print_line(one.message, 2)
 

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from leitwerk.check.checked import CheckedSetup
@@ -36,11 +35,6 @@ class ListedPlace:
     age_s: float | None
     heard: HeardTransmitter | None
 
-    @property
-    def is_free(self) -> bool:
-        """Whether nothing is bound here, neither by the setup nor in the receiver."""
-        return not self.label and not self.number
-
     def to_dict(self) -> dict[str, Any]:
         """The place as plain data for JSON."""
         heard = self.heard
@@ -56,40 +50,54 @@ class ListedPlace:
         }  # fmt: skip
 
 
+@dataclass
+class PathUse:
+    """Who comes over a path: names of bound transmitters, how many others, and the telegrams of these."""
+
+    names: list[str] = field(default_factory=list)
+    strangers: int = 0
+    of_strangers: int = 0
+
+
 @dataclass(frozen=True)
 class PlaceList:
-    """All places that are in use, the transmitters beside them, and what is odd.
-
-    ``strangers`` are those that are heard and not bound: how many over each path, one of them perhaps over
-    some.
-    """
+    """All places that are in use, the transmitters that are heard and not bound, and what is odd."""
 
     receiver: str
     places: tuple[ListedPlace, ...]
-    strangers: int
-    strangers_over: Mapping[Path, int]
+    strangers: tuple[HeardTransmitter, ...]
     odd: tuple[Oddity, ...]
 
-    def paths(self) -> dict[Path, tuple[list[str], int]]:
-        """Over each path: the names of the bound transmitters, and how many others."""
-        named: dict[Path, list[str]] = {path: [] for path in self.strangers_over}
+    @property
+    def bound(self) -> int:
+        """How many places have a transmitter."""
+        return sum(bool(entry.number or entry.label) for entry in self.places)
+
+    def paths(self) -> dict[Path, PathUse]:
+        """Who comes over each path; first what is direct."""
+        uses: dict[Path, PathUse] = {}
         for entry in self.places:
             for path in () if entry.heard is None else entry.heard.paths:
-                named.setdefault(path, []).append(entry.name)
-        order = sorted(named, key=lambda path: (path.relay, path.way))
-        return {path: (named[path], self.strangers_over.get(path, 0)) for path in order}
+                uses.setdefault(path, PathUse()).names.append(entry.name)
+        for one in self.strangers:
+            for path, count in one.paths.items():
+                use = uses.setdefault(path, PathUse())
+                use.strangers += 1
+                use.of_strangers += count.times
+        return dict(sorted(uses.items(), key=lambda item: (item[0].relay, item[0].way)))
 
     def to_dict(self) -> dict[str, Any]:
         """The list as plain data for JSON."""
         return {
             "places": [entry.to_dict() for entry in self.places],
-            "strangers": self.strangers,
+            "strangers": len(self.strangers),
             "paths": [
-                {"way": path.way, "relay": path.relay or None, "bound": names, "strangers": others}
-                for path, (names, others) in self.paths().items()
+                {"way": path.way, "relay": path.relay or None, "bound": use.names,
+                 "strangers": use.strangers}
+                for path, use in self.paths().items()
             ],
             "odd": [one._asdict() for one in self.odd],
-        }
+        }  # fmt: skip
 
 
 def list_places(
@@ -112,8 +120,11 @@ def list_places(
         now_s = listener.now_s
     held, shown = device.read_settings().values, device.readings()
     family = setup.datasheet.family(PLACE_ID)
-    every = [_entry(k, setup, held, shown, listener) for k in (family.indices if family else ())]
-    entries = tuple(one for one in every if not one.is_free)
+    entries = tuple(
+        _entry(k, setup, held, shown, listener)
+        for k in (family.indices if family else ())
+        if str(k) in setup.setup.places or held.get(PLACE_ID.at(k))
+    )
     bound = {number: one.name for one in entries for number in _numbers(one, listener)}
     others = [one for number, one in listener.air.heard.items() if number not in bound]
     weak, unit = telegrams.weak, telegrams.unit
@@ -125,8 +136,7 @@ def list_places(
     return PlaceList(
         receiver=f"{setup.datasheet.model} {setup.setup.device.serial}",
         places=entries,
-        strangers=len(others),
-        strangers_over=Counter(path for one in others for path in one.paths),
+        strangers=tuple(others),
         odd=tuple(odd),
     )
 
@@ -152,7 +162,7 @@ def _entry(
         number=number,
         name=name or f"place {k}",
         kind=kind,
-        value=_in_words(point, shown, setup) or _last_heard(heard, listener),
+        value=(_in_words(point, shown, setup) or _last_heard(heard, listener)) if number else "",
         age_s=age if isinstance(age, float) else None,
         heard=heard,
     )

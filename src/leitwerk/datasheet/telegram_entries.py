@@ -43,7 +43,7 @@ BytesField = Annotated[
         }
     ),
 ]
-TypeName = Literal["u8", "i8", "u16", "i16", "u32", "i32", "f32"]
+TypeName = Literal["u8", "i8", "u16", "i16", "u24", "i24", "u32", "i32", "f32"]
 
 
 class FieldEntry(Model):
@@ -52,6 +52,8 @@ class FieldEntry(Model):
     at: Count
     type: TypeName
     step: Amount | None = None
+    offset: NumberField = Field(0.0, description="It is added to the number times its step")
+    no_value: CodeField | None = Field(None, description="The number that stands for no value")
     unit: str = ""
     bits: BitsField | None = None
     choices: dict[Text, CodeField] = Field(default_factory=dict)
@@ -66,6 +68,8 @@ class FieldEntry(Model):
             {code: name for name, code in self.choices.items()},
             self.bits,
             unit,
+            self.offset,
+            self.no_value,
         )
 
 
@@ -104,6 +108,8 @@ class TelegramsEntry(Model):
     )
     count: FieldEntry | None = None
     check: Literal["none", "sum8", "xor8", "crc16-ccitt", "crc16-modbus"] = "none"
+    check_from: Count = Field(0, description="The first byte that the check covers")
+    ends: BytesField = Field(b"", description="The bytes behind the check")
     weak: NumberField | None = Field(
         None, description="A strength below this is weak, in the unit of the strength"
     )
@@ -131,6 +137,8 @@ def telegram_format(entry: TelegramsEntry) -> TelegramFormat:
         further,
         entry.check,
         entry.bytes == "low first",
+        entry.check_from,
+        entry.ends,
     )
     _require_fitting(found)
     return found
@@ -165,8 +173,8 @@ def id_form(entry: TelegramsEntry) -> IdForm:
 
 
 def _require_fitting(form: TelegramFormat) -> None:
-    last = form.length - form.check_size
-    if not len(form.begins) < form.length <= LONGEST:
+    last = form.check_at
+    if not len(form.begins) < last < form.length + 1 <= LONGEST + 1:
         raise QuantityError(
             f"a telegram of {form.length} bytes cannot be", valid=f"at most {LONGEST} bytes"
         )
@@ -177,8 +185,10 @@ def _require_fitting(form: TelegramFormat) -> None:
                 f"{name} lies outside of the telegram",
                 valid=f"bytes {len(form.begins)}..{last - 1}",
             )
-        if one.bits is not None and one.type not in {"u8", "u16"}:
-            raise QuantityError(f"{name}: bits are those of a u8 or a u16", valid="type: u8")
+        if one.bits is not None and (one.type[0] != "u" or one.bits[1] >= 8 * (one.end - one.at)):
+            raise QuantityError(f"{name}: there are no such bits in a {one.type}", valid="type: u8")
+    if form.check_from >= last:
+        raise QuantityError("the check covers no byte", valid=f"check_from: 0..{last - 1}")
     places = sorted({(one.at, one.end, one.type) for one in common.values()})
     for (_, end, _), (start, _, _) in pairwise(places):
         if start < end:

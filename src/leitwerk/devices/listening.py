@@ -79,12 +79,11 @@ def listening(device: Device, clock: Clock = REAL_TIME) -> Iterator[Listener]:
         It was not reached, or did not confirm.
 
     """
-    telegrams = telegrams_of_model(device.datasheet)
+    telegrams_of_model(device.datasheet)
     if not isinstance(device.link, LineLink):
         raise QuantityError(
             f"{device.datasheet.model} passes no telegrams on over {device.link.address}",
             valid="a link of lines of text: text+serial:// or text+tcp://",
         )
-    confirms = device.datasheet.replies.confirms
-    with device.link.streaming(telegrams.listen_on, telegrams.listen_off, confirms) as read:
+    with device.link.streaming() as read:
         yield Listener(device, read, clock)

@@ -22,7 +22,7 @@ from leitwerk.links.discovery import (
     identify_sdi12,
 )
 from leitwerk.links.drive import DriveLink, DriveSession
-from leitwerk.links.lines import LineLink
+from leitwerk.links.lines import LineLink, Stream
 from leitwerk.links.modbus import ModbusLink
 from leitwerk.links.options import LinkOptions
 from leitwerk.links.plugins import further_protocols
@@ -73,7 +73,13 @@ def _modbus(at: LinkAddress, sheet: _Sheet, options: LinkOptions) -> Any:
 
 def _lines(at: LinkAddress, sheet: _Sheet, options: LinkOptions) -> Any:
     replies = sheet.replies if sheet else Replies()
-    return LineLink(at, options=options, end=replies.end)
+    received = sheet.telegrams if sheet else None
+    stream = (
+        None
+        if received is None
+        else Stream(received.listen_on, received.listen_off, replies.confirms)
+    )
+    return LineLink(at, options=options, end=replies.end, stream=stream)
 
 
 def _sdi12(at: LinkAddress, sheet: _Sheet, options: LinkOptions) -> Any:

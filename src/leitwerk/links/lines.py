@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 
 from leitwerk.errors import LinkError, LinkTimeout
 from leitwerk.links.bus import leave_bus, take_bus
@@ -15,11 +16,24 @@ from leitwerk.links.trace import note
 from leitwerk.parsing.address import LinkAddress
 from leitwerk.protocols.scpi import parse_block_head, parse_block_length
 
+_TAIL = 256  # bytes, in which it may confirm
 _SILENT_S = 0.2  # behind the end of a stream
+
+
+@dataclass(frozen=True, slots=True)
+class Stream:
+    """What a device sends by itself: the lines that turn it on and off, and how it confirms them."""
+
+    on: str
+    off: str
+    confirms: str = ""
 
 
 class LineLink:
     """One device that speaks in lines, which ``end`` ends. Connects when first used.
+
+    What it may send by itself in a ``stream`` is turned off at each new connection: a program that was
+    killed may have left it on.
 
     Devices on one serial port share it: exchanges of all links to it, from any thread, go out one
     after the other.
@@ -31,8 +45,10 @@ class LineLink:
         *,
         options: LinkOptions = USUAL,
         end: bytes = b"\n",
+        stream: Stream | None = None,
     ) -> None:
         self.address = address
+        self._stream, self._quiet_since = stream, 0
         self.options = options
         self.requests = 0
         self.reconnects = Reconnects()
@@ -93,8 +109,8 @@ class LineLink:
                 raise
 
     @contextmanager
-    def streaming(self, on: str, off: str, confirms: str) -> Iterator[Callable[[float], bytes]]:
-        """What a device sends by itself between two lines: something that reads bytes within a time in s.
+    def streaming(self) -> Iterator[Callable[[float], bytes]]:
+        """What a device sends by itself: something that reads bytes within a time in s.
 
         Nothing else is asked meanwhile. Behind it, what comes late is never read.
 
@@ -104,7 +120,9 @@ class LineLink:
             No device is there, it did not confirm, or the connection broke.
 
         """
-        connection, timeout_s = self._bus.connection, self.options.timeout_s
+        connection, timeout_s, stream = self._bus.connection, self.options.timeout_s, self._stream
+        assert stream is not None, "the datasheet has a section 'telegrams'"
+        on, confirms = stream.on, stream.confirms
         with self.lock:
             try:
                 self.send(on)
@@ -120,16 +138,24 @@ class LineLink:
                 except BaseException:
                     # Interrupted, it would go on sending; where the connection broke, it cannot be told.
                     with suppress(LinkError):
-                        self.send(off)
+                        self._turn_off(stream)
                     raise
-                self.send(off)
-                deadline = time.monotonic() + timeout_s
-                while (
-                    connection.read_some(_SILENT_S, timeout_s, off) and time.monotonic() < deadline
-                ):
-                    pass
+                self._turn_off(stream)
             finally:
                 connection.close()
+
+    def _turn_off(self, stream: Stream) -> None:
+        """Turn a stream off, and wait until it has ended: it confirms, or is silent."""
+        connection, timeout_s, off = self._bus.connection, self.options.timeout_s, stream.off
+        connection.write(off.encode("latin-1") + self._end, timeout_s, off)
+        last = stream.confirms.encode("latin-1")
+        deadline, tail = time.monotonic() + timeout_s, b""
+        while time.monotonic() < deadline:
+            data = connection.read_some(_SILENT_S, timeout_s, off)
+            tail = (tail + data)[-_TAIL:]
+            has_ended = tail.endswith(self._end[-1:]) and tail.rstrip(b"\r\n").endswith(last)
+            if not data or (last and has_ended):
+                return
 
     def send(self, message: str, *, public: str | None = None) -> None:
         """Send a line that is not answered. ``public`` is as for ``query``.
@@ -144,7 +170,11 @@ class LineLink:
         with self.lock:
             # What came after the last answer is not one to this message.
             self._bus.connection.discard()
-            self.reconnects.notice(self._bus.connection.open(self.options.timeout_s, what))
+            opened = self._bus.connection.open(self.options.timeout_s, what)
+            self.reconnects.notice(opened)
+            if self._stream is not None and opened != self._quiet_since:
+                self._turn_off(self._stream)
+                self._quiet_since = opened
             self.requests += 1
             self._trace(message, sent=True, meaning=what, public=public)
             data = message.encode("latin-1") + self._end

@@ -12,12 +12,15 @@ from leitwerk.reports.canvas import BLUE, GREEN, GREY, ORANGE, VERMILION, new_fi
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from leitwerk.commissioning.place_list import PlaceList
+    from leitwerk.commissioning.place_list import ListedPlace, PlaceList
     from leitwerk.wireless.air import Path
 
 _INKS = (VERMILION, GREEN, ORANGE, "#CC79A7", "#56B4E9")  # of relays; what is direct is blue
+_DASHES = ("-", "--", ":")  # of the ways over one relay
 _LEFT, _RELAYS, _RIGHT = 0.36, 0.66, 0.93  # where names end, where relays stand, and the receiver
 _WIDEST = 5.0  # points, of the line of most telegrams
+_FEW_LINES = 24
+_NOT_BOUND = "not bound"
 
 
 def draw_paths(listed: PlaceList, path: str | FilePath) -> None:
@@ -29,70 +32,95 @@ def draw_paths(listed: PlaceList, path: str | FilePath) -> None:
         The file cannot be written.
 
     """
-    paths = listed.paths()
-    relays = [one for one in paths if one.relay]
-    rows = _rows(listed)
+    paths, lines = list(listed.paths()), _lines(listed)
+    relays = _heights(sorted({one.relay for one in paths} - {0}))
+    styles = _styles(paths)
     figure = new_figure()
-    axes = figure.add_axes((0.01, 0.03, 0.98, 0.88))
+    axes = figure.add_axes((0.01, 0.06, 0.98, 0.86))
     axes.set(xlim=(0, 1), ylim=(-0.04, 1.04))
     axes.axis("off")
-    heights = dict(zip(rows, np.linspace(1.0, 0.0, max(2, len(rows))), strict=False))
-    stations = dict(zip(relays, _between(len(relays)), strict=True))
-    size = 11 if len(rows) <= 24 else 8
-    most = max((count for over in rows.values() for count in over.values()), default=1)
-    for name, over in rows.items():
-        is_bound = bool(over) and not name.endswith(_STRANGERS)
-        axes.text(
-            _LEFT - 0.01, heights[name], name, ha="right", va="center", fontsize=size,
-            color="black" if is_bound else GREY,
-        )  # fmt: skip
+    most = max((count for one in listed.places for count in _counts(one).values()), default=1)
+    size = 11 if len(lines) <= _FEW_LINES else 8
+    for y, (name, over) in zip(np.linspace(1.0, 0.0, max(2, len(lines))), lines, strict=False):
+        ink = GREY if not over or _NOT_BOUND in name else "black"
+        axes.text(_LEFT - 0.01, y, name, ha="right", va="center", fontsize=size, color=ink)
         for one, count in over.items():
-            ink = _ink(one, relays)
-            y = stations.get(one)
-            xs = [_LEFT, _RIGHT] if y is None else [_LEFT, _RELAYS, _RIGHT]
-            ys = [heights[name], 0.5] if y is None else [heights[name], y, 0.5]
-            width = max(0.8, _WIDEST * count / most)
-            axes.plot(xs[:2], ys[:2], color=ink, linewidth=width, alpha=0.6, solid_capstyle="butt")
-    for one, y in stations.items():
-        total = sum(over.get(one, 0) for over in rows.values())
-        axes.plot(
-            [_RELAYS, _RIGHT], [y, 0.5], color=_ink(one, relays), linewidth=_WIDEST, alpha=0.6
-        )
-        _box(
-            axes, _RELAYS, y, f"relay {one.relay}\n{one.way}, {total} telegrams", _ink(one, relays)
-        )
+            ends = (_RELAYS, relays[one.relay]) if one.relay else (_RIGHT, 0.5)
+            width = min(_WIDEST, max(0.8, _WIDEST * count / most))
+            _line(axes, (_LEFT, float(y)), ends, styles[one], width)
+    for relay, y in relays.items():
+        own = [one for one in paths if one.relay == relay]
+        _line(axes, (_RELAYS, y), (_RIGHT, 0.5), styles[own[0]], _WIDEST)
+        counted = [f"{one.way}: {_telegrams(lines, one)} telegrams" for one in own]
+        _box(axes, _RELAYS, y, "\n".join([f"relay {relay}", *counted]), styles[own[0]][0])
     _box(axes, _RIGHT, 0.5, listed.receiver.replace(" ", "\n", 1), GREY)
+    for one, (ink, dash) in styles.items():
+        axes.plot([], [], color=ink, linestyle=dash, linewidth=2.0, label=str(one))
+    if styles:
+        figure.legend(loc="lower center", ncols=len(styles), frameon=False)
     figure.suptitle(
-        f"{listed.receiver}: paths of {len(listed.places)} bound transmitters, "
-        f"and of {listed.strangers} that are not bound (blue: direct)",
+        f"{listed.receiver}: paths of {listed.bound} bound transmitters, "
+        f"and of {len(listed.strangers)} that are not bound",
         fontsize=13,
     )
     save(figure, path)
 
 
-_STRANGERS = "not bound"
+def _lines(listed: PlaceList) -> list[tuple[str, dict[Path, int]]]:
+    """Names with their telegrams over each path, ordered by relays; those that are not bound at the end."""
+    lines = [(_name(entry), _counts(entry)) for entry in listed.places]
+    lines.sort(key=lambda line: min((one.relay for one in line[1]), default=1_000))
+    return lines + [
+        (f"{use.strangers} {_NOT_BOUND}, {one}", {one: use.of_strangers})
+        for one, use in listed.paths().items()
+        if use.strangers
+    ]
 
 
-def _rows(listed: PlaceList) -> dict[str, dict[Path, int]]:
-    """For each line its telegrams over each path; of what is not bound, the transmitters."""
-    rows: dict[str, dict[Path, int]] = {}
-    for entry in listed.places:
-        counts = {} if entry.heard is None else entry.heard.paths
-        rows[f"{entry.place}  {entry.name}" + ("" if counts else " (not heard)")] = {
-            one: count.times for one, count in counts.items()
-        }
-    for one, others in listed.strangers_over.items():
-        rows[f"{others} over {one}, {_STRANGERS}"] = {one: others}
-    return dict(sorted(rows.items(), key=lambda row: min((o.relay for o in row[1]), default=9)))
+def _name(entry: ListedPlace) -> str:
+    waits = not entry.number and not entry.label
+    remark = " (waits)" if waits else "" if entry.heard is not None else " (not heard)"
+    return f"{entry.place}  {entry.name}{remark}"
 
 
-def _between(count: int) -> list[float]:
-    """Heights of so many relays, away from the middle line where there is room."""
-    return [0.5] if count == 1 else np.linspace(0.85, 0.15, count).tolist()
+def _counts(entry: ListedPlace) -> dict[Path, int]:
+    return {} if entry.heard is None else {p: c.times for p, c in entry.heard.paths.items()}
 
 
-def _ink(path: Path, relays: list[Path]) -> str:
-    return _INKS[relays.index(path) % len(_INKS)] if path.relay else BLUE
+def _telegrams(lines: list[tuple[str, dict[Path, int]]], path: Path) -> int:
+    return sum(over.get(path, 0) for _, over in lines)
+
+
+def _heights(relays: list[int]) -> dict[int, float]:
+    """Where relays stand: by turns above and below the middle, where the direct lines end."""
+    steps = 0.35 / max(1, (len(relays) + 1) // 2 - 1) if len(relays) > 2 else 0.0
+    return {
+        relay: 0.85 - steps * (k // 2) if k % 2 == 0 else 0.15 + steps * (k // 2)
+        for k, relay in enumerate(relays)
+    }
+
+
+def _styles(paths: list[Path]) -> dict[Path, tuple[str, str]]:
+    """Colour and dashes of each path: a colour for each relay, dashes for each further way over it."""
+    relays = sorted({one.relay for one in paths} - {0})
+    found: dict[Path, tuple[str, str]] = {}
+    for one in paths:
+        before = sum(other.relay == one.relay for other in found)
+        ink = _INKS[relays.index(one.relay) % len(_INKS)] if one.relay else BLUE
+        found[one] = ink, _DASHES[before % len(_DASHES)]
+    return found
+
+
+def _line(
+    axes: Axes,
+    begin: tuple[float, float],
+    end: tuple[float, float],
+    style: tuple[str, str],
+    width: float,
+) -> None:
+    xs, ys = zip(begin, end, strict=True)
+    ink, dash = style
+    axes.plot(xs, ys, color=ink, linestyle=dash, linewidth=width, alpha=0.6)
 
 
 def _box(axes: Axes, x: float, y: float, text: str, ink: str) -> None:

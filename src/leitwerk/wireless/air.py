@@ -25,7 +25,7 @@ class Path(NamedTuple):
     relay: int
 
     def __str__(self) -> str:
-        return f"{self.way} ({self.relay})" if self.relay else self.way
+        return f"{self.way} ({self.relay})" if self.relay else self.way or "way not known"
 
 
 @dataclass(slots=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import binascii
+import math
 import struct
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -10,20 +11,26 @@ from functools import cached_property, reduce
 from operator import xor
 from typing import Any, Literal, NamedTuple
 
-TYPES = {"u8": "B", "i8": "b", "u16": "H", "i16": "h", "u32": "I", "i32": "i", "f32": "f"}
+# Of three bytes, struct has no number: they are taken as they are.
+TYPES = {
+    "u8": "B", "i8": "b", "u16": "H", "i16": "h", "u24": "3s", "i24": "3s", "u32": "I", "i32": "i", "f32": "f"
+}  # fmt: skip
 LONGEST = 255  # bytes of a telegram
-DIRECT = "direct"
+DIRECT, _BY_RELAY = "direct", "relay"
+_THREE_BYTES = {"u24", "i24"}
 _ONE_BYTE = {"u8": range(256), "i8": range(-128, 128)}
 _Meaning = Callable[[Any], Any]
 _Unpack = Callable[..., tuple[Any, ...]]
+_ByteOrder = Literal["little", "big"]
+_Check = tuple[int, int, int, Callable[[bytes], int], _ByteOrder, bytes]
 
 
 class Telegram(NamedTuple):
     """What a transmitter has sent, and how it came.
 
-    ``value`` is None where its kind has none, a text where the value is a choice. ``strength`` is in the unit
-    of the datasheet, None if it is not said. ``relay`` is the number of the relay that it came over, 0
-    without one. ``operated`` is whether somebody has operated the transmitter, None if it does not say that.
+    ``value`` is None where there is no value, a text where the value is a choice. ``strength`` is in the unit
+    of the datasheet, None if it is not said. ``way`` is empty if it is not said. ``relay`` is the number of
+    the relay that it came over, 0 without one. ``operated`` is whether somebody has operated the transmitter, None if it does not say that.
     ``counter`` counts its telegrams.
     """
 
@@ -42,7 +49,8 @@ class Telegram(NamedTuple):
 class TelegramField:
     """A field of a telegram: its first byte from 0, its type, and what its numbers mean.
 
-    ``bits`` are the lowest and the highest bit of a part of it.
+    ``bits`` are the lowest and the highest bit of a part of it. ``no_value`` is the number that stands for no
+    value.
     """
 
     at: int
@@ -51,11 +59,13 @@ class TelegramField:
     choices: Mapping[int, str] = field(default_factory=dict)
     bits: tuple[int, int] | None = None
     unit: str = ""
+    offset: float = 0.0
+    no_value: float | None = None
 
     @property
     def end(self) -> int:
         """The byte behind it."""
-        return self.at + struct.calcsize(TYPES[self.type])
+        return self.at + struct.calcsize(f"<{TYPES[self.type]}")
 
     @property
     def numbers(self) -> int:
@@ -71,12 +81,14 @@ class TelegramField:
         low, high = self.bits
         return int(raw) >> low & (1 << (high - low + 1)) - 1
 
-    def value(self, raw: float) -> float | str:
-        """What a number means."""
+    def value(self, raw: float) -> float | str | None:
+        """What a number means; None where it stands for no value."""
         number = self.number(raw)
+        if number == self.no_value or not math.isfinite(number):
+            return None
         if self.choices:
             return self.choices.get(int(number), f"code {number:g}")
-        return round(number * self.step, 9)
+        return round(number * self.step + self.offset, 9)
 
 
 _CHECKS: Mapping[str, tuple[int, Callable[[bytes], int]]] = {
@@ -102,8 +114,8 @@ def _modbus_byte(crc: int, byte: int) -> int:
 class TelegramFormat:
     """How telegrams look: what they begin with, their length, their fields, their check.
 
-    ``values`` are the fields of the value by the name of the kind. ``check`` stands in the last bytes and
-    covers all before it.
+    ``values`` are the fields of the value by the name of the kind. ``check`` covers all before it, from the
+    byte ``check_from`` on; behind it stand only the bytes that a telegram ``ends`` with.
     """
 
     begins: bytes
@@ -114,6 +126,8 @@ class TelegramFormat:
     further: Mapping[str, TelegramField]
     check: str = "none"
     little: bool = False
+    check_from: int = 0
+    ends: bytes = b""
 
     @property
     def counts(self) -> int:
@@ -122,14 +136,16 @@ class TelegramFormat:
         return 1 << 8 if count is None else count.numbers
 
     @property
-    def check_size(self) -> int:
-        """The bytes of the check."""
-        return _CHECKS[self.check][0]
+    def check_at(self) -> int:
+        """The first byte of the check, or what stands in its place."""
+        return self.length - len(self.ends) - _CHECKS[self.check][0]
 
     def is_right(self, frame: bytes) -> bool:
-        """Whether the check of a whole telegram is right."""
-        size, work, order = self._check
-        return not size or work(frame[:-size]) == int.from_bytes(frame[-size:], order)
+        """Whether the check of a whole telegram is right, and its end."""
+        begin, at, behind, work, order, ends = self._check
+        if ends and not frame.endswith(ends):
+            return False
+        return at == behind or work(frame[begin:at]) == int.from_bytes(frame[at:behind], order)
 
     def decode(self, frame: bytes) -> Telegram:
         """What a whole telegram says; its check is not looked at."""
@@ -161,20 +177,27 @@ class TelegramFormat:
         if kind in self.values:
             parts.append((self.values[kind], value))
         for one, number in parts:
-            form = struct.Struct(self._order + TYPES[one.type])
-            if one.bits is None:
-                form.pack_into(frame, one.at, number if one.type == "f32" else int(number))
-            else:
-                (held,) = form.unpack_from(frame, one.at)
-                form.pack_into(frame, one.at, held | int(number) << one.bits[0])
-        size, work, order = self._check
-        if size:
-            frame[-size:] = work(bytes(frame[:-size])).to_bytes(size, order)
+            if one.type == "f32":
+                struct.pack_into(f"{self._order}f", frame, one.at, number)
+                continue
+            held = int.from_bytes(frame[one.at : one.end], self._bytes)
+            whole = int(number) if one.bits is None else held | int(number) << one.bits[0]
+            size = one.end - one.at
+            frame[one.at : one.end] = whole.to_bytes(size, self._bytes, signed=whole < 0)
+        begin, at, behind, work, order, ends = self._check
+        frame[behind:] = ends
+        frame[at:behind] = work(bytes(frame[begin:at])).to_bytes(behind - at, order)
         return bytes(frame)
 
     @cached_property
-    def _check(self) -> tuple[int, Callable[[bytes], int], Literal["little", "big"]]:
-        return *_CHECKS[self.check], "little" if self.little else "big"
+    def _check(self) -> _Check:
+        behind = self.length - len(self.ends)
+        work = _CHECKS[self.check][1]
+        return self.check_from, self.check_at, behind, work, self._bytes, self.ends
+
+    @cached_property
+    def _bytes(self) -> _ByteOrder:
+        return "little" if self.little else "big"
 
     @cached_property
     def _order(self) -> str:
@@ -202,7 +225,7 @@ class TelegramFormat:
         def one(own: TelegramField | None, work: _Meaning, absent: object) -> tuple[_Meaning, int]:
             if own is None:
                 return lambda raw: absent, 0
-            return _meaning(own, work), place[own.at, own.type]
+            return self._meaning(own, work), place[own.at, own.type]
 
         def whole(own: TelegramField | None) -> _Meaning:
             return lambda raw: int(own.number(raw)) if own else None
@@ -215,8 +238,8 @@ class TelegramFormat:
         common = [
             one(self.number, whole(self.number), 0),
             one(self.kind, lambda raw: _text(self.kind.value(raw)), ""),
-            one(strength, lambda raw: float(strength.value(raw)) if strength else None, None),
-            one(way, lambda raw: str(way.value(raw)) if way else DIRECT, DIRECT),
+            one(strength, strength.value if strength else bool, None),
+            one(way or relay, lambda raw: _way(way, relay, raw), ""),
             one(relay, whole(relay), 0),
             one(low, yes(low), None),
             one(operated, yes(operated), None),
@@ -224,22 +247,31 @@ class TelegramFormat:
         ]
         values = {
             name: (
-                _meaning(own, own.value),
+                self._meaning(own, own.value),
                 struct.Struct(f"{self._order}{own.at}x{TYPES[own.type]}").unpack_from,
             )
             for name, own in self.values.items()
         }
         return common, values
 
+    def _meaning(self, own: TelegramField, work: _Meaning) -> _Meaning:
+        """``work`` for each number of a field: looked up where there are few."""
+        if own.type in _THREE_BYTES:
+            order, signed = self._bytes, own.type == "i24"
+            return lambda raw: work(int.from_bytes(raw, order, signed=signed))
+        few = _ONE_BYTE.get(own.type)
+        return work if few is None else {raw: work(raw) for raw in few}.__getitem__
 
-def _meaning(own: TelegramField, work: _Meaning) -> _Meaning:
-    """``work`` for each number of a field: looked up where there are few."""
-    few = _ONE_BYTE.get(own.type)
-    return work if few is None else {raw: work(raw) for raw in few}.__getitem__
+
+def _text(value: float | str | None) -> str:
+    return value if isinstance(value, str) else "" if value is None else f"{value:g}"
 
 
-def _text(value: float | str) -> str:
-    return value if isinstance(value, str) else f"{value:g}"
+def _way(way: TelegramField | None, relay: TelegramField | None, raw: float) -> str:
+    """The way in words; where a telegram only says the relay, that says it."""
+    if way is not None:
+        return _text(way.value(raw))
+    return _BY_RELAY if relay is not None and relay.number(raw) else DIRECT
 
 
 class TelegramReader:

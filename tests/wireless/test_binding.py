@@ -210,3 +210,57 @@ def test_an_alarm_on_a_calliper_that_is_silent(leitwerk, mill):
     assert live_until("PASS       thickness", "alarm silent: normal") == 0
     mill.operate(f"off {CALLIPER}")
     assert live_until("alarm silent: unacknowledged", "1 no reading") == 1
+
+
+@pytest.mark.process
+def test_places_and_role_are_settings_as_all_others_and_stay_without_power(leitwerk, mill):
+    file = Path("it.yaml")
+    text = file.read_text("utf-8").replace("role: receiver", "role: relay of one hop")
+    places = f"\nplaces:\n  1: {{id: 00 4074-4252, kind: calliper}}\n  40: {{id: {GAUGE}, kind: gauge}}\n"
+    file.write_text(text + places, "utf-8")
+    assert "radio.role receiver -> relay of one hop" in leitwerk("upload", "it.yaml").stderr
+    assert leitwerk("upload", "it.yaml", "--change-radio").exit_code == 0
+    mill.operate("restart")
+    assert mill.process.stdout.readline().strip() == "it was without power, and is on again"
+    adopted = leitwerk("adopt", mill.address, "--model", "hasel", "--to", "held.yaml")
+    assert adopted.exit_code == 0, adopted.output
+    held = lw.read_setup("held.yaml").settings.values
+    assert (held["radio.role"], held["place.1.id"], held["place.40.id"]) == (
+        "relay of one hop", float(CALLIPER), float(GAUGE),
+    )  # fmt: skip
+    same = leitwerk("compare", "it.yaml", "held.yaml")
+    assert (same.exit_code, "0 of 44 settings differ" in same.output) == (0, True), same.output
+    Path("other.yaml").write_text(file.read_text("utf-8").replace("40:", "39:"), "utf-8")
+    differs = leitwerk("compare", "other.yaml", "held.yaml")
+    assert (differs.exit_code, "2 of 44 settings differ" in differs.output) == (1, True)
+
+
+def test_in_a_batch_no_transmitter_is_bound_to_two_receivers(leitwerk, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    Path("all.yaml").write_text(f"{GAUGES}\nplaces: {{1: {{id: {CALLIPER}, kind: calliper}}}}\n")
+    head, at = "serial,at,places.1.id", "text+tcp://127.0.0.1"
+    Path("two.csv").write_text(f"{head}\nRX-1,{at}:5031,{GAUGE}\nRX-2,{at}:5032,62-046115\n")
+    refused = leitwerk("batch", "all.yaml", "two.csv", "--plan")
+    assert refused.exit_code == 2
+    assert f"two.csv:3: place 1 is the transmitter {GAUGE}, which line 2 binds" in refused.stderr
+    Path("two.csv").write_text(f"{head}\nRX-1,{at}:5031,{GAUGE}\nRX-2,{at}:5032,\n")
+    assert leitwerk("batch", "all.yaml", "two.csv", "--plan").exit_code == 0
+
+
+def test_other_receivers_of_a_project_are_looked_at(leitwerk, tmp_path, monkeypatch):
+    """Beside the setup, or in the folder of the inventory; not older setups of the same one."""
+    for name in ("saw", "yard", "kept"):
+        (tmp_path / name).mkdir()
+    monkeypatch.chdir(tmp_path)
+    own = f"{GAUGES}\nplaces: {{1: {{id: {CALLIPER}, kind: calliper}}}}\n"
+    Path("saw/it.yaml").write_text(own)
+    other = own.replace("RX-0052", "RX-0060").replace(CALLIPER, "0040-744252")
+    Path("yard/it.yaml").write_text(other)
+    Path("kept/old.yaml").write_text(other)
+    Path("saw/before.yaml").write_text(own)
+    assert "bound-elsewhere" not in leitwerk("check", "saw/it.yaml", "--json").stdout
+    lw.Inventory("devices.sqlite").start()
+    found = json.loads(leitwerk("check", "saw/it.yaml", "--json").stdout)["findings"]
+    assert [f["message"] for f in found if f["rule"] == "bound-elsewhere"] == [
+        f"transmitter {CALLIPER} is bound to place 1 of another receiver, by yard/it.yaml"
+    ]

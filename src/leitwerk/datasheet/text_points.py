@@ -249,7 +249,10 @@ class Replies:
         if not answer.startswith(head) or not answer.endswith(tail):
             return None
         code = answer[len(head) : len(answer) - len(tail)].strip()
-        return int(code) if code.isdecimal() and len(code) <= _CODE_DIGITS else 0
+        if code.isdecimal() and len(code) <= _CODE_DIGITS:
+            return int(code)
+        # A sign alone is no word: "---" or "-3.5;2" are values of a device that refuses with "-1".
+        return 0 if any(c.isalpha() for c in head) or "{}" not in self.refuses else None
 
 
 def texts(points: Iterable[Point]) -> list[TextPoint]:

@@ -12,6 +12,7 @@ from leitwerk.wireless.telegrams import Telegram
 _COPY_S = 2.0  # the same telegram again within this time came over another path
 _OVERDUE = 4.0  # of its usual interval: then it counts as silent
 _LEAST_TIMES = 3  # until its interval is known
+_LEAST_INTERVAL_S = 1.0
 _INTERVALS = 16
 COUNTS = 256  # a count of one byte begins anew behind 255
 MOST_TRANSMITTERS = 10_000  # that are remembered; further ones are counted only
@@ -72,8 +73,8 @@ class HeardTransmitter:
         return known[len(known) // 2] if len(known) >= _LEAST_TIMES - 1 else math.nan
 
     def is_silent(self, now_s: float) -> bool:
-        """Whether it is overdue against its own interval."""
-        return now_s - self.last_s > _OVERDUE * self.interval_s
+        """Whether it is overdue against its own interval; not after a burst, which is no rhythm."""
+        return now_s - self.last_s > _OVERDUE * max(self.interval_s, _LEAST_INTERVAL_S)
 
     def take(self, time_s: float, telegram: Telegram) -> bool:
         """Take a telegram of it; whether it is another one, and no copy over another path."""
@@ -83,7 +84,8 @@ class HeardTransmitter:
             self._count_path(path)
             return False
         if self.times:
-            self._intervals.append(time_s - self.last_s)
+            if not telegram.operated:  # what people do has no rhythm
+                self._intervals.append(time_s - self.last_s)
             self._compare_counts(self.last.counter, telegram.counter)
         self.times += 1
         if len(self.kinds) < 2:

@@ -30,8 +30,8 @@ class Telegram(NamedTuple):
 
     ``value`` is None where there is no value, a text where the value is a choice. ``strength`` is in the unit
     of the datasheet, None if it is not said. ``way`` is empty if it is not said. ``relay`` is the number of
-    the relay that it came over, 0 without one. ``operated`` is whether somebody has operated the transmitter, None if it does not say that.
-    ``counter`` counts its telegrams.
+    the relay that it came over, 0 without one. ``operated`` is whether somebody has operated the transmitter,
+    None if it does not say that. ``counter`` counts its telegrams.
     """
 
     number: int

@@ -76,6 +76,7 @@ from leitwerk.transfer.history import read_history
 from leitwerk.transfer.journal import _digest, read_journal
 from leitwerk.transfer.pending import _noted
 from leitwerk.transfer.receipt import read_backup
+from leitwerk.wireless import Air, IdForm, TelegramReader, oddities
 
 SLOW_S = 2.0
 ROOT = Path(__file__).parent.parent
@@ -340,6 +341,29 @@ def _wires() -> dict[str, Reader]:
     received = b'[{"number": 1, "from": "+49 170 0000001", "text": "ok, I come"}]'
     answers = [b"0+3.14OqZ", b"00013", b"0A14TANNRIEDAHORN 1.030071", b"0+3.14-7+0.001", b"0ok"]
 
+    air = find_datasheet("hasel").telegrams
+    assert air is not None
+    frames = [
+        air.form.encode({"number": 40744252 + k, "count": k, "way": k % 4}, kind, 1)
+        for k, kind in enumerate(air.form.values)
+    ]
+
+    def telegrams(data: bytes) -> None:
+        reader, heard = TelegramReader(air.form), Air(air.form.counts)
+        size = 1 + len(data) % 29
+        for at in range(0, len(data), size):
+            for one in reader.feed(data[at : at + size]):
+                heard.take(0.1 * at, one)
+                air.form.shown(one)
+        for _ in oddities(heard, dict.fromkeys(heard.heard, "x"), 1e3):
+            pass
+
+    def labels(said: str) -> None:
+        for form in (IdForm(), IdForm(16), IdForm(10, "luhn")):
+            with contextlib.suppress(lw.LeitwerkError):
+                number = form.read(said)
+                assert form.read(form.write(number)) == number
+
     def sensor(said: str) -> None:
         for read in (
             lambda: sdi12.parse_answer(said, "0"), lambda: sdi12.parse_answer(said, "0", has_crc=True),
@@ -356,6 +380,8 @@ def _wires() -> dict[str, Reader]:
         "received messages": Reader([received], _received),
         "SDI-12": Reader(answers, text(sensor)),
         "error queue": Reader([b'-222,"Data out of range; 7"', b'0,"No error"'], text(parse_error)),
+        "telegrams": Reader([b"".join(frames), frames[0][:9] + frames[1]], telegrams, 0.5),
+        "labels of transmitters": Reader([b"00 4074-4252", b"0a:3F", b"62046115"], text(labels)),
         "lines": Reader([b"12.5,A\r\n+3\n"], lambda data: LineReader().feed(data)),
     }
 

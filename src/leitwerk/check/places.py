@@ -21,7 +21,8 @@ from leitwerk.findings import Findings
 from leitwerk.setup.model import Setup
 from leitwerk.setup.places import PlaceEntry
 
-_RADIO = {"group": RADIO_GROUP, "band": RADIO_BAND, "role": RADIO_ROLE}
+# What all transmitters of a receiver share, by the keys of a setup.
+RADIO = {"group": RADIO_GROUP, "band": RADIO_BAND, "role": RADIO_ROLE}
 
 
 def with_places(setup: Setup, datasheet: Datasheet, findings: Findings) -> Setup:
@@ -59,7 +60,7 @@ def place_settings(setup: Setup, datasheet: Datasheet, findings: Findings) -> It
     """The settings that places and radio ask for."""
     family = datasheet.family(PLACE_ID)
     if setup.radio is not None:
-        for key, known in _RADIO.items():
+        for key, known in RADIO.items():
             wish = getattr(setup.radio, key)
             if wish is not None:
                 yield Wanted(known, None, _radio_value(wish, known.name, datasheet),

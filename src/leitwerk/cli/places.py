@@ -249,6 +249,8 @@ def _print_list(listed: PlaceList, checked: CheckedSetup) -> None:
     from leitwerk.devices.listening import telegrams_of_model
 
     received = telegrams_of_model(checked.datasheet)
+    radio = "".join(f", {key} {value}" for key, value in listed.radio.items())
+    print_line(f"{listed.receiver}{radio}; {listed.bound} of {listed.capacity} places are bound", 2)
     print_columns(
         _HEADS, (_cells(entry, received.ids.write, received.unit) for entry in listed.places)
     )

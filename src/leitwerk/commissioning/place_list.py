@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from leitwerk.check.checked import CheckedSetup
-from leitwerk.check.places import is_switch
+from leitwerk.check.places import RADIO, is_switch
 from leitwerk.datasheet.points import Stored
 from leitwerk.datasheet.vocabulary import PLACE_AGE, PLACE_ID, PLACE_STATE, PLACE_VALUE
 from leitwerk.devices.device import Device
@@ -61,9 +61,14 @@ class PathUse:
 
 @dataclass(frozen=True)
 class PlaceList:
-    """All places that are in use, the transmitters that are heard and not bound, and what is odd."""
+    """All places that are in use, the transmitters that are heard and not bound, and what is odd.
+
+    ``radio`` is what the receiver holds for all of its transmitters: group, band, role.
+    """
 
     receiver: str
+    radio: Mapping[str, str]
+    capacity: int
     places: tuple[ListedPlace, ...]
     strangers: tuple[HeardTransmitter, ...]
     odd: tuple[Oddity, ...]
@@ -89,6 +94,9 @@ class PlaceList:
     def to_dict(self) -> dict[str, Any]:
         """The list as plain data for JSON."""
         return {
+            "receiver": self.receiver,
+            "radio": dict(self.radio),
+            "capacity": self.capacity,
             "places": [entry.to_dict() for entry in self.places],
             "strangers": len(self.strangers),
             "paths": [
@@ -120,9 +128,10 @@ def list_places(
         now_s = listener.now_s
     held, shown = device.read_settings().values, device.readings()
     family = setup.datasheet.family(PLACE_ID)
+    known = family.indices if family is not None else ()
     entries = tuple(
         _entry(k, setup, held, shown, listener)
-        for k in (family.indices if family else ())
+        for k in known
         if str(k) in setup.setup.places or held.get(PLACE_ID.at(k))
     )
     bound = {number: one.name for one in entries for number in _numbers(one, listener)}
@@ -135,6 +144,12 @@ def list_places(
     ]
     return PlaceList(
         receiver=f"{setup.datasheet.model} {setup.setup.device.serial}",
+        radio={
+            key: f"{value:g}" if isinstance(value, float) else str(value)
+            for key, point in RADIO.items()
+            if (value := held.get(point.name)) is not None
+        },
+        capacity=len(known),
         places=entries,
         strangers=tuple(others),
         odd=tuple(odd),

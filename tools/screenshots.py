@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import copy
 import fcntl
+import json
 import os
 import pty
 import select
@@ -28,13 +29,16 @@ from matplotlib import get_data_path
 from PIL import Image, ImageDraw, ImageFont
 
 from leitwerk.analysis.series import Column, Series
+from leitwerk.project.library import find_datasheet
 from leitwerk.signals.quality import Quality
 from leitwerk.standins.process import start_standin
+from leitwerk.standins.receiver import WORLD
+from leitwerk.standins.transmitters import World
 
 PICTURES = Path(__file__).parent.parent / "docs" / "screenshots"
 COLUMNS, ROWS = 120, 34
 # Factory passwords of the simulated units; nothing real is guarded by them.
-KILN, STATION, METER, ANALYZER = "1834", "2208", "larch", "5206"
+KILN, STATION, METER, ANALYZER, RECEIVER = "1834", "2208", "larch", "5206", "alder"
 FONT_SIZE, MARGIN = 17, 24
 PAPER, INK = "#fbfaf7", "#22252a"
 # Inks that can be read on light paper, for the eight colours of a terminal.
@@ -311,6 +315,33 @@ def shoot_feeder(folder: Path) -> None:
         paint(screen, PICTURES / "device.png")
 
 
+GAUGES = {  # at the gang saw: what is heard directly, over one relay, over two
+    0: "Thickness of the board", 1: "Width of the board", 2: "Stop at the infeed", 4: "Thickness, spare",
+    5: "Height of the log", 6: "Gate of the infeed", 7: "Gate of the saw", 8: "Thickness, outfeed",
+    3: "Gate of the stacker", 15: "Gate of the sorter", 9: "Width, stacker", 21: "Length, sorter",
+}  # fmt: skip
+
+
+def shoot_paths(folder: Path) -> None:
+    """Which transmitters of the saw reach their receiver over which relay."""
+    sheet = find_datasheet("hasel")
+    assert sheet.telegrams is not None
+    world = World(sheet.telegrams.form, WORLD)
+    lines = [
+        f"  {place}: {{id: {world.every[k].number}, kind: {world.every[k].kind}, label: {json.dumps(label)}}}"
+        for place, (k, label) in enumerate(GAUGES.items(), 1)
+    ]
+    with start_standin("hasel", "--time-factor", "20") as standin:
+        gauges = (resources.files("leitwerk") / "examples" / "board-gauges.yaml").read_text("utf-8")
+        at = next(line for line in gauges.splitlines() if line.startswith("  at: "))
+        text = "\n".join([gauges.replace(at, f"  at: {standin.address}"), "places:", *lines, ""])
+        (folder / "gauges.yaml").write_text(text, "utf-8")
+        run_in_terminal(["upload", "gauges.yaml"], folder, RECEIVER)
+        words = ["places", "gauges.yaml", "--for", "20 s", "--figure", "paths.png"]
+        run_in_terminal(words, folder, RECEIVER)
+        shutil.copy(folder / "paths.png", PICTURES / "paths.png")
+
+
 COURSE = "air_top: 21.5; to 85 in 5 min; swing ±4 every 40 s for 2 min; to 60 in 5 min; noise 0.2; stay 1 min"
 
 
@@ -338,6 +369,7 @@ def main() -> None:
         shoot_reports(folder)
         shoot_wiring(folder)
         shoot_feeder(folder)
+        shoot_paths(folder)
         with start_standin("linde") as standin:
             station = (resources.files("leitwerk") / "examples" / "station.yaml").read_text("utf-8")
             at = next(line for line in station.splitlines() if line.startswith("  at: "))
@@ -353,13 +385,10 @@ def main() -> None:
         drawn = ("--course", COURSE, "--every", "1 s", "--figure", "dry-run.png")
         run_in_terminal(["dry-run", "kiln-guard.yaml", *drawn], folder)
         shutil.copy(folder / "dry-run.png", PICTURES / "dry-run.png")
-        for example in ("kiln-air", "mill-race"):
-            text = (resources.files("leitwerk") / "examples" / f"{example}.yaml").read_text("utf-8")
-            (folder / f"{example}.yaml").write_text(text, encoding="utf-8")
+        text = (resources.files("leitwerk") / "examples" / "kiln-air.yaml").read_text("utf-8")
+        (folder / "kiln-air.yaml").write_text(text, encoding="utf-8")
         words = ["explain", "kiln-air.yaml", "dew_point"]
         paint(run_in_terminal(words, folder, rows=12), PICTURES / "computed.png")
-        words = ["rating", "mill-race.yaml", "flow", "--every", "5 cm"]
-        paint(run_in_terminal(words, folder, rows=20), PICTURES / "rating.png")
         shoot("prove", "prove", "kiln-guard.yaml", "air_top.too_hot", "--simulated")
         with start_standin("linde", "weide", "--bus") as bus:
             port = str(bus.address).replace("?unit=5", "?unit=1")

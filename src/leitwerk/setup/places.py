@@ -17,7 +17,7 @@ class PlaceEntry(Model):
 
     id: NumberText | None = Field(
         None,
-        description="Its number, as it stands on its label; none while the place waits for one",
+        description="Its number, as it stands on its label; left out while the place waits for one",
     )
     kind: Line | None = Field(
         None, description="What it is: calliper, switch, …, as the datasheet names it"

@@ -12,6 +12,7 @@ from leitwerk.wireless.telegrams import TelegramReader
 
 _CODES = {"unknown": 1, "value": 2, "locked": 3}
 _PLACES = 40
+WORLD = 7  # the seed of what is in the air at the saw
 _OVERDUE = 4.0
 _NONE, _OLD = "-", "old"
 _OPERATED = "press NUMBER, set NUMBER VALUE, off NUMBER, relays repeat, restart"
@@ -23,7 +24,7 @@ class Receiver(LineDevice):
     speaks = True
 
     def __init__(
-        self, *args: Any, seed: int = 7, factor: float = 1.0,
+        self, *args: Any, seed: int = WORLD, factor: float = 1.0,
         now: Callable[[], float] = time.monotonic, **more: Any,
     ) -> None:  # fmt: skip
         super().__init__(*args, **more)

@@ -58,7 +58,7 @@ class IdForm:
         return number
 
     def holds(self, number: int) -> bool:
-        """Whether the check digit of a number is right, or there is none."""
+        """Whether the check digit of a number is right; yes for numbers without one."""
         text = str(number)
         return not self.check or (len(text) > 1 and _luhn_digit(text[:-1]) == text[-1])
 

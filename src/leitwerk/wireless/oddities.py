@@ -82,11 +82,12 @@ def _of_one(one: HeardTransmitter, who: str, now_s: float, limits: AirLimits) ->
 def _of_relays(air: Air) -> Iterator[Oddity]:
     """Relays without which all of it is heard, and relays that repeat each other's telegrams."""
     for relay in sorted({path.relay for one in air.heard.values() for path in one.paths} - {0}):
-        over = _counts_over(air, relay)
-        times = sum(count.times for count in over)
-        shared = sum(count.shared for count in over)
-        again = sum(count.again for count in over)
-        needed = [count for count in over if count.times >= 2 and not count.shared]
+        over = [found for one in air.heard.values() if (found := _counts_over(one, relay))]
+        every = [count for counts in over for count in counts]
+        times = sum(count.times for count in every)
+        shared = sum(count.shared for count in every)
+        again = sum(count.again for count in every)
+        needed = [count for count in every if count.times >= 2 and not count.shared]
         if times >= _LEAST_TELEGRAMS and shared >= _NEARLY_ALL * times and not needed:
             yield Oddity(
                 "relay-doubles",
@@ -101,10 +102,5 @@ def _of_relays(air: Air) -> Iterator[Oddity]:
             )
 
 
-def _counts_over(air: Air, relay: int) -> list[PathCount]:
-    return [
-        count
-        for one in air.heard.values()
-        for path, count in one.paths.items()
-        if path.relay == relay
-    ]
+def _counts_over(one: HeardTransmitter, relay: int) -> list[PathCount]:
+    return [count for path, count in one.paths.items() if path.relay == relay]

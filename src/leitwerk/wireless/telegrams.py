@@ -275,7 +275,7 @@ def _way(way: TelegramField | None, relay: TelegramField | None, raw: float) -> 
 
 
 class TelegramReader:
-    """Telegrams from bytes as they arrive, in pieces of any size; bytes that belong to no telegram are counted.
+    """Telegrams from bytes as they arrive, in pieces of any size; bytes of no telegram are counted.
 
     It holds at most one telegram that is not complete.
     """

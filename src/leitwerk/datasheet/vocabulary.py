@@ -136,6 +136,12 @@ OF_EVALUATION = {
 PLACE_VALUE = _known("readings", "place.{k}.value", "Value of the transmitter at a place")
 PLACE_STATE = _known("readings", "place.{k}.state", "State of the switch at a place")
 PLACE_AGE = _known("readings", "place.{k}.age", "How long ago the transmitter at a place was heard")
+LINE_LEVEL = _known(
+    "readings",
+    "line.{k}.level",
+    "What a line reads while a test drives lines",
+    choices=("low", "high"),
+)
 FLAGGED = _known(
     "readings",
     "flagged",
@@ -671,6 +677,11 @@ COMMANDS = {
     for name in COMMAND.choices
 }
 LOGIN = _known("access", "login", "Takes the password of a role")
+DRIVE_LINES = _known(
+    "access",
+    "lines.drive",
+    "The lines that a test drives high: bit 0 is the first one; 0 releases all",
+)
 LOG_OUT = _known("access", "command.log_out", "Ends a login, where that is a command")
 SET_CLOCK = _known("access", "clock", "Sets its clock")
 SET_DATE = _known("access", "clock.date", "Sets the date of its clock")

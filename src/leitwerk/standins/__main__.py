@@ -25,6 +25,7 @@ from leitwerk.project.files import read_bytes
 from leitwerk.project.library import find_datasheet, read_datasheet
 from leitwerk.protocols.board_image import from_hex, parse_program
 from leitwerk.protocols.sdi12 import UNITS
+from leitwerk.standins.boards import Fixture, make_lot
 from leitwerk.standins.carriers import LevelMeter
 from leitwerk.standins.charger import BATTERY_SPOT, Charger
 from leitwerk.standins.climate import ClimateLogger, serve_drive
@@ -106,6 +107,9 @@ class _Options:
     with_parent: bool
     operate: bool
     miswired: tuple[str, ...]
+    lot: int
+    faulty: float
+    seed: int
 
     @property
     def faults(self) -> Faults:
@@ -231,6 +235,12 @@ class _Options:
     is_flag=True,
     help="Take lines such as 'key 1', 'air_top: 60' or 'open 2' from the keyboard.",
 )
+@click.option(
+    "--lot", default=0, metavar="N", type=click.IntRange(0, 100_000),
+    help="So many boards, one after the other: insert, remove, touch N.",
+)  # fmt: skip
+@click.option("--faulty", default=5.0, metavar="%", help="Share of boards of a lot with a fault.")
+@click.option("--seed", default=1, metavar="N", help="Another lot.")
 @click.option("--with-parent", is_flag=True, help="End when standard input is closed.")
 def main(
     models: tuple[str, ...], datasheets: tuple[str, ...], values: tuple[str, ...], **more: Any
@@ -292,7 +302,7 @@ def _servers_of(
         operated += [device.front] if isinstance(device, Indicator) else []
         operated += [device] if isinstance(device, Receiver) else []
         return [_serve_lines(device, options) for _ in range(options.copies)]
-    operated += [device] if isinstance(device, Logger) else []
+    operated += [device] if isinstance(device, Logger | Fixture) else []
     wired.append(device)
     if options.bus:
         shared.append(device)
@@ -341,7 +351,7 @@ def _run(
 
 def _serve_tcp(device: Firmware, faults: Faults, port: int) -> Coroutine[Any, Any, None]:
     def ready(where: int) -> None:
-        _announce(device.profile, LinkAddress("modbus+tcp", _HOST, where, device.unit))
+        _announce(device.profile, LinkAddress("modbus+tcp", _HOST, where, device.announced_unit))
 
     return serve_tcp(device, host=_HOST, port=port, faults=faults, ready=ready)
 
@@ -349,7 +359,7 @@ def _serve_tcp(device: Firmware, faults: Faults, port: int) -> Coroutine[Any, An
 def _serve_rtu(devices: list[Firmware], options: _Options) -> Coroutine[Any, Any, None]:
     def ready(path: str) -> None:
         for device in devices:
-            _announce(device.profile, _serial("modbus+rtu", device.unit, path, RTU_LINE))
+            _announce(device.profile, _serial("modbus+rtu", device.announced_unit, path, RTU_LINE))
 
     return serve_rtu(devices, faults=options.faults, ready=ready)
 
@@ -507,7 +517,12 @@ def _make(profile: Profile, datasheet: Datasheet, options: _Options) -> Firmware
     if profile.kind == "flow":
         return FlowTransmitter(datasheet, profile, time.monotonic, sensor_missing=missing, **more)
     if profile.kind == "panel":
-        panel = Panel(datasheet, profile, time.monotonic, **more)
+        boards = make_lot(options.lot, options.seed, faulty=options.faulty / 100.0)
+        panel = (
+            Fixture(boards, datasheet, profile, time.monotonic, **more)
+            if boards
+            else Panel(datasheet, profile, time.monotonic, **more)
+        )
         if options.program is not None:
             text = read_bytes(options.program).decode("ascii", "replace")
             panel.burn(parse_program(from_hex(text), datasheet))

@@ -139,6 +139,11 @@ class Firmware(ABC):
         family = self.datasheet.family(BUS_UNIT)
         return int(self.setting(BUS_UNIT)) if family else int(self.profile.unit)
 
+    @property
+    def announced_unit(self) -> int:
+        """The unit identifier that its address says."""
+        return self.unit
+
     def lose_power(self, start: int, words: Sequence[int]) -> None:
         """The power fails in the middle of a write, and comes back.
 

@@ -1,0 +1,252 @@
+"""Unit after unit: insert, recognise, test, verdict, remove; each is on disk before its verdict is shown."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import UTC
+from typing import Protocol, Self
+
+from leitwerk.check.test_plan import CheckedPlan
+from leitwerk.commissioning.lot_ledger import KeptResult, Ledger, UnitRecord
+from leitwerk.commissioning.unit_test import (
+    Stimulator,
+    TestResult,
+    UnitUnderTest,
+    require_reference,
+    results_of,
+    run_tests,
+)
+from leitwerk.devices.device import Device
+from leitwerk.errors import DeviceRefused, LinkError, WrongDevice
+from leitwerk.identity import Identity, folded_number
+from leitwerk.lots.limits import ReferenceValue
+from leitwerk.project.clock import REAL_TIME, Clock
+from leitwerk.project.files import content_hash
+from leitwerk.project.kept_json import KeptIdentity
+
+_LOOKS_EVERY_S = 0.1
+Connect = Callable[[], Device]
+
+
+class Operator(Stimulator, Protocol):
+    """Whoever changes the units, and sees what comes of them."""
+
+    def insert(self) -> None:
+        """Ask for the next unit."""
+
+    def remove(self, identity: Identity) -> None:
+        """Ask that a unit is removed."""
+
+    def tested_before(self, record: UnitRecord) -> bool:
+        """Say that a unit was tested already; whether it is to be tested again."""
+
+    def not_expected(self, identity: Identity, why: str) -> None:
+        """Say that a unit does not belong to the lot, and is not tested."""
+
+    def begins(self, identity: Identity) -> None:
+        """A unit was recognised, and its tests begin."""
+
+    def ends(self, record: UnitRecord, ledger: Ledger) -> None:
+        """A unit was tested, and its record is kept."""
+
+
+@dataclass(frozen=True)
+class LotOptions:
+    """What belongs to a run, beside its plan. ``expected`` are the serial numbers of a list, in any order."""
+
+    by: str
+    reference: Mapping[tuple[str, str], ReferenceValue] = field(default_factory=dict)
+    most: int | None = None
+    expected: tuple[str, ...] = ()
+    clock: Clock = REAL_TIME
+
+
+@dataclass(frozen=True, slots=True)
+class LotEnd:
+    """Why a run ended, in words; whether it was because of the fixture."""
+
+    why: str
+    is_fixture: bool = False
+
+
+class Socket:
+    """Where one unit after the other is connected: whether one is there, and which.
+
+    ``device`` is the unit that answered last: a connection stays with one unit, and another one gets its own.
+    """
+
+    def __init__(self, connect: Connect, clock: Clock) -> None:
+        self._connect, self._clock = connect, clock
+        self.device = connect()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self.device.close()
+
+    def unit(self) -> Identity | None:
+        """The unit that answers now."""
+        try:
+            return self.device.identify()
+        except WrongDevice:
+            self.device.close()
+            self.device = self._connect()
+            return self.unit()
+        except (LinkError, DeviceRefused):
+            return None
+
+    def wait_for_unit(self, before: str) -> Identity:
+        """Wait until a unit answers that is not the one ``before``."""
+        while True:
+            found = self.unit()
+            if found is not None and folded_number(found.serial) != folded_number(before):
+                return found
+            if found is None:
+                before = ""  # it was removed: the same one may come again
+            self._clock.wait(_LOOKS_EVERY_S)
+
+
+def run_lot(
+    plan: CheckedPlan, connect: Connect, ledger: Ledger, operator: Operator, options: LotOptions
+) -> LotEnd:
+    """Test unit after unit, until all are done, or the fixture is in doubt. KeyboardInterrupt ends it.
+
+    A unit under test when it ends is not recorded, and is tested from the start the next time.
+
+    Raises
+    ------
+    DomainError
+        A limit needs a reference that is missing.
+    FileProblem
+        The ledger cannot be written.
+
+    """
+    require_reference(plan, options.reference)
+    before = ""
+    with Socket(connect, options.clock) as socket:
+        while not _is_done(ledger, options):
+            operator.insert()
+            identity = socket.wait_for_unit(before)
+            before = identity.serial
+            record = _unit(plan, socket.device, identity, ledger, operator, options)
+            if record is not None:
+                ledger.add(record)
+                operator.ends(record, ledger)
+                if fault := same_fault(ledger, plan.plan.entry.fixture):
+                    return LotEnd(
+                        f"{plan.plan.entry.fixture} units in a row have the same fault: {fault}. Look at "
+                        f"the fixture: contacts, cable, supply. Then go on with the same command",
+                        is_fixture=True,
+                    )
+            if not _is_done(ledger, options):
+                operator.remove(identity)
+    return LotEnd("all units are tested")
+
+
+def _unit(
+    plan: CheckedPlan,
+    device: Device,
+    identity: Identity,
+    ledger: Ledger,
+    operator: Operator,
+    options: LotOptions,
+) -> UnitRecord | None:
+    """Test one unit; None where it is not tested, or was taken away meanwhile."""
+    numbers = {folded_number(serial) for serial in options.expected}
+    if identity.model != plan.setup.datasheet.model:
+        operator.not_expected(identity, f"it is a {identity.model}")
+        return None
+    if numbers and folded_number(identity.serial) not in numbers:
+        operator.not_expected(identity, "it is not on the list")
+        return None
+    known = ledger.find(identity.serial)
+    if known is not None and not operator.tested_before(known):
+        return None
+    operator.begins(identity)
+    started, began_s = options.clock.now(), options.clock.monotonic()
+    try:
+        unit = UnitUnderTest(plan, device, identity, operator, options.clock)
+        results = list(run_tests(unit, options.reference))
+    except (LinkError, WrongDevice) as error:
+        operator.not_expected(identity, f"it was removed while it was tested ({error.message})")
+        return None
+    return UnitRecord(
+        number=len(ledger.records) + 1,
+        device=kept_identity(identity),
+        started=started.astimezone(UTC).isoformat(timespec="milliseconds"),
+        took_s=round(options.clock.monotonic() - began_s, 3),
+        by=options.by,
+        plan_hash=content_hash(plan.plan.content),
+        setup_hash=content_hash(plan.setup.setup.source.content),
+        verdict=results_of(results).value,
+        again=known is not None,
+        results=[KeptResult.of(one) for one in results],
+    )
+
+
+def kept_identity(identity: Identity) -> KeptIdentity:
+    """An identity as it is kept."""
+    return KeptIdentity(
+        maker=identity.maker,
+        model=identity.model,
+        serial=identity.serial,
+        firmware=identity.firmware,
+    )
+
+
+def _is_done(ledger: Ledger, options: LotOptions) -> bool:
+    tested = {folded_number(one.serial) for one in ledger.records}
+    if options.expected:
+        return {folded_number(serial) for serial in options.expected} <= tested
+    return options.most is not None and len(tested) >= options.most
+
+
+def missing(ledger: Ledger, expected: tuple[str, ...]) -> list[str]:
+    """The serial numbers of a list that were not tested."""
+    tested = {folded_number(one.serial) for one in ledger.records}
+    return [serial for serial in expected if folded_number(serial) not in tested]
+
+
+def same_fault(ledger: Ledger, often: int) -> str:
+    """A fault that so many units in a row have, in the same channel; empty without one."""
+    if not often or len(ledger.records) < often:
+        return ""
+    last = [
+        {(r.fault, r.channel) for r in one.results if r.fault} for one in ledger.records[-often:]
+    ]
+    common = set.intersection(*last)
+    fault, channel = min(common, default=("", ""))
+    return f"{fault} ({channel})" if channel else fault
+
+
+def measure_references(
+    plan: CheckedPlan,
+    connect: Connect,
+    operator: Operator,
+    *,
+    units: int,
+    repeats: int,
+    clock: Clock = REAL_TIME,
+) -> Iterator[tuple[Identity, list[TestResult]]]:
+    """Measure so many known-good units, each so many times; no limit is looked at.
+
+    Each unit comes once: one that was measured already is told as such.
+    """
+    before, seen = "", set[str]()
+    with Socket(connect, clock) as socket:
+        while len(seen) < units:
+            operator.insert()
+            identity = socket.wait_for_unit(before)
+            before = identity.serial
+            if folded_number(identity.serial) in seen:
+                operator.not_expected(identity, "it was measured already")
+            else:
+                operator.begins(identity)
+                for _ in range(repeats):
+                    unit = UnitUnderTest(plan, socket.device, identity, operator, clock)
+                    yield identity, list(unit.values())
+                seen.add(folded_number(identity.serial))
+            if len(seen) < units:
+                operator.remove(identity)

@@ -6,7 +6,7 @@ import math
 import os
 from collections.abc import Iterator
 from pathlib import Path
-from typing import IO, Any, Self
+from typing import IO, Self
 
 from pydantic import Field
 
@@ -197,22 +197,3 @@ def _lines(path: Path) -> Iterator[bytes]:
                 yield line
     except OSError as error:
         raise FileProblem(f"cannot read {path}: {error.strerror or error}") from error
-
-
-def plain(records: list[UnitRecord]) -> list[dict[str, Any]]:
-    """Records as rows of a table: a row for each unit, a column for each test and channel."""
-    rows = []
-    for one in records:
-        row: dict[str, Any] = {
-            "number": one.number, "serial": one.serial, "firmware": one.device.firmware,
-            "started": one.started, "took_s": one.took_s, "verdict": one.verdict,
-            "faults": "; ".join(one.faults),
-        }  # fmt: skip
-        row |= {
-            f"{r.test}.{r.channel}" if r.channel else r.test: r.verdict
-            if r.value is None
-            else r.value
-            for r in one.results
-        }
-        rows.append(row)
-    return rows

@@ -61,7 +61,7 @@ def outliers(values: ArrayLike, *, chance: float = _CHANCE) -> NDArray[np.bool_]
 class Trend:
     """A straight line through the values of a lot in the order of their test.
 
-    ``change`` is from the first to the last unit; ``is_clear`` is whether it is no chance (95 %).
+    ``change`` is from the first to the last unit; ``is_clear`` is whether that is no chance.
     """
 
     change: float
@@ -69,13 +69,15 @@ class Trend:
     is_clear: bool
 
 
-def trend(values: ArrayLike) -> Trend | None:
+def trend(values: ArrayLike, *, chance: float = _CHANCE) -> Trend | None:
     """The trend over a lot; None for fewer than eight values.
 
     Parameters
     ----------
     values : array_like of shape (n,)
         In the order of their test; NaN does not count.
+    chance : float
+        That a trend is called clear though there is none.
 
     """
     numbers = np.asarray(values, np.float64)
@@ -91,6 +93,6 @@ def trend(values: ArrayLike) -> Trend | None:
     rest = known - known.mean() - slope * x
     length = float(order[-1] - order[0])
     error = math.sqrt(float((rest * rest).sum()) / (known.size - 2) / squares) * length
-    half = float(stdtrit(known.size - 2, 0.975)) * error
+    half = float(stdtrit(known.size - 2, 1.0 - chance / 2.0)) * error
     change = slope * length
     return Trend(change, half, abs(change) > half)

@@ -46,6 +46,7 @@ _SECTIONS = {
         "talk": ("talk", "Talk to a device by hand, in lines of text."),
         "reference": ("test_lot", "Measure known-good units, as the measure of others."),
         "test-lot": ("test_lot", "Test unit after unit by a plan: pass or fail."),
+        "bars": ("bars", "Show what a finger does, and suggest thresholds."),
         "rating": ("rating", "Print the table of a computed channel: flow by level."),
         "rows": ("rows", "Read a table that a device stores, as text or spreadsheet."),
         "wiring": ("wiring", "Verify how an analyzer of power is wired."),

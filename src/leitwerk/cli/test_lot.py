@@ -82,14 +82,14 @@ class Person:
 
 def _show_large(record: UnitRecord, ledger: Ledger) -> None:
     """The verdict on the whole terminal, in words and colour, with a bell."""
-    from leitwerk.cli.large_words import large
+    from leitwerk.reports.terminal_pictures import big_text
 
     width, height = shutil.get_terminal_size()
     word, ink = ("PASS", "green") if record.passed else ("FAIL", "red")
     passed = sum(one.passed for one in ledger.latest())
     click.clear()
     click.echo()
-    for line in large(word, width):
+    for line in big_text(word, width - 2, max(4, height // 2)):
         click.echo(" " + click.style(line, fg=ink, bold=True))
     click.echo()
     click.echo(click.style(f" {record.serial}", bold=True) + f"   {record.took_s:.1f} s")

@@ -25,3 +25,4 @@ from .spread import outliers as outliers
 from .spread import trend as trend
 from .thresholds import SuggestedThreshold as SuggestedThreshold
 from .thresholds import suggest_threshold as suggest_threshold
+from .touches import Touches as Touches

@@ -31,11 +31,12 @@ class SuggestedThreshold:
     rest: float
     touched: float
     noise: float
+    wanted: float = MARGIN
 
     @property
     def ok(self) -> bool:
         """Whether both margins are what is wanted."""
-        return min(self.below, self.above) >= MARGIN
+        return min(self.below, self.above) >= self.wanted
 
 
 def suggest_threshold(at_rest: ArrayLike, stimulated: ArrayLike) -> SuggestedThreshold:

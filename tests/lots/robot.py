@@ -60,9 +60,10 @@ def run(
 ) -> tuple[int, str, list[str]]:
     """Run a command with the robot; its exit code, standard output, and what it asked."""
     asked = []
-    with subprocess.Popen(
-        [sys.executable, "-m", "leitwerk", *words], cwd=folder, encoding="utf-8",
-        stdout=(folder / "out.txt").open("w"), stderr=subprocess.PIPE,
+    fixture.operate("release")
+    with (folder / "out.txt").open("w") as out, subprocess.Popen(
+        [sys.executable, "-m", "leitwerk", *words], cwd=folder, encoding="utf-8", stdout=out,
+        stderr=subprocess.PIPE,
     ) as process:  # fmt: skip
         assert process.stderr is not None
         for line in process.stderr:

@@ -18,10 +18,15 @@ from leitwerk.parsing.units import Unit, convert, convert_difference, parse_unit
 from leitwerk.setup.test_plan import Deviation, StimulusEntry, TestEntry, TestPlan
 
 OF_CHANNELS = {
-    Measure.REST, Measure.NOISE, Measure.RESPONSE, Measure.SIGNAL_TO_NOISE, Measure.DRIFT, Measure.AGREEMENT
+    Measure.REST, Measure.NOISE, Measure.RESPONSE, Measure.SIGNAL_TO_NOISE, Measure.ERROR, Measure.DRIFT,
+    Measure.AGREEMENT,
 }  # fmt: skip
-STIMULATED = {Measure.RESPONSE, Measure.SIGNAL_TO_NOISE}
-_AROUND_ZERO = {Measure.DRIFT, Measure.AGREEMENT}  # of them, a deviation is one from 0
+STIMULATED = {Measure.RESPONSE, Measure.SIGNAL_TO_NOISE, Measure.ERROR}
+_AROUND_ZERO = {
+    Measure.DRIFT,
+    Measure.AGREEMENT,
+    Measure.ERROR,
+}  # of them, a deviation is one from 0
 _DECIBEL = "dB"
 
 
@@ -98,6 +103,10 @@ def _test(
     if measure in STIMULATED and entry.to not in plan.stimuli:
         findings.error("unknown-name", (*path, "to"), f"{name} needs a stimulus of this plan",
                        valid=", ".join(plan.stimuli) or "a section 'stimuli'")  # fmt: skip
+    stimulus = plan.stimuli.get(entry.to or "")
+    if measure is Measure.ERROR and stimulus is not None and stimulus.applied is None:
+        findings.error("missing-key", (*path, "to"), f"{entry.to} does not say which value is applied",
+                       valid="applied: 21.5 °C, in the stimulus")  # fmt: skip
     _require_offered(measure, entry, setup, path, findings)
     unit = _unit(measure, channels, path, findings)
     rule = _rule(measure, entry, unit, path, findings)
@@ -163,12 +172,7 @@ def _rule(
 ) -> LimitRule:
     within, is_difference = entry.within, measure not in {Measure.REST, Measure.SIGNAL_TO_NOISE}
     if isinstance(within, Deviation):
-        size = within.size.value
-        if within.around is Around.UNIT:
-            size = _difference(within.size, unit, (*path, "within"), findings)
-        if measure in _AROUND_ZERO and within.around is Around.UNIT:
-            return LimitRule(-size, size)
-        return LimitRule(deviation=size, around=within.around)
+        return _around(measure, within, unit, (*path, "within"), findings)
     low, high = -math.inf, math.inf
     if isinstance(within, Span):
         ends = [Quantity(end, within.unit) for end in (within.low, within.high)]
@@ -195,6 +199,27 @@ def _rule(
             "bad-span", path, f"the limits {low:g} and {high:g} leave nothing between them"
         )
     return LimitRule(low, high)
+
+
+def _around(
+    measure: Measure,
+    within: Deviation,
+    unit: Unit | None,
+    path: tuple[str, ...],
+    findings: Findings,
+) -> LimitRule:
+    """A deviation from the reference; of what is 0 at best, from 0."""
+    around, size = within.around, within.size.value
+    if around is Around.PERCENT and unit is not None and unit.symbol == "%":
+        around = Around.UNIT  # of what is in percent, a deviation is one in its unit
+    elif around is Around.UNIT:
+        size = _difference(within.size, unit, path, findings)
+    if measure not in _AROUND_ZERO or around is Around.SPREADS:
+        return LimitRule(deviation=size, around=around)
+    if around is Around.PERCENT:
+        findings.error("bad-span", path, f"{measure.value} is 0 at best: a percentage of that is nothing",
+                       valid="a deviation in the unit of the channels, or in spreads")  # fmt: skip
+    return LimitRule(-size, size)
 
 
 def _difference(

@@ -14,9 +14,13 @@ from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import JSON, link_options, user
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from leitwerk.check.channels import CheckedChannel
+    from leitwerk.check.checked import CheckedSetup
     from leitwerk.check.test_plan import CheckedPlan
     from leitwerk.commissioning.lot_ledger import Ledger, UnitRecord
+    from leitwerk.devices.device import Device
     from leitwerk.identity import Identity
     from leitwerk.links.options import LinkOptions
     from leitwerk.lots.limits import ReferenceValue
@@ -44,9 +48,34 @@ class Person:
         """It was recognised."""
         self._say(f"{identity.serial}: testing")
 
-    def begin(self, stimulus: StimulusEntry, channel: CheckedChannel) -> None:
-        """Ask for a stimulus."""
-        self._say(stimulus.ask.replace("{label}", channel.label).replace("{channel}", channel.name))
+    def begin(self, stimulus: StimulusEntry, channel: CheckedChannel) -> float | None:
+        """Ask for a stimulus; where it has a value, for that: a line with another value, or an empty one."""
+        from leitwerk.errors import QuantityError
+        from leitwerk.parsing.quantities import parse_quantity
+
+        ask = stimulus.ask.replace("{label}", channel.label).replace("{channel}", channel.name)
+        if stimulus.applied is None:
+            self._say(ask)
+            return None
+        asked = stimulus.applied.value_in(channel.unit)
+        while True:
+            self._say(f"{ask} ({stimulus.applied}); press Enter, or type the value that it is")
+            line = self._line()
+            try:
+                return parse_quantity(line).value_in(channel.unit) if line else asked
+            except QuantityError as error:
+                self._say(f"{error.message}; valid: {asked:g} {channel.symbol}".rstrip())
+
+    def label(self) -> str:
+        """The label of the next unit, from the keyboard or a scanner, which is one."""
+        self._say("scan its label")
+        return self._line()
+
+    def _line(self) -> str:
+        line = sys.stdin.readline()
+        if not line:
+            raise KeyboardInterrupt  # the keyboard, or the file in its place, has ended
+        return line.strip()
 
     def end(self, stimulus: StimulusEntry, channel: CheckedChannel) -> None:
         """Ask that it ends."""
@@ -102,7 +131,10 @@ def _show_large(record: UnitRecord, ledger: Ledger) -> None:
 @click.argument("plan")
 @click.option("--units", "most", type=click.IntRange(1), metavar="N", help="End after so many.")
 @click.option("--list", "listed", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
-              help="Serial numbers of the lot, one a line: no other is tested.")  # fmt: skip
+              help="The units of the lot: a table with serial, and at for addresses.")  # fmt: skip
+@click.option(
+    "--labels", is_flag=True, help="Read the label of each unit first: scanned, or typed."
+)
 @click.option("--again", multiple=True, metavar="SERIAL", help="Test this unit again.")
 @click.option("--ledger", type=click.Path(path_type=Path), metavar="FILE",
               help=f"Where records are added; {_LEDGER} beside the plan, if not given.")  # fmt: skip
@@ -113,6 +145,7 @@ def test_lot(
     *,
     most: int | None,
     listed: Path | None,
+    labels: bool,
     again: tuple[str, ...],
     ledger: Path | None,
     as_json: bool,
@@ -120,27 +153,36 @@ def test_lot(
 ) -> int:
     """Test unit after unit by the PLAN: insert, tests, verdict, remove.
 
-    Nothing is pressed between units: a unit is recognised by its serial number when it answers, and is gone
-    when it does not. Its record is on disk before its verdict is shown. A unit that was tested before is not
-    tested again without --again. The same command goes on with a lot that was broken off.
+    A list with addresses is worked through, unit after unit. Without one, units are changed at the address of
+    the plan's setup, and nothing is pressed between them: a unit is recognised by its serial number when it
+    answers, and is gone when it does not. Its record is on disk before its verdict is shown. A unit that was
+    tested before is not tested again without --again. The same command goes on with a lot that was ended.
 
     Exit code 0: all units were tested, and passed. 1: some failed, or the fixture is in doubt. 2: usage.
     3: not reached.
     """
     from leitwerk.commissioning.lot_ledger import Ledger
-    from leitwerk.commissioning.lot_run import LotOptions, missing, run_lot
+    from leitwerk.commissioning.lot_run import LotOptions, missing, run_list, run_lot
     from leitwerk.devices.device import connect
     from leitwerk.project.test_plans import read_test_plan
 
     checked = read_test_plan(plan)
-    expected = _serials(listed) if listed else ()
-    options = LotOptions(user(), _reference(checked, plan), most, expected)
+    units = _listed(listed, checked, link) if listed else {}
+    person = Person(as_json=as_json, again=again)
     path = ledger or Path(plan).parent / _LEDGER
+    expected = tuple(units)
+    prepare = _uploading(plan) if checked.plan.entry.upload == "yes" else None
+    options = LotOptions(user(), _reference(checked, plan), most, expected, prepare, labels)
     with Ledger(path) as book:
         end = None
         try:
-            reach = partial(connect, checked.setup, link=link)
-            end = run_lot(checked, reach, book, Person(as_json=as_json, again=again), options)
+            reach = {serial: one for serial, one in units.items() if one is not None}
+            if reach:
+                end = run_list(checked, reach, book, person, options)
+            else:
+                end = run_lot(
+                    checked, partial(connect, checked.setup, link=link), book, person, options
+                )
         except KeyboardInterrupt:
             click.echo("ended from the keyboard: the same command goes on", err=True)
         latest = book.latest()
@@ -154,22 +196,55 @@ def test_lot(
     return FINE if fine else FOUND
 
 
-def _serials(path: Path) -> tuple[str, ...]:
+def _listed(
+    path: Path, checked: CheckedPlan, link: LinkOptions
+) -> dict[str, Callable[[], Device] | None]:
+    """The units of a list by serial number; each with what connects to it, where the list has addresses."""
+    from leitwerk.devices.device import open_device
     from leitwerk.errors import FileProblem
-    from leitwerk.project.files import read_bytes
+    from leitwerk.parsing.address import parse_address
+    from leitwerk.project.rows_file import read_rows
 
-    try:
-        lines = read_bytes(path).decode("utf-8-sig").splitlines()
-    except UnicodeDecodeError:
-        raise FileProblem(f"{path} is not text in UTF-8", remedy="save it as that") from None
-    return tuple(line.strip() for line in lines if line.strip())
+    found: dict[str, Callable[[], Device] | None] = {}
+    for row in read_rows(path):
+        serial, at = row.get("serial", "").strip(), row.get("at", "").strip()
+        if not serial or serial in found:
+            what = f"{serial} stands there twice" if serial else "a line has no serial number"
+            raise FileProblem(f"{path}: {what}", remedy="a column 'serial', each unit once")
+        reach = (
+            partial(open_device, checked.setup.datasheet, parse_address(at), link=link)
+            if at
+            else None
+        )
+        found[serial] = reach
+    if len({one is None for one in found.values()}) > 1:
+        raise FileProblem(
+            f"{path}: some units have an address, some not", remedy="give all, or none"
+        )
+    return found
+
+
+def _uploading(plan: str) -> Callable[[CheckedSetup, Device], object]:
+    """What uploads to a unit before its tests; its backups and receipts are kept beside the plan."""
+    from leitwerk.cli.password import passwords_of
+    from leitwerk.transfer.task import UploadOptions
+    from leitwerk.transfer.upload import upload
+
+    def prepare(setup: CheckedSetup, device: Device) -> object:
+        named = setup.setup.device
+        passwords = passwords_of(named.model, named.serial)
+        return upload(
+            setup, device, UploadOptions(Path(plan).parent / "kept", passwords, by=user())
+        )
+
+    return prepare
 
 
 def _reference(checked: CheckedPlan, plan: str) -> dict[tuple[str, str], ReferenceValue]:
     from leitwerk.commissioning.reference_units import read_reference
 
     name = checked.plan.entry.reference
-    if name is None:
+    if name is None or not checked.needs_reference:
         return {}
     reference = read_reference(Path(plan).parent / name)
     for text in reference.remarks():

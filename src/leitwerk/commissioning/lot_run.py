@@ -7,18 +7,20 @@ from dataclasses import dataclass, field
 from datetime import UTC
 from typing import Protocol, Self
 
+from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.test_plan import CheckedPlan
 from leitwerk.commissioning.lot_ledger import KeptResult, Ledger, UnitRecord
 from leitwerk.commissioning.unit_test import (
     Stimulator,
     TestResult,
     UnitUnderTest,
+    for_serial,
     require_reference,
     results_of,
     run_tests,
 )
 from leitwerk.devices.device import Device
-from leitwerk.errors import DeviceRefused, LinkError, WrongDevice
+from leitwerk.errors import DeviceRefused, LinkError, UploadError, WrongDevice
 from leitwerk.identity import Identity, folded_number
 from leitwerk.lots.limits import ReferenceValue
 from leitwerk.project.clock import REAL_TIME, Clock
@@ -44,6 +46,9 @@ class Operator(Stimulator, Protocol):
     def not_expected(self, identity: Identity, why: str) -> None:
         """Say that a unit does not belong to the lot, and is not tested."""
 
+    def label(self) -> str:
+        """The serial number on the label of the next unit: typed, or read by a scanner."""
+
     def begins(self, identity: Identity) -> None:
         """A unit was recognised, and its tests begin."""
 
@@ -53,12 +58,18 @@ class Operator(Stimulator, Protocol):
 
 @dataclass(frozen=True)
 class LotOptions:
-    """What belongs to a run, beside its plan. ``expected`` are the serial numbers of a list, in any order."""
+    """What belongs to a run, beside its plan.
+
+    ``expected`` are the serial numbers of a list, in any order. ``prepare`` uploads to a unit before its
+    tests. With ``labels``, the label of each unit is read first, and must be that of the unit.
+    """
 
     by: str
     reference: Mapping[tuple[str, str], ReferenceValue] = field(default_factory=dict)
     most: int | None = None
     expected: tuple[str, ...] = ()
+    prepare: Callable[[CheckedSetup, Device], object] | None = None
+    labels: bool = False
     clock: Clock = REAL_TIME
 
 
@@ -128,21 +139,62 @@ def run_lot(
     with Socket(connect, options.clock) as socket:
         while not _is_done(ledger, options):
             operator.insert()
+            label = operator.label() if options.labels else ""
             identity = socket.wait_for_unit(before)
             before = identity.serial
-            record = _unit(plan, socket.device, identity, ledger, operator, options)
-            if record is not None:
-                ledger.add(record)
-                operator.ends(record, ledger)
-                if fault := same_fault(ledger, plan.plan.entry.fixture):
-                    return LotEnd(
-                        f"{plan.plan.entry.fixture} units in a row have the same fault: {fault}. Look at "
-                        f"the fixture: contacts, cable, supply. Then go on with the same command",
-                        is_fixture=True,
-                    )
+            end = _take_unit(plan, socket.device, identity, ledger, operator, options, label)
+            if end is not None:
+                return end
             if not _is_done(ledger, options):
                 operator.remove(identity)
     return LotEnd("all units are tested")
+
+
+def run_list(
+    plan: CheckedPlan,
+    units: Mapping[str, Connect],
+    ledger: Ledger,
+    operator: Operator,
+    options: LotOptions,
+) -> LotEnd:
+    """Test the units of a list, each at its own address, by serial number. As ``run_lot`` otherwise."""
+    require_reference(plan, options.reference)
+    for serial in missing(ledger, tuple(units)):
+        with units[serial]() as device:
+            identity = device.require(plan.setup.datasheet.model, serial)
+            end = _take_unit(plan, device, identity, ledger, operator, options, "")
+        if end is not None:
+            return end
+    return LotEnd("all units are tested")
+
+
+def _take_unit(
+    plan: CheckedPlan,
+    device: Device,
+    identity: Identity,
+    ledger: Ledger,
+    operator: Operator,
+    options: LotOptions,
+    label: str,
+) -> LotEnd | None:
+    """Test a unit, and keep what came of it; the end of the run where the fixture is in doubt."""
+    if label and folded_number(label) != folded_number(identity.serial):
+        operator.not_expected(identity, f"its label says {label[:40]}")
+        return None
+    record = _unit(plan, device, identity, ledger, operator, options)
+    if record is None:
+        return None
+    ledger.add(record)
+    operator.ends(record, ledger)
+    often = plan.plan.entry.fixture
+    fault = same_fault(ledger, often)
+    if not fault:
+        return None
+    return LotEnd(
+        f"{often} units in a row have the same fault: {fault}. Look at the fixture: contacts, cable, supply. "
+        f"Then go on with the same command",
+        is_fixture=True,
+    )
 
 
 def _unit(
@@ -167,8 +219,12 @@ def _unit(
     operator.begins(identity)
     started, began_s = options.clock.now(), options.clock.monotonic()
     try:
+        if options.prepare is not None:
+            options.prepare(for_serial(plan.setup, identity.serial), device)
         unit = UnitUnderTest(plan, device, identity, operator, options.clock)
         results = list(run_tests(unit, options.reference))
+    except UploadError as error:
+        results = [TestResult("upload", "", "fail", "upload failed", error.message)]
     except (LinkError, WrongDevice) as error:
         operator.not_expected(identity, f"it was removed while it was tested ({error.message})")
         return None

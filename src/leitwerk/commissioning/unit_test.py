@@ -22,6 +22,7 @@ from leitwerk.lots.measures import (
     Measured,
     agreement,
     drift,
+    error,
     noise,
     response,
     rest,
@@ -39,6 +40,7 @@ if TYPE_CHECKING:
 
 _RESPONDS = 6.0  # standard deviations of the noise: then a stimulus has come, or has gone
 _LEAST_RESPONSE = 1e-9
+_FEW = 4  # samples right before a stimulus: what drifts is no response
 NOT_RESPONDING = "no response"
 
 
@@ -72,8 +74,10 @@ class TestResult:
 class Stimulator(Protocol):
     """Whoever stimulates a unit: a person, a fixture, a script."""
 
-    def begin(self, stimulus: StimulusEntry, channel: CheckedChannel) -> None:
-        """Ask for a stimulus; what responds shows that it has come."""
+    def begin(self, stimulus: StimulusEntry, channel: CheckedChannel) -> float | None:
+        """Ask for a stimulus. The value that was applied, in the channel's unit, where the stimulus has one;
+        otherwise None: what responds shows that it has come.
+        """
 
     def end(self, stimulus: StimulusEntry, channel: CheckedChannel) -> None:
         """Ask that it ends."""
@@ -96,6 +100,7 @@ class UnitUnderTest:
         self._names = [channel.name for channel in self._watch.board.channels]
         self._at_rest: NDArray[np.float64] | None = None
         self._stimulated: dict[tuple[str, str], NDArray[np.float64] | None] = {}
+        self._applied: dict[tuple[str, str], float] = {}
 
     def forget(self, test: CheckedTest) -> None:
         """Forget the samples of a test, so that it is done again."""
@@ -123,6 +128,10 @@ class UnitUnderTest:
 
     def measure(self, test: CheckedTest, channel: str) -> Measured:
         """The number of a test of one channel."""
+        if test.measure is Measure.ERROR:
+            shown = self.stimulated(test.stimulus, channel)
+            assert shown is not None, "who applies a value says so"
+            return error(self.column(shown, channel), self._applied[test.stimulus, channel])
         own = self.column(self.at_rest(), channel)
         if test.measure in STIMULATED:
             seen = self.stimulated(test.stimulus, channel)
@@ -194,30 +203,40 @@ class UnitUnderTest:
     def _stimulate(self, stimulus: str, channel: str) -> NDArray[np.float64] | None:
         entry = self.plan.stimuli[stimulus]
         own = next(c for c in self.plan.setup.channels if c.name == channel)
-        before = self.at_rest()
-        self._stimulator.begin(entry, own)
-        try:
-            if not self._wait(before, entry.wait.seconds, comes=True):
-                return None
+        if entry.applied is not None:
+            self._applied[stimulus, channel] = self._stimulator.begin(entry, own) or 0.0
             self._clock.wait(entry.settle.seconds)
             return self._samples(self.plan.plan.entry.samples)
+        self.at_rest()
+        before = self._samples(_FEW)
+        self._stimulator.begin(entry, own)
+        seen: NDArray[np.float64] | None = None
+        try:
+            if self._until(lambda now: bool((self._moved(before, now) > _RESPONDS).any()), entry):
+                self._clock.wait(entry.settle.seconds)
+                seen = self._samples(self.plan.plan.entry.samples)
         finally:
             self._stimulator.end(entry, own)
-            self._wait(before, entry.wait.seconds, comes=False)
+            if seen is not None:
+                moved = self._moved(before, seen)
+                most = int(np.argmax(moved))
+                self._until(
+                    lambda now: bool(self._moved(before, now)[most] < moved[most] / 2.0), entry
+                )
+        return seen
 
-    def _wait(self, before: NDArray[np.float64], wait_s: float, *, comes: bool) -> bool:
-        """Wait until a channel responds, or none does any more; whether that came in time."""
-        deadline = self._clock.monotonic() + wait_s
+    def _until(self, holds: Callable[[NDArray[np.float64]], bool], entry: StimulusEntry) -> bool:
+        """Take samples until something holds; whether that came in time."""
+        deadline = self._clock.monotonic() + entry.wait.seconds
         while self._clock.monotonic() < deadline:
-            responds = bool((self._moved(before, self._samples(1)) > _RESPONDS).any())
-            if responds == comes:
+            if holds(self._samples(1)):
                 return True
         return False
 
     def _moved(self, before: NDArray[np.float64], now: NDArray[np.float64]) -> NDArray[np.float64]:
-        """How far each channel is from its rest, in standard deviations of its noise."""
+        """How far each channel has moved, in standard deviations of its noise at rest."""
         with np.errstate(invalid="ignore", divide="ignore"):
-            spread = np.maximum(np.nanstd(before, axis=0), _LEAST_RESPONSE)
+            spread = np.maximum(np.nanstd(self.at_rest(), axis=0), _LEAST_RESPONSE)
             floor = 1e-3 * np.abs(
                 np.nanmean(before, axis=0)
             )  # what does not move at all has no noise
@@ -290,7 +309,7 @@ def _of_channel(
     unit: UnitUnderTest, test: CheckedTest, channel: str, reference: ReferenceValue | None
 ) -> TestResult:
     result = _judged(test, channel, unit.measure(test, channel), test.rule.limits(reference))
-    if result.verdict == "fail" and test.measure in STIMULATED:
+    if result.verdict == "fail" and test.measure in STIMULATED - {Measure.ERROR}:
         other = unit.responds_elsewhere(test.stimulus, channel)
         if other:
             return replace(

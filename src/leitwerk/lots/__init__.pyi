@@ -12,6 +12,7 @@ from .measures import Measure as Measure
 from .measures import Measured as Measured
 from .measures import agreement as agreement
 from .measures import drift as drift
+from .measures import error as error
 from .measures import noise as noise
 from .measures import response as response
 from .measures import rest as rest

@@ -14,12 +14,13 @@ if TYPE_CHECKING:
 
 
 class Measure(enum.StrEnum):
-    """What a test measures. All but the last four are of samples of a channel."""
+    """What a test measures. The last three are of the whole unit, all others of samples of channels."""
 
     REST = "rest"
     NOISE = "noise"
     RESPONSE = "response"
     SIGNAL_TO_NOISE = "signal to noise"
+    ERROR = "error"
     DRIFT = "drift"
     AGREEMENT = "agreement"
     SHORTS = "shorts"
@@ -106,6 +107,12 @@ def agreement(samples: ArrayLike) -> Measured:
     ends = every[int(np.argmax(values))], every[int(np.argmin(values))]
     standard = math.hypot(ends[0].standard, ends[1].standard)
     return Measured(ends[0].value - ends[1].value, standard, min(one.count for one in every))
+
+
+def error(stimulated: ArrayLike, applied: float) -> Measured:
+    """The error of indication: the mean of what is shown less the value that was applied (VIM, 2.16)."""
+    shown = rest(stimulated)
+    return Measured(shown.value - applied, shown.standard, shown.count)
 
 
 def _good(samples: ArrayLike) -> NDArray[np.float64]:

@@ -19,11 +19,9 @@ from leitwerk.setup.fields import DurationField, Line, QuantityField, text_schem
 VERSION = "1"
 _DEVIATION = re.compile(r"±\s*(?P<number>[0-9.]+)\s*(?P<unit>%|spreads?)?\s*(?P<rest>.*)")
 _VALID = "4.9..5.1 V, ±10 %, ±6 spreads, or ±0.2 V around the reference"
-MEASURES = (
-    "rest", "noise", "response", "signal to noise", "drift", "agreement", "shorts", "firmware", "settings"
-)  # fmt: skip
 MeasureName = Literal[
-    "rest", "noise", "response", "signal to noise", "drift", "agreement", "shorts", "firmware", "settings"
+    "rest", "noise", "response", "signal to noise", "error", "drift", "agreement", "shorts", "firmware",
+    "settings",
 ]  # fmt: skip
 
 
@@ -66,6 +64,9 @@ class StimulusEntry(Model):
 
     ask: Line = Field(description="What is to be done; {label} is the channel's label")
     release: Line = Field("let go", description="What is to be done to end it")
+    applied: QuantityField | None = Field(
+        None, description="The value that is applied; a person may type what it is instead"
+    )
     wait: DurationField = Field(
         parse_quantity("20 s"), description="How long to wait until a channel responds"
     )

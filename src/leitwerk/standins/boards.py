@@ -149,6 +149,8 @@ class Fixture(Panel):
     def operate(self, line: str) -> str:
         """What an operator does."""
         word, _, rest = line.strip().partition(" ")
+        if word == "insert" and self.board is not None:
+            return f"{self.board.serial} is in the socket"
         if word == "insert" and self.next < len(self.boards):
             self._fresh = self._fresh or list(self.holding)
             self.holding = list(self._fresh)

@@ -29,8 +29,11 @@ from pydantic import ValidationError
 import leitwerk as lw
 from leitwerk.alarms.conditions import parse_condition
 from leitwerk.analysis.series import read_series
+from leitwerk.check.test_plan import check_test_plan
 from leitwerk.cli import main as command
-from leitwerk.datasheet.needs import parse_counted, parse_protection
+from leitwerk.commissioning.lot_ledger import Ledger
+from leitwerk.commissioning.lot_results import evaluate_lot
+from leitwerk.datasheet.needs import parse_counted, parse_needs, parse_protection
 from leitwerk.datasheet.register_points import RegisterPoint
 from leitwerk.datasheet.settings import DeviceSettings
 from leitwerk.datasheet.text_points import TextPoint
@@ -70,6 +73,7 @@ from leitwerk.protocols.station import parse_desired, parse_senml, parse_state
 from leitwerk.setup.contacts import parse_contacts
 from leitwerk.setup.limits import parse_limits
 from leitwerk.setup.scales import parse_scale
+from leitwerk.setup.test_plan import parse_test_plan
 from leitwerk.signals.transformer import parse_transformer
 from leitwerk.transfer.batch import load_batch, read_batch
 from leitwerk.transfer.history import read_history
@@ -486,7 +490,14 @@ def _texts() -> dict[str, Reader]:
     return {
         "quantities": Reader(
             quantities,
-            every(parse_quantity, parse_span, parse_expected, parse_counted, parse_protection),
+            every(
+                parse_quantity,
+                parse_span,
+                parse_expected,
+                parse_counted,
+                parse_protection,
+                parse_needs,
+            ),
         ),
         "units": Reader(units, every(parse_unit, parse_powers)),
         "times": Reader(times, every(parse_local, parse_duration, parse_time_of_day)),
@@ -550,6 +561,21 @@ def _rows(folder: Path) -> Reader:
     return Reader([b"name,frequency\nHILL,10738 MHz\n", book.read_bytes()], read, 0.1)
 
 
+_LEDGER = (
+    '{"unit":1,"number":1,"device":{"maker":"T","model":"buche-6","serial":"TB-1","firmware":"1.0"},'
+    '"started":"2026-03-02T06:00:00+00:00","took_s":0.4,"by":"x","plan_hash":"a","setup_hash":"b",'
+    '"verdict":"failed","again":false,"results":[{"test":"pads","channel":"pad_1","verdict":"fail",'
+    '"fault":"open","detail":"x","value":2.1,"unit":"pF","low":9.5,"high":12.5,"tries":2}]}\n'
+)
+
+
+def _plan(data: bytes) -> None:
+    """A plan, held against the setup of the boards."""
+    setup = (resources.files("leitwerk") / "examples" / "panel-board.yaml").read_bytes()
+    checked = lw.check_setup(lw.parse_setup(setup), find_datasheet("buche-6"))
+    check_test_plan(parse_test_plan(data), checked)
+
+
 def readers(folder: Path) -> dict[str, Reader]:
     """Every reader, by name. Slow ones have a smaller share of the inputs."""
     sheets = [
@@ -557,6 +583,14 @@ def readers(folder: Path) -> dict[str, Reader]:
         for name in ("fichte-8", "weide", "birke", "eibe", "ahorn", "linde", "buche-6")
     ]
     panel = find_datasheet("buche-6")
+
+    def ledger(data: bytes) -> None:
+        path = folder / "lot.jsonl"
+        path.write_bytes(data * 3)
+        with Ledger(path) as book:
+            if book.latest():
+                evaluate_lot(book.latest())
+
     csv = b"time,level (m),level.quality\n2026-03-02T06:00:00Z,1.42,good\n2026-03-02T06:05:00Z,,open sensor\n"
     contacts = (
         b"contact list: 1\ncontacts:\n"
@@ -573,6 +607,8 @@ def readers(folder: Path) -> dict[str, Reader]:
     return {
         "setups": Reader(_files("examples"), _setup, 0.02),
         "datasheets": Reader(_files("datasheets"), lw.parse_datasheet, 0.005),
+        "plans of tests": Reader(_files("testplans"), _plan, 0.05),
+        "ledgers": Reader([_LEDGER.encode()], ledger, 0.3),
         "limit sets": Reader(_files("limitsets"), parse_limits, 0.1),
         "contact lists": Reader([contacts], parse_contacts),
         "recordings": Reader([csv], text(read_series)),

@@ -24,7 +24,7 @@ def write_files(folder, fixture, **changes):
     """The setup and the plan of the boards, for a fixture."""
     setup = (FILES / "examples" / "panel-board.yaml").read_text("utf-8")
     setup = re.sub(r"at: modbus\S*", f"at: {fixture.address}", setup)
-    plan = (FILES / "testplans" / "panel-boards.yaml").read_text("utf-8")
+    plan = (FILES / "testplans" / "panel-board-tests.yaml").read_text("utf-8")
     for old, new in {**FAST, **changes}.items():
         assert old in plan, old
         plan = plan.replace(old, new)

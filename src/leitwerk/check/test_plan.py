@@ -175,11 +175,7 @@ def _rule(
         return _around(measure, within, unit, (*path, "within"), findings)
     low, high = -math.inf, math.inf
     if isinstance(within, Span):
-        ends = [Quantity(end, within.unit) for end in (within.low, within.high)]
-        low, high = sorted(
-            _in_unit(end, unit, (*path, "within"), findings, is_difference=is_difference)
-            for end in ends
-        )
+        low, high = _ends(within, unit, (*path, "within"), findings, is_difference=is_difference)
     if entry.at_least is not None:
         low = max(
             low,
@@ -220,6 +216,26 @@ def _around(
         findings.error("bad-span", path, f"{measure.value} is 0 at best: a percentage of that is nothing",
                        valid="a deviation in the unit of the channels, or in spreads")  # fmt: skip
     return LimitRule(-size, size)
+
+
+def _ends(
+    span: Span,
+    unit: Unit | None,
+    path: tuple[str, ...],
+    findings: Findings,
+    *,
+    is_difference: bool,
+) -> tuple[float, float]:
+    """Both ends of a span in the unit of a test; one finding where they cannot be."""
+    if span.unit is None or unit is None:
+        return min(span.low, span.high), max(span.low, span.high)
+    first = Quantity(span.low, span.unit)
+    low = _in_unit(first, unit, path, findings, is_difference=is_difference)
+    if span.unit.dimension != unit.dimension:
+        return low, low  # it was said already
+    work = convert_difference if is_difference else convert
+    high = work(span.high, span.unit, unit)
+    return min(low, high), max(low, high)
 
 
 def _difference(

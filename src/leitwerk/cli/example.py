@@ -7,14 +7,16 @@ import click
 _EXAMPLES = [
     "kiln", "kiln-guard", "kiln-air", "carriage", "station", "saw-hall", "saw-supply", "mill-race",
     "timber", "cabin", "panel", "head-water", "telemetry", "load", "board-gauges",
+    "panel-board",
 ]  # fmt: skip
+_PLANS = ["panel-board-tests"]  # of tests
 
 
 @click.command()
-@click.argument("name", default="kiln", type=click.Choice(_EXAMPLES))
+@click.argument("name", default="kiln", type=click.Choice([*_EXAMPLES, *_PLANS]))
 def example(name: str) -> None:
-    """Print a setup to start from: the kiln's, unless another is named."""
-    _print(f"examples/{name}.yaml")
+    """Print a setup to start from: the kiln's, unless another is named; or a plan of tests for a lot."""
+    _print(f"{'testplans' if name in _PLANS else 'examples'}/{name}.yaml")
 
 
 @click.command()

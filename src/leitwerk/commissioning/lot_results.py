@@ -59,7 +59,8 @@ class MeasureOfLot:
 class LotResult:
     """A lot: the last record of each unit, and what follows from them.
 
-    ``pareto`` has the faults with the number of units that have each, the most frequent first.
+    ``pareto`` has the faults with the number of units, the most frequent first. Each unit counts once, with
+    its first fault in the order of the plan: others often follow from that.
     """
 
     records: tuple[UnitRecord, ...]
@@ -108,7 +109,7 @@ def evaluate_lot(records: Sequence[UnitRecord], tested_again: int = 0) -> LotRes
     if not records:
         raise DomainError("no unit was tested", remedy="test some: leitwerk test-lot PLAN")
     passed = sum(one.passed for one in records)
-    faults = Counter(fault for one in records for fault in one.faults)
+    faults = Counter(one.faults[0] for one in records if one.faults)
     return LotResult(
         records=tuple(records),
         tested_again=tested_again,

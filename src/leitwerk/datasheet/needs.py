@@ -5,11 +5,11 @@ from __future__ import annotations
 import difflib
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from leitwerk.datasheet.model import Datasheet, Terminal
 from leitwerk.errors import QuantityError
-from leitwerk.parsing.quantities import Span, format_number, parse_span
+from leitwerk.parsing.quantities import Span, format_number, parse_quantity, parse_span
 from leitwerk.parsing.units import Unit, parse_unit
 from leitwerk.signals.sensors import SENSORS
 
@@ -81,6 +81,96 @@ def parse_counted(text: str) -> Counted:
     return Counted(int(match[1]), match[2].strip())
 
 
+def parse_needs(words: str) -> Needs:
+    """Needs in words: phrases with commas between them.
+
+    Known are numbers of a kind of input or part (``4 Pt100``, ``6 buttons``), of outputs (``2 relays``, ``1
+    4..20 mA output``), ``every 10 s``, ``memory for 7 d``, ``4 alarms``, temperatures around it (``-20..40
+    °C``), and a degree of protection (``IP54``).
+
+    Raises
+    ------
+    QuantityError
+        A phrase is not understood.
+
+    Examples
+    --------
+    >>> needs = parse_needs("6 buttons, 2 relays, IP54")
+    >>> needs.inputs, needs.outputs, needs.protection
+    ((Counted(count=6, kind='button'),), (Counted(count=2, kind='relay'),), 'IP54')
+
+    """
+    needs = Needs()
+    for phrase in filter(None, (part.strip() for part in words.split(","))):
+        needs = _with_phrase(needs, phrase)
+    return needs
+
+
+_WITH_TIME = re.compile(r"(every|memory for|for)\s+(\S.*)")
+_OUTPUT = re.compile(r"(.*\S)\s+outputs?|(\d{1,4}\s+relays?)")
+
+
+def _with_phrase(needs: Needs, phrase: str) -> Needs:
+    """Needs with one phrase more."""
+    if _PROTECTION.fullmatch(phrase.upper()):
+        return replace(needs, protection=parse_protection(phrase))
+    if timed := _WITH_TIME.fullmatch(phrase):
+        seconds = parse_quantity(timed[2]).value_in(parse_unit("s"))
+        key = "interval_s" if timed[1] == "every" else "keep_s"
+        return replace(needs, **{key: seconds})  # type: ignore[arg-type]
+    span = _span(phrase)
+    if span is not None and span.unit is not None:
+        low, high = sorted(span.ends_in(parse_unit("°C")))
+        return replace(needs, surroundings_c=(low, high))
+    if output := _OUTPUT.fullmatch(phrase):
+        counted = _singular(parse_counted(output[1] or output[2]))
+        return replace(needs, outputs=(*needs.outputs, counted))
+    counted = _singular(parse_counted(phrase))
+    if counted.kind == "alarm":
+        return replace(needs, alarms=counted.count)
+    return replace(needs, inputs=(*needs.inputs, counted))
+
+
+def _singular(counted: Counted) -> Counted:
+    """Of more than one, words have an s at their end."""
+    kind = counted.kind
+    is_word = kind.isalpha() and len(kind) > 3 and kind.endswith("s")
+    return Counted(counted.count, kind[:-1]) if is_word else counted
+
+
+def single_needs(needs: Needs) -> list[tuple[str, Needs]]:
+    """Each need by itself, with a short name."""
+    found = [(str(one), Needs(inputs=(one,))) for one in needs.inputs]
+    found += [(f"{one} output", Needs(outputs=(one,))) for one in needs.outputs]
+    if needs.interval_s is not None:
+        found.append(
+            (f"every {format_number(needs.interval_s)} s", Needs(interval_s=needs.interval_s))
+        )
+    if needs.keep_s is not None:
+        whole = Needs(inputs=needs.inputs, interval_s=needs.interval_s, keep_s=needs.keep_s)
+        found.append((f"memory for {format_number(needs.keep_s / 3600.0)} h", whole))
+    if needs.alarms:
+        found.append((f"{needs.alarms} alarms", Needs(alarms=needs.alarms)))
+    if needs.surroundings_c is not None:
+        low, high = map(format_number, needs.surroundings_c)
+        found.append((f"{low}..{high} °C", Needs(surroundings_c=needs.surroundings_c)))
+    if needs.protection:
+        found.append((needs.protection, Needs(protection=needs.protection)))
+    return found
+
+
+def parts_of(kind: str, sheet: Datasheet) -> int:
+    """How many parts of a kind a model has: buttons, places, carriers, by the names of its points."""
+    head = f"{kind.casefold()}."
+    counts = [
+        len(family.indices)
+        for group in ("settings", "readings")
+        for name, family in sheet.groups[group].items()
+        if name.startswith(head) and "{" in name
+    ]
+    return max(counts, default=0)
+
+
 def parse_protection(text: str) -> str:
     """A degree of protection, from a text.
 
@@ -127,6 +217,7 @@ def require_known(needs: Needs, datasheets: Sequence[Datasheet]) -> None:
     kinds = sorted({name.partition(",")[0] for name in SENSORS} | quantities)
     for counted in needs.inputs:
         known = counted.kind.casefold() in {kind.casefold() for kind in kinds}
+        known = known or any(parts_of(counted.kind, sheet) for sheet in datasheets)
         if not known and _span(counted.kind) is None and not _is_unit(counted.kind):
             near = difflib.get_close_matches(counted.kind[:60], kinds, n=3)
             raise QuantityError(
@@ -208,7 +299,8 @@ def _own_readings(kind: str, sheet: Datasheet) -> int:
     try:
         dimension = parse_unit(kind).dimension
     except QuantityError:
-        return sum(kind.casefold() == name.casefold() for name in sheet.own_readings)
+        named = sum(kind.casefold() == name.casefold() for name in sheet.own_readings)
+        return max(named, parts_of(kind, sheet))
     return sum(
         parse_unit(point.unit).dimension == dimension
         for point in sheet.own_readings.values()

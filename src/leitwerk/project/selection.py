@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from leitwerk.check.compile import check_setup
-from leitwerk.datasheet.needs import Needs, require_known, unmet_needs
+from leitwerk.datasheet.model import Datasheet
+from leitwerk.datasheet.needs import Needs, require_known, single_needs, unmet_needs
 from leitwerk.findings import Finding, Severity
 from leitwerk.project.library import find_datasheet, known_models
 from leitwerk.setup.model import Setup
@@ -62,11 +64,12 @@ def choose_model(setup: Setup) -> list[ModelFit]:
 
 @dataclass(frozen=True)
 class NeedsFit:
-    """Whether a model meets needs, and what stands against it."""
+    """Whether a model meets needs, and what stands against it; ``each`` has that for each need by itself."""
 
     model: str
     summary: str
     reasons: tuple[str, ...]
+    each: tuple[tuple[str, str], ...] = ()
 
     @property
     def ok(self) -> bool:
@@ -75,7 +78,9 @@ class NeedsFit:
 
     def to_dict(self) -> dict[str, Any]:
         """The result as plain data for JSON."""
-        return {"model": self.model, "fits": self.ok, "reasons": list(self.reasons)}
+        return {
+            "model": self.model, "fits": self.ok, "reasons": list(self.reasons), "needs": dict(self.each)
+        }  # fmt: skip
 
     def __str__(self) -> str:
         head = f"{'fits' if self.ok else 'does not':8}  {self.model}: {self.summary}"
@@ -93,8 +98,21 @@ def choose_by_needs(needs: Needs) -> list[NeedsFit]:
     """
     sheets = [find_datasheet(model) for model in known_models()]
     require_known(needs, sheets)
-    fits = [NeedsFit(s.model, s.summary, tuple(unmet_needs(needs, s))) for s in sheets]
+    singles = single_needs(needs)
+    fits = [
+        NeedsFit(s.model, s.summary, tuple(unmet_needs(needs, s)), tuple(_each(singles, s)))
+        for s in sheets
+    ]
     return sorted(fits, key=lambda fit: len(fit.reasons))
+
+
+def _each(singles: Sequence[tuple[str, Needs]], sheet: Datasheet) -> Iterator[tuple[str, str]]:
+    """Each need with "yes", or what stands against it; a reason is given once."""
+    given: set[str] = set()
+    for name, one in singles:
+        reasons = [text for text in unmet_needs(one, sheet) if text not in given]
+        given.update(reasons)
+        yield name, "; ".join(reasons) or "yes"
 
 
 _REASONS = 4  # of one model, that are worth a line each

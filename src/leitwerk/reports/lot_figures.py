@@ -35,13 +35,13 @@ def draw_pareto(lot: LotResult, path: str | Path) -> None:
     shown = list(lot.pareto[:_MOST_FAULTS])
     more = sum(count for _, count in lot.pareto[_MOST_FAULTS:])
     if more:
-        shown.append((f"{len(lot.pareto) - _MOST_FAULTS} others", more))
+        shown.append(("others", more))
     counts = np.array([count for _, count in shown], np.float64)
     places = np.arange(counts.size)
     bars = axes.bar(places, counts, color=BLUE, width=0.75)
     axes.bar_label(bars, labels=[f"{count:.0f}" for count in counts], padding=3)
     axes.set_xticks(places, [fault for fault, _ in shown], rotation=25, ha="right", fontsize=11)
-    axes.set_ylabel("units with this fault")
+    axes.set_ylabel("units with this as their first fault")
     axes.margins(y=0.12)
     axes.spines[["top", "right"]].set_visible(False)
     if counts.size:

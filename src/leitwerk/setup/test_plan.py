@@ -17,6 +17,7 @@ from leitwerk.parsing.yaml_text import List, Map, parse_yaml
 from leitwerk.setup.fields import DurationField, Line, QuantityField, text_schema, whole_number
 
 VERSION = "1"
+_SECTIONS = ("test plan", "tests", "stimuli")
 _DEVIATION = re.compile(r"±\s*(?P<number>[0-9.]+)\s*(?P<unit>%|spreads?)?\s*(?P<rest>.*)")
 _VALID = "4.9..5.1 V, ±10 %, ±6 spreads, or ±0.2 V around the reference"
 MeasureName = Literal[
@@ -144,12 +145,12 @@ def parse_test_plan(text: str | bytes, *, file: str = "plan") -> TestPlan:
     root = parse_yaml(text, findings)
     if root is None:
         raise SetupError(file, findings.sorted())
-    if root.pop("test plan", None) != VERSION:
+    if root.get("test plan") != VERSION:
         findings.error("missing-key", (), "this is not a plan of tests", valid="test plan: 1")
-    sections = {name: root.pop(name, None) for name in ("tests", "stimuli")}
-    entry = validate(PlanEntry, dict(root), (), findings)
-    tests = _entries(sections["tests"], TestEntry, "tests", findings)
-    stimuli = _entries(sections["stimuli"], StimulusEntry, "stimuli", findings)
+    own = {key: value for key, value in root.items() if key not in _SECTIONS}
+    entry = validate(PlanEntry, own, (), findings)
+    tests = _entries(root.get("tests"), TestEntry, "tests", findings)
+    stimuli = _entries(root.get("stimuli"), StimulusEntry, "stimuli", findings)
     if not tests:
         findings.error("missing-key", (), "the key 'tests' is missing, or has no test")
     if entry is None or findings.has_errors:

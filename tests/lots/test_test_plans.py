@@ -1,0 +1,102 @@
+"""Plans of tests: what they say, and what is wrong with them."""
+
+import re
+from importlib import resources
+from pathlib import Path
+
+import pytest
+
+import leitwerk as lw
+from conftest import example
+from leitwerk.check.test_plan import check_test_plan
+from leitwerk.datasheet.needs import parse_needs
+from leitwerk.lots import Around, LimitRule
+from leitwerk.setup.test_plan import parse_test_plan
+
+PLAN = (resources.files("leitwerk") / "testplans" / "panel-board-tests.yaml").read_text("utf-8")
+BOARD = lw.check_setup(
+    lw.parse_setup(example("panel-board", "modbus+tcp://127.0.0.1:5020?unit=11")),
+    lw.find_datasheet("buche-6"),
+)
+
+
+def test_a_plan_with_its_channels_and_limits():
+    plan = check_test_plan(parse_test_plan(PLAN), BOARD)
+    tests = {test.name: test for test in plan.tests}
+    assert tests["pads"].channels == tuple(f"pad_{k}" for k in range(1, 7))
+    assert (tests["pads"].rule, tests["pads"].unit) == (LimitRule(9.5, 12.5), "pF")
+    assert tests["at rest"].rule == LimitRule(deviation=6.0, around=Around.SPREADS)
+    assert tests["touch"].rule == LimitRule(deviation=15.0, around=Around.PERCENT)
+    assert tests["drift"].rule == LimitRule(-6.0, 6.0)
+    assert tests["separation"].unit == "dB"
+    assert plan.needs_reference
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "words"),
+    [
+        ("test plan: 1", "test plan: 2", "this is not a plan of tests"),
+        ("of: [supply]", "of: [suply]", "the setup has no channel 'suply'"),
+        ("of: [supply], ", "", "supply has no channels"),
+        ("within: 4.9..5.1 V", "within: 4.9..5.1 mA", "mA is a unit of current"),
+        (", within: 4.9..5.1 V", "", "supply has no limit"),
+        ("within: 4.9..5.1 V", "at_least: 6 V, at_most: 5 V", "leave nothing between them"),
+        ("to: touch, within", "to: tuch, within", "needs a stimulus of this plan"),
+        ('reads: "1.0"', "guard: no", "the version that the firmware must have is missing"),
+        ("of: [pad_*]", "of: [pad_1, supply]", "several units"),
+        ("within: ±6,", "within: ±6 %,", "a percentage of that is nothing"),
+        ("measure: shorts", "measure: short", "short"),
+        ("within: ±15 %", "within: ±15 % V", "is no deviation"),
+        ("to: touch, within: ±15 %", "to: touch, measure: error, within: ±15", "measure"),
+        ("measure: response", "measure: error", "does not say which value is applied"),
+        ("samples: 40", "samples: 2", "is not a number of samples"),
+    ],
+)
+def test_what_cannot_be_tested_is_a_finding_at_its_place(old, new, words):
+    assert old in PLAN
+    text = PLAN.replace(old, new, 1)
+    with pytest.raises(lw.SetupError) as error:
+        check_test_plan(parse_test_plan(text, file="plan"), BOARD)
+    assert words in str(error.value)
+    assert re.search(r"plan:\d+", str(error.value))
+
+
+def test_a_model_that_cannot_drive_its_lines(tmp_path, monkeypatch, leitwerk):
+    monkeypatch.chdir(tmp_path)
+    Path("kiln.yaml").write_text(example("kiln", "modbus+tcp://127.0.0.1:5020?unit=3"), "utf-8")
+    Path("plan.yaml").write_text(
+        "test plan: 1\ntitle: x\nsetup: kiln.yaml\ntests: {lines: {measure: shorts}}\n", "utf-8"
+    )
+    found = leitwerk("test-lot", "plan.yaml")
+    assert (found.exit_code, "cannot drive its lines" in found.stderr) == (1, True)
+    Path("plan.yaml").write_text(
+        "test plan: 1\ntitle: x\nsetup: kiln.yaml\ntests: {settings: {measure: settings}}\n",
+        "utf-8",
+    )
+    assert leitwerk("reference", "plan.yaml").exit_code == 2  # it names no file for one
+    Path("lot.jsonl").write_text('{"unit": 1}\n', "utf-8")
+    damaged = leitwerk("lot", "lot.jsonl")
+    assert (damaged.exit_code, "lot.jsonl:1 is no record of a unit" in damaged.stderr) == (2, True)
+
+
+@pytest.mark.parametrize(
+    ("words", "fits"),
+    [
+        ("6 buttons, IP00", ["buche-6"]),
+        ("40 places", ["hasel"]),
+        ("4 Pt100, 2 relays, every 10 s, memory for 7 d, 4 alarms, -10..40 °C, IP54", ["fichte-8"]),
+        ("1 4..20 mA, 1 4..20 mA output, IP65", []),
+    ],
+)
+def test_models_by_needs_in_words(leitwerk, words, fits):
+    found = leitwerk("models", "--words", words)
+    rows = [line.split() for line in found.stdout.splitlines()[1:]]
+    assert [row[0] for row in rows if row[1] == "yes"] == fits
+    assert found.exit_code == (0 if fits else 1)
+
+
+@pytest.mark.parametrize("words", ["four Pt100", "4 bananas", "IP99x", "every 3 kg", "4"])
+def test_needs_that_are_not_understood(leitwerk, words):
+    refused = leitwerk("models", "--words", words)
+    assert (refused.exit_code, refused.stderr != "") == (2, True)
+    assert parse_needs("").inputs == ()

@@ -20,6 +20,9 @@ if TYPE_CHECKING:
     from leitwerk.parsing.units import Unit
 
 
+_LEDGER = ".jsonl"  # of a lot
+
+
 @click.command()
 @click.argument("source")
 @rows_options
@@ -29,7 +32,7 @@ if TYPE_CHECKING:
 @click.option(
     "--kind", default=None, metavar="NAME",
     help="Of rows: recording, transport, flow, energy, noise, supply; of a record: proof, calibration, "
-    "batch; or the file of a template, mine.md.",
+    "batch; of a lot: lot; or the file of a template, mine.md.",
 )  # fmt: skip
 @click.option(
     "--language",
@@ -68,10 +71,10 @@ def report(
     log: str | None,
     panels: tuple[str, ...],
 ) -> int:
-    """Write a report on SOURCE: rows, or what a proof or a batch has recorded.
+    """Write a report on SOURCE: rows, what a proof or a batch has recorded, or a lot of units.
 
     Rows are a file of samples, or the serial number of a device in the store. A record is the file that
-    'leitwerk prove' or 'leitwerk batch' keeps.
+    'leitwerk prove' or 'leitwerk batch' keeps. A lot is the ledger of 'leitwerk test-lot', lot.jsonl.
 
     With --setup: its header, the verdicts on its groups of alarms (section 'papers'), its channels. A report
     as PDF or HTML has a seal: 'leitwerk verify-report' shows whether it was changed.
@@ -80,6 +83,7 @@ def report(
     unknown. 2: usage.
     """
     from leitwerk.monitoring.events import EventKind, read_events
+    from leitwerk.reports.lot_report import lot_report, read_lot
     from leitwerk.reports.record_report import read_record, record_report
     from leitwerk.reports.recording_report import ReportOptions, make_report
     from leitwerk.reports.report_text import require_form, write_report
@@ -97,15 +101,19 @@ def report(
         events,
         parse_panels(panels).names,
     )
-    record = read_record(Path(wanted.source))
-    if record is not None:
+    lot = read_lot(Path(wanted.source)) if Path(wanted.source).suffix == _LEDGER else None
+    record = None if lot else read_record(Path(wanted.source))
+    if lot is not None or record is not None:
         of_rows = {"--unit": units, "--panel": panels, "--events": log, "--setup": wanted.setup,
                    "--channel": wanted.channels, "--from": wanted.begin, "--until": wanted.end,
                    "--version": wanted.version, "--times": times}  # fmt: skip
         given = [name for name, value in of_rows.items() if value]
         if given:
             raise click.UsageError(f"{', '.join(given)}: for rows, not for a record")
-        made, what = record_report(record, parsed), "record"
+        if record is not None:
+            made, what = record_report(record, parsed), "record"
+        elif lot is not None:
+            made, what = lot_report(lot, parsed), f"{len(lot.result.records)} units"
     else:
         checked = wanted.checked()
         series, about = wanted.read(checked)
@@ -153,7 +161,13 @@ def verify_report(report: str, *, setup: str | None, source: str | None, store: 
         same = content_hash(read_bytes(setup)) == about.get("setup")
         click.echo(f"setup {setup}: {'the same' if same else 'ANOTHER one'}")
         fine &= same
-    if source is not None:
+    if source is not None and Path(source).suffix == _LEDGER:
+        from leitwerk.reports.lot_report import read_lot
+
+        same = read_lot(Path(source)).data_hash == about.get("data")
+        click.echo(f"lot {source}: {'the same' if same else 'ANOTHER one'}")
+        fine &= same
+    elif source is not None:
         record = read_record(Path(source))
         same = (record_hash(record) if record else _rows_hash(source, store, about)) == about.get(
             "data"

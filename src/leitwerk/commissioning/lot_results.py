@@ -14,6 +14,7 @@ from leitwerk.commissioning.lot_ledger import KeptResult, UnitRecord
 from leitwerk.errors import DomainError
 from leitwerk.lots.capability import Capability, Difference, capability, difference, share_interval
 from leitwerk.lots.spread import Trend, outliers, trend
+from leitwerk.results import Outcome
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -69,6 +70,11 @@ class LotResult:
     interval: tuple[float, float]
     pareto: tuple[tuple[str, int], ...]
     measures: tuple[MeasureOfLot, ...]
+
+    @property
+    def outcome(self) -> Outcome:
+        """Passed when every unit passed."""
+        return Outcome.PASSED if self.passed == len(self.records) else Outcome.FAILED
 
     @property
     def share(self) -> float:

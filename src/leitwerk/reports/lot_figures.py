@@ -30,6 +30,11 @@ def draw_pareto(lot: LotResult, path: str | Path) -> None:
         The file cannot be written.
 
     """
+    save(pareto_figure(lot), path)
+
+
+def pareto_figure(lot: LotResult) -> Figure:
+    """The faults of a lot, the most frequent first, with their share of all, added up."""
     figure = new_figure()
     axes = figure.add_subplot()
     shown = list(lot.pareto[:_MOST_FAULTS])
@@ -58,7 +63,7 @@ def draw_pareto(lot: LotResult, path: str | Path) -> None:
         fontsize=14,
     )
     figure.tight_layout()
-    save(figure, path)
+    return figure
 
 
 def draw_distributions(measures: Sequence[MeasureOfLot], title: str, path: str | Path) -> None:
@@ -70,12 +75,17 @@ def draw_distributions(measures: Sequence[MeasureOfLot], title: str, path: str |
         The file cannot be written.
 
     """
+    save(distribution_figure(measures, title), path)
+
+
+def distribution_figure(measures: Sequence[MeasureOfLot], title: str) -> Figure:
+    """The distribution of each measure with its limits, at most twelve of them."""
     figure = new_figure()
     for axes, measure in zip(_grid(figure, len(measures)), measures, strict=False):
         _fill_distribution(axes, measure)
     figure.suptitle(title, fontsize=14)
     figure.tight_layout()
-    save(figure, path)
+    return figure
 
 
 def draw_trends(measures: Sequence[MeasureOfLot], title: str, path: str | Path) -> None:

@@ -22,6 +22,7 @@ import termios
 import time
 from importlib import resources
 from pathlib import Path
+from typing import IO
 
 import numpy as np
 import pyte
@@ -342,6 +343,65 @@ def shoot_paths(folder: Path) -> None:
         shutil.copy(folder / "paths.png", PICTURES / "paths.png")
 
 
+def shoot_lot(folder: Path) -> None:
+    """The verdict on a board that fills the terminal, and the faults of a lot."""
+    texts = {
+        name: (resources.files("leitwerk") / f"{name}.yaml").read_text("utf-8")
+        for name in ("examples/panel-board", "testplans/panel-board-tests")
+    }
+    # A robot that changes boards touches no buttons.
+    plan = "".join(
+        line
+        for line in texts["testplans/panel-board-tests"].splitlines(keepends=True)
+        if "touch" not in line
+    )
+    plan = plan.replace("±6 spreads", "150..280").replace("stimuli:\n", "")
+    (folder / "panel-board-tests.yaml").write_text(plan, "utf-8")
+    for picture, count, faulty in (("verdict", 1, 100), ("faults", 80, 45)):
+        words = [
+            "test-lot",
+            "panel-board-tests.yaml",
+            "--units",
+            str(count),
+            "--ledger",
+            f"{picture}.jsonl",
+        ]
+        with start_standin(
+            "buche-6", "--operate", "--lot", str(count), "--faulty", str(faulty)
+        ) as standin:
+            at = next(
+                line
+                for line in texts["examples/panel-board"].splitlines()
+                if line.startswith("  at: ")
+            )
+            setup = texts["examples/panel-board"].replace(at, f"  at: {standin.address}")
+            (folder / "panel-board.yaml").write_text(setup, "utf-8")
+            operate = standin.process.stdin
+            assert operate is not None
+            if picture == "verdict":
+                operate.write("insert\n")
+                operate.flush()
+                paint(run_in_terminal(words, folder, rows=24), PICTURES / "verdict.png")
+                continue
+            change_boards(words, folder, operate)
+    run_in_terminal(["lot", "faults.jsonl", "--figures", "figures"], folder)
+    shutil.copy(folder / "figures" / "faults.png", PICTURES / "faults.png")
+
+
+def change_boards(words: list[str], folder: Path, operate: IO[str]) -> None:
+    """Run a command, and change the boards as it asks."""
+    with subprocess.Popen(
+        [sys.executable, "-m", "leitwerk", *words], cwd=folder, stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE, encoding="utf-8",
+    ) as process:  # fmt: skip
+        assert process.stderr is not None
+        for line in process.stderr:
+            word = line.partition(" ")[0]
+            if word in {"insert", "remove"}:
+                operate.write(f"{word}\n")
+                operate.flush()
+
+
 COURSE = "air_top: 21.5; to 85 in 5 min; swing ±4 every 40 s for 2 min; to 60 in 5 min; noise 0.2; stay 1 min"
 
 
@@ -370,25 +430,18 @@ def main() -> None:
         shoot_wiring(folder)
         shoot_feeder(folder)
         shoot_paths(folder)
+        shoot_lot(folder)
         with start_standin("linde") as standin:
             station = (resources.files("leitwerk") / "examples" / "station.yaml").read_text("utf-8")
             at = next(line for line in station.splitlines() if line.startswith("  at: "))
             (folder / "station.yaml").write_text(station.replace(at, f"  at: {standin.address}"))
             screen = run_in_terminal(["upload", "station.yaml", "--by", "Ida"], folder, STATION, 36)
             paint(screen, PICTURES / "upload.png")
-        cabin = (resources.files("leitwerk") / "examples" / "cabin.yaml").read_text("utf-8")
-        (folder / "cabin.yaml").write_text(cabin, encoding="utf-8")
-        words = ["exchange", "hear", "cabin.yaml", "office", "SET,77.5"]
-        paint(run_in_terminal(words, folder, rows=8), PICTURES / "exchange.png")
         guard = (resources.files("leitwerk") / "examples" / "kiln-guard.yaml").read_text("utf-8")
         (folder / "kiln-guard.yaml").write_text(guard, encoding="utf-8")
         drawn = ("--course", COURSE, "--every", "1 s", "--figure", "dry-run.png")
         run_in_terminal(["dry-run", "kiln-guard.yaml", *drawn], folder)
         shutil.copy(folder / "dry-run.png", PICTURES / "dry-run.png")
-        text = (resources.files("leitwerk") / "examples" / "kiln-air.yaml").read_text("utf-8")
-        (folder / "kiln-air.yaml").write_text(text, encoding="utf-8")
-        words = ["explain", "kiln-air.yaml", "dew_point"]
-        paint(run_in_terminal(words, folder, rows=12), PICTURES / "computed.png")
         shoot("prove", "prove", "kiln-guard.yaml", "air_top.too_hot", "--simulated")
         with start_standin("linde", "weide", "--bus") as bus:
             port = str(bus.address).replace("?unit=5", "?unit=1")

@@ -142,7 +142,9 @@ def _pictures(result: LotResult) -> dict[str, bytes]:
     tests: dict[str, list[MeasureOfLot]] = {}
     for measure in result.measures:
         tests.setdefault(measure.test, []).append(measure)
-    return pictures | {test: _png(distribution_figure(own, test)) for test, own in tests.items()}
+    for test, own in tests.items():
+        pictures[test.replace(" ", "-")] = _png(distribution_figure(own, test))
+    return pictures
 
 
 def _png(figure: Figure) -> bytes:

@@ -6,6 +6,7 @@ import re
 import signal
 import subprocess
 import sys
+import time
 from importlib import resources
 from pathlib import Path
 
@@ -168,6 +169,43 @@ def test_a_list_labels_and_units_that_come_again(fixture, tmp_path):
     assert (code, shown) == (1, "PASS  TB-0001\n")
     assert any("was tested at" in line and "it is tested again" in line for line in asked)
     assert [one["again"] for one in records(tmp_path)] == [False, False, True]
+
+
+@pytest.mark.process
+@pytest.mark.parametrize("fixture", [("--lot", "1", "--faulty", "0")], indirect=True)
+def test_what_a_finger_does_and_where_the_threshold_may_lie(fixture, tmp_path):
+    write_files(tmp_path, fixture)
+    fixture.operate("insert")
+    words = [
+        "bars",
+        "panel-board.yaml",
+        "--rest",
+        "0.5 s",
+        "--for",
+        "2 s",
+        "--every",
+        "10 ms",
+        "--json",
+    ]
+
+    def touch(process, line):
+        if line.startswith("touch the buttons"):
+            fixture.operate("touch 2")
+            time.sleep(0.7)
+            fixture.operate("release")
+        return process
+
+    code, shown, _ = run(fixture, words, tmp_path, touch)
+    found = json.loads(shown)
+    assert (code, list(found)) == (0, ["stop"])
+    stop = found["stop"]
+    assert (stop["rest"], stop["touched"], stop["held"]) == (
+        pytest.approx(212.0, abs=15.0), pytest.approx(852.0, abs=45.0), 400.0,
+    )  # fmt: skip
+    assert (
+        stop["rest"] < stop["threshold"] - stop["hysteresis"] < stop["threshold"] < stop["touched"]
+    )
+    assert min(*stop["margins"], *stop["held_margins"]) > 6.0
 
 
 CREW = """\

@@ -46,7 +46,7 @@ def answer(fixture: Fixture, asked: str) -> None:
         fixture.operate("insert")
     elif asked.startswith("remove "):
         fixture.operate("remove")
-    elif asked.startswith("touch "):
+    elif asked.removeprefix("touch ") in BUTTONS:
         fixture.operate(f"touch {BUTTONS[asked.removeprefix('touch ')]}")
     elif asked == "let go":
         fixture.operate("release")

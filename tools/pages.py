@@ -31,6 +31,7 @@ PACKAGES = {
     "leitwerk.analysis": "Statistics of intervals, and pulses.",
     "leitwerk.power": "Three phases: phasors, wiring, powers, waveforms.",
     "leitwerk.sound": "Sampled sound: weightings, detectors, bands, levels, dose.",
+    "leitwerk.lots": "Lots of units: measures, limits, shorts, capability, thresholds.",
     "leitwerk.wireless": "Wireless transmitters: telegrams, what is in the air, the one in the hand.",
     "leitwerk.alarms": "Alarm definitions, their states, bands.",
     "leitwerk.datasheet": "Device models, points, settings.",

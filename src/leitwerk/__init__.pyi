@@ -8,6 +8,13 @@ from .commissioning.alarm_proof import prove as prove
 from .commissioning.live_check import LiveProgress as LiveProgress
 from .commissioning.live_check import verify as verify
 from .commissioning.live_report import LiveReport as LiveReport
+from .commissioning.lot_ledger import Ledger as Ledger
+from .commissioning.lot_ledger import UnitRecord as UnitRecord
+from .commissioning.lot_results import LotResult as LotResult
+from .commissioning.lot_results import compare_lots as compare_lots
+from .commissioning.lot_results import evaluate_lot as evaluate_lot
+from .commissioning.lot_run import LotOptions as LotOptions
+from .commissioning.lot_run import run_lot as run_lot
 from .commissioning.wiring_check import WiringCheck as WiringCheck
 from .commissioning.wiring_check import check_wiring as check_wiring
 from .datasheet.model import Datasheet as Datasheet
@@ -98,6 +105,7 @@ from .project.setups import check_file as check_file
 from .project.setups import load_setup as load_setup
 from .project.setups import parse_setup as parse_setup
 from .project.setups import read_setup as read_setup
+from .project.test_plans import read_test_plan as read_test_plan
 from .reports.time_figure import Curve as Curve
 from .reports.time_figure import Drawable as Drawable
 from .reports.time_figure import draw_channels as draw_channels

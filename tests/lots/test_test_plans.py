@@ -4,13 +4,17 @@ import re
 from importlib import resources
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 import leitwerk as lw
 from conftest import example
 from leitwerk.check.test_plan import check_test_plan
+from leitwerk.commissioning.reference_units import ReferenceEntry, ReferenceFile
 from leitwerk.datasheet.needs import parse_needs
 from leitwerk.lots import Around, LimitRule
+from leitwerk.project.files import content_hash
+from leitwerk.project.kept_json import KeptIdentity
 from leitwerk.setup.test_plan import parse_test_plan
 
 PLAN = (resources.files("leitwerk") / "testplans" / "panel-board-tests.yaml").read_text("utf-8")
@@ -100,3 +104,36 @@ def test_needs_that_are_not_understood(leitwerk, words):
     refused = leitwerk("models", "--words", words)
     assert (refused.exit_code, refused.stderr != "") == (2, True)
     assert parse_needs("").inputs == ()
+
+
+def reference_of(values, test="supply", channel="supply"):
+    entry = ReferenceEntry(test=test, channel=channel, unit="V", values=values)
+    return ReferenceFile(
+        title="x", plan_hash="", setup_hash=content_hash(BOARD.setup.source.content), measured="", by="",
+        samples=40, entries=[entry],
+        units=[KeptIdentity(maker="", model="buche-6", serial=s, firmware="") for s in values],
+    )  # fmt: skip
+
+
+def test_a_reference_that_is_itself_odd_is_noticed():
+    plan = check_test_plan(parse_test_plan(PLAN), BOARD)
+    values = {f"TB-{k}": [5.0 + 0.002 * (k % 4)] for k in range(1, 13)}
+    assert reference_of(values).remarks(plan) == []
+    (beside,) = reference_of({**values, "TB-3": [5.05]}).remarks(plan)
+    assert beside.startswith("TB-3 is odd: supply of supply is 5.05 V; the others lead to 5.00")
+    outside = reference_of({**values, "TB-3": [5.3]}).remarks(plan)
+    assert any("the limits are 4.9 to 5.1" in text for text in outside)
+    few = reference_of({"TB-1": [5.0], "TB-2": [5.01]}).remarks(plan)
+    assert "2 units are too few for their spread" in few[0]
+
+
+def test_the_spread_of_a_reference_is_that_of_one_measurement_of_one_unit():
+    random = np.random.default_rng(3)
+    found = []
+    for _ in range(200):
+        units = {
+            str(k): list(random.normal(mean, 3.0, 2))
+            for k, mean in enumerate(random.normal(0.0, 4.0, 40))
+        }
+        found.append(reference_of(units).entries[0].value().spread)
+    assert np.sqrt(np.mean(np.square(found))) == pytest.approx(5.0, rel=0.03)  # of 3 and 4

@@ -247,7 +247,7 @@ def _reference(checked: CheckedPlan, plan: str) -> dict[tuple[str, str], Referen
     if name is None or not checked.needs_reference:
         return {}
     reference = read_reference(Path(plan).parent / name)
-    for text in reference.remarks():
+    for text in reference.remarks(checked):
         click.echo(f"reference: {text}", err=True)
     return reference.values()
 
@@ -321,6 +321,7 @@ def reference(plan: str, *, units: int, repeats: int, as_json: bool, link: LinkO
         ]
         print_columns(("Test", "Channel", "Mean", "Spread", "Units", "Unit"), rows)
         click.echo(f"kept in {path}: {len(kept.units)} units")
-    for text in kept.remarks():
+    odd = kept.remarks(checked)
+    for text in odd:
         click.echo(text, err=True)
-    return FOUND if kept.remarks() else FINE
+    return FOUND if odd else FINE

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 
 import numpy as np
@@ -12,7 +12,8 @@ from pydantic import Field
 from leitwerk.check.test_plan import CheckedPlan
 from leitwerk.commissioning.unit_test import TestResult
 from leitwerk.lots.limits import LEAST_UNITS, ReferenceValue
-from leitwerk.project.files import write_atomic
+from leitwerk.lots.measures import Measure
+from leitwerk.project.files import content_hash, write_atomic
 from leitwerk.project.kept_json import KeptFile, KeptIdentity, read_kept
 
 _CHANCE = 0.05  # that one of all values is called odd though it belongs
@@ -76,16 +77,45 @@ class ReferenceFile(KeptFile):
         """What the units showed, by test and channel."""
         return {(one.test, one.channel): one.value() for one in self.entries}
 
-    def remarks(self) -> list[str]:
-        """What is odd about the reference, in words: a unit beside the others, too few units."""
+    def remarks(self, plan: CheckedPlan) -> list[str]:
+        """What is odd about the reference, in words.
+
+        A unit beside the others, one outside of limits that need no reference, one that is not as the setup
+        expects it; too few units; another plan or setup than now.
+        """
         chance = _CHANCE / max(1, len(self.entries) * len(self.units))
         found = [text for entry in self.entries for text in entry.odd(chance)]
+        found += [text for entry in self.entries for text in _outside(entry, plan)]
+        if self.setup_hash != content_hash(plan.setup.setup.source.content):
+            found.append("it was measured with another setup: measure it again")
         if len(self.units) < LEAST_UNITS:
             found.append(
                 f"{len(self.units)} units are too few for their spread: at least {LEAST_UNITS}; "
                 f"deviations in percent or in a unit can be used"
             )
         return found
+
+
+def _outside(entry: ReferenceEntry, plan: CheckedPlan) -> Iterator[str]:
+    """Units of an entry that are outside of fixed limits, or not as the setup expects them."""
+    test = next((one for one in plan.tests if one.name == entry.test), None)
+    if test is None:
+        return
+    spans = []
+    if not test.rule.needs_reference:
+        spans.append((test.rule.low, test.rule.high, "the limits are"))
+    channel = next((c for c in plan.channels if c.name == entry.channel), None)
+    if test.measure is Measure.REST and channel is not None and channel.expected is not None:
+        middle, within = channel.expected
+        spans.append((middle - within, middle + within, "the setup expects"))
+    for serial, values in entry.values.items():
+        mean = float(np.mean(values))
+        for low, high, what in spans:
+            if not low <= mean <= high:
+                yield (
+                    f"{serial} is odd: {entry.test} of {entry.channel or 'the unit'} is {mean:.5g} "
+                    f"{entry.unit}; {what} {low:.5g} to {high:.5g}"
+                )
 
 
 def reference_entries(

@@ -133,7 +133,7 @@ def _fill_distribution(axes: Axes, measure: MeasureOfLot) -> None:
         low_end, high_end = known.cpk_interval
         text = f", Cpk {known.cpk:.2f} ({low_end:.2f} to {high_end:.2f})"
     axes.set_title(f"{measure.channel or measure.test}{text}", fontsize=10)
-    axes.set_xlabel(measure.unit or "1", fontsize=9)
+    axes.set_xlabel(measure.unit, fontsize=9)
     outside = int((values < edges[0]).sum() + (values > edges[-1]).sum())
     if outside:
         axes.annotate(

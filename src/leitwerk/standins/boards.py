@@ -21,6 +21,7 @@ GROUND, SUPPLY = "ground", "supply"
 # What boards of a lot have: mean, and standard deviation between boards.
 REST, NOISE, TOUCH = (212.0, 4.0), (3.0, 0.15), (640.0, 12.0)
 CAPACITANCE_PF, CURRENT_MA, SUPPLY_V = (11.0, 0.25), (16.0, 0.4), (5.02, 0.01)
+_BORDER_EVERY, BORDER_PF = 50, 12.45
 FIRMWARE, OLD_FIRMWARE = "1.0", "0.9"
 FAULTS = (
     "short", "short to ground", "short to supply", "open electrode", "capacitance high", "noisy",
@@ -79,6 +80,8 @@ def make_lot(count: int, seed: int, *, faulty: float = 0.05, first: int = 1) -> 
         board = _good(f"TB-{first + k:04d}", random)
         if k in bad:
             board = _plant(board, FAULTS[sorted(bad).index(k) % len(FAULTS)], random)
+        elif k % _BORDER_EVERY == _BORDER_EVERY // 2:
+            board.picofarad[0] = BORDER_PF  # a good one, close to the limit
         boards.append(board)
     return boards
 

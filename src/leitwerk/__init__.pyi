@@ -2,6 +2,8 @@
 # its package: leitwerk.datasheet, check, links, rules, signals, calibration, analysis, alarms.
 from .check.checked import CheckedSetup as CheckedSetup
 from .check.compile import check_setup as check_setup
+from .check.test_plan import CheckedPlan as CheckedPlan
+from .check.test_plan import CheckedTest as CheckedTest
 from .commissioning.alarm_proof import Proof as Proof
 from .commissioning.alarm_proof import ProofStep as ProofStep
 from .commissioning.alarm_proof import prove as prove
@@ -11,9 +13,12 @@ from .commissioning.live_report import LiveReport as LiveReport
 from .commissioning.lot_ledger import Ledger as Ledger
 from .commissioning.lot_ledger import UnitRecord as UnitRecord
 from .commissioning.lot_results import LotResult as LotResult
+from .commissioning.lot_results import MeasureOfLot as MeasureOfLot
 from .commissioning.lot_results import compare_lots as compare_lots
 from .commissioning.lot_results import evaluate_lot as evaluate_lot
+from .commissioning.lot_run import LotEnd as LotEnd
 from .commissioning.lot_run import LotOptions as LotOptions
+from .commissioning.lot_run import Operator as Operator
 from .commissioning.lot_run import run_lot as run_lot
 from .commissioning.wiring_check import WiringCheck as WiringCheck
 from .commissioning.wiring_check import check_wiring as check_wiring
@@ -117,6 +122,10 @@ from .rules.schedule import RunPlan as RunPlan
 from .rules.schedule import plan_runs as plan_runs
 from .setup.model import Setup as Setup
 from .setup.model import SetupSource as SetupSource
+from .setup.test_plan import PlanEntry as PlanEntry
+from .setup.test_plan import StimulusEntry as StimulusEntry
+from .setup.test_plan import TestEntry as TestEntry
+from .setup.test_plan import TestPlan as TestPlan
 from .standins.process import StandIn as StandIn
 from .standins.process import start_standin as start_standin
 from .transfer.journal import Journal as Journal

@@ -11,8 +11,6 @@ from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import JSON
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
-
     from leitwerk.commissioning.lot_results import LotResult, MeasureOfLot
 
 _HEADS = ("Measure", "Units", "Mean", "Spread", "Limits", "Cp", "Cpk (95 %)", "Unit")
@@ -81,7 +79,7 @@ def _print(found: LotResult) -> None:
     )
     for fault, count in found.pareto:
         click.echo(f"  {count:5d}  {fault}")
-    print_columns(_HEADS, _rows(found))
+    print_columns(_HEADS, found.capability_rows())
     for measure in found.measures:
         change = measure.trend
         if change is not None and change.is_clear:
@@ -92,27 +90,6 @@ def _print(found: LotResult) -> None:
         value = measure.values[found.records.index(record)]
         shown = f"{value:.5g} {measure.unit}".rstrip()
         print_line(f"{record.serial} passed and does not belong: {measure.name} is {shown}", 2)
-
-
-def _rows(found: LotResult) -> Iterator[tuple[str, ...]]:
-    for one in found.measures:
-        known = one.capability
-        if known is None:
-            continue
-        cp = "" if known.cp != known.cp else f"{known.cp:.2f}"
-        low, high = known.cpk_interval
-        yield (
-            one.name, str(known.count), f"{known.mean:.5g}", f"{known.standard_deviation:.2g}",
-            _limits(one), cp, f"{known.cpk:.2f} ({low:.2f} to {high:.2f})", one.unit,
-        )  # fmt: skip
-
-
-def _limits(one: MeasureOfLot) -> str:
-    if one.low == float("-inf"):
-        return f"at most {one.high:.5g}"
-    return (
-        f"at least {one.low:.5g}" if one.high == float("inf") else f"{one.low:.5g}..{one.high:.5g}"
-    )
 
 
 def _print_beside(found: LotResult, other: LotResult, path: Path) -> None:

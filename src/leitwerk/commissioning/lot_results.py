@@ -13,6 +13,7 @@ import numpy as np
 from leitwerk.commissioning.lot_ledger import KeptResult, UnitRecord
 from leitwerk.errors import DomainError
 from leitwerk.lots.capability import Capability, Difference, capability, difference, share_interval
+from leitwerk.lots.limits import Limits
 from leitwerk.lots.spread import Trend, outliers, trend
 from leitwerk.results import Outcome
 
@@ -44,6 +45,23 @@ class MeasureOfLot:
     def name(self) -> str:
         """Test and channel in words."""
         return f"{self.test} of {self.channel}" if self.channel else self.test
+
+    @property
+    def limits(self) -> str:
+        """Its limits in words."""
+        return Limits(self.low, self.high).text
+
+    def capability_row(self) -> tuple[str, ...] | None:
+        """Name, count, mean, spread, limits, Cp, Cpk with its interval and unit; None without limits."""
+        known = self.capability
+        if known is None:
+            return None
+        low, high = known.cpk_interval
+        return (
+            self.name, str(known.count), f"{known.mean:.5g}", f"{known.standard_deviation:.2g}",
+            self.limits, "" if math.isnan(known.cp) else f"{known.cp:.2f}",
+            f"{known.cpk:.2f} ({low:.2f} to {high:.2f})", self.unit,
+        )  # fmt: skip
 
     def to_dict(self) -> dict[str, Any]:
         """The measure as plain data for JSON."""
@@ -80,6 +98,11 @@ class LotResult:
     def share(self) -> float:
         """The yield: the share of units that passed."""
         return self.passed / len(self.records)
+
+    def capability_rows(self) -> list[tuple[str, ...]]:
+        """The capability of each measure that has limits, as a row of a table."""
+        rows = (one.capability_row() for one in self.measures)
+        return [row for row in rows if row is not None]
 
     def outliers(self) -> Iterator[tuple[UnitRecord, MeasureOfLot]]:
         """Units that passed and do not belong to the others, with the measure by which."""

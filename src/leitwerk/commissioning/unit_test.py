@@ -331,16 +331,8 @@ def _judged(test: CheckedTest, channel: str, measured: Measured, limits: Limits)
     names = {"below": test.faults[0], "above": test.faults[1], "no value": f"{test.name}: no value"}
     value = f"{measured.value:.5g} {test.unit}".rstrip()
     where = channel or ", ".join(test.channels)
-    detail = f"{test.name} of {where}: {value}, allowed {_span(limits)} {test.unit}".rstrip()
+    detail = f"{test.name} of {where}: {value}, allowed {limits.text} {test.unit}".rstrip()
     return replace(shown, verdict="fail", fault=names[verdict], detail=detail)
-
-
-def _span(limits: Limits) -> str:
-    if math.isinf(limits.low):
-        return f"at most {limits.high:.5g}"
-    if math.isinf(limits.high):
-        return f"at least {limits.low:.5g}"
-    return f"{limits.low:.5g}..{limits.high:.5g}"
 
 
 def _shorts(unit: UnitUnderTest, test: CheckedTest) -> list[TestResult]:

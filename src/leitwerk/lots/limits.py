@@ -39,6 +39,17 @@ class Limits:
     low: float = -math.inf
     high: float = math.inf
 
+    @property
+    def text(self) -> str:
+        """The limits in words."""
+        if math.isinf(self.low):
+            return f"at most {self.high:.5g}"
+        return (
+            f"at least {self.low:.5g}"
+            if math.isinf(self.high)
+            else f"{self.low:.5g}..{self.high:.5g}"
+        )
+
     def verdict(self, measured: Measured, *, uncertainty: float, guarded: bool) -> str:
         """Hold a number against the limits: ``pass``, ``below``, ``above``, or ``no value``.
 

@@ -38,6 +38,12 @@ class SuggestedThreshold:
         """Whether both margins are what is wanted."""
         return min(self.below, self.above) >= self.wanted
 
+    def margins_of(self, threshold: float) -> tuple[float, float]:
+        """The margins of another threshold, to rest and to response; below 0 on the wrong side."""
+        noise = self.noise or 1e-9
+        way = 1.0 if self.touched > self.rest else -1.0
+        return way * (threshold - self.rest) / noise, way * (self.touched - threshold) / noise
+
 
 def suggest_threshold(at_rest: ArrayLike, stimulated: ArrayLike) -> SuggestedThreshold:
     """The threshold with the same margin to rest and to response, each in its own noise.

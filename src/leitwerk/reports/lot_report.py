@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Any
 from leitwerk.commissioning.lot_ledger import Ledger
 from leitwerk.commissioning.lot_results import LotResult, MeasureOfLot, evaluate_lot
 from leitwerk.errors import QuantityError
-from leitwerk.parsing.quantities import format_number
 from leitwerk.project.files import content_hash
 from leitwerk.reports.recording_report import ReportOptions
 from leitwerk.reports.report_template import Forms, fill_template, report_kinds
@@ -73,7 +72,7 @@ def lot_report(lot: LotRecord, options: ReportOptions) -> ReportText:
     facts: dict[str, Any] = {
         "title": title, "outcome": result.outcome.value, "notes": list(options.notes),
         "header": _header(result, forms), "pareto": result.pareto, "data_hash": lot.data_hash,
-        "setup_hash": result.records[-1].setup_hash, "measures": _measures(result),
+        "setup_hash": result.records[-1].setup_hash, "measures": result.capability_rows(),
         "failed": failed[:_MOST_UNITS],
         "apart": [(record.serial, measure.name) for record, measure in result.outliers()],
         "pictures": list(pictures),
@@ -107,29 +106,6 @@ def _header(result: LotResult, forms: Forms) -> list[tuple[str, str]]:
         (t("by"), ", ".join(dict.fromkeys(one.by for one in result.records))),
         (t("plan"), ", ".join(dict.fromkeys(one.plan_hash[:16] for one in result.records))),
     ]  # fmt: skip
-
-
-def _measures(result: LotResult) -> list[Row]:
-    rows: list[Row] = []
-    for one in result.measures:
-        known = one.capability
-        if known is None:
-            continue
-        low, high = known.cpk_interval
-        rows.append(
-            (one.name, str(known.count), format_number(known.mean, 5),
-             format_number(known.standard_deviation, 2), _limits(one),
-             "" if known.cp != known.cp else f"{known.cp:.2f}", f"{known.cpk:.2f} ({low:.2f} – {high:.2f})",
-             one.unit)
-        )  # fmt: skip
-    return rows
-
-
-def _limits(one: MeasureOfLot) -> str:
-    low, high = (format_number(end, 5) for end in (one.low, one.high))
-    if one.low == float("-inf"):
-        return f"≤ {high}"
-    return f"≥ {low}" if one.high == float("inf") else f"{low}..{high}"
 
 
 def _pictures(result: LotResult) -> dict[str, bytes]:

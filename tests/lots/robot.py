@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import subprocess
 import sys
+import threading
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
+_LONGEST_S = 150.0  # a command that waits for something else is ended
 BUTTONS = {"Start": 1, "Stop": 2, "Feed": 3, "Back": 4, "Lamp": 5, "Call": 6}
 
 
@@ -66,8 +68,11 @@ def run(
         stderr=subprocess.PIPE,
     ) as process:  # fmt: skip
         assert process.stderr is not None
+        too_long = threading.Timer(_LONGEST_S, process.kill)
+        too_long.start()
         for line in process.stderr:
             asked.append(line.rstrip("\n"))
             on_line(process, asked[-1])
             answer(fixture, asked[-1])
+        too_long.cancel()
     return process.returncode, (folder / "out.txt").read_text("utf-8"), asked

@@ -162,7 +162,7 @@ def test_a_list_labels_and_units_that_come_again(fixture, tmp_path):
 
     def end(process, line):
         if line.startswith("remove"):
-            process.send_signal(signal.SIGINT)
+            process.send_signal(signal.SIGTERM)
 
     code, shown, asked = run(again, words, tmp_path, end)
     again.close()

@@ -48,7 +48,7 @@ def test_a_plan_with_its_channels_and_limits():
         ("to: touch, within", "to: tuch, within", "needs a stimulus of this plan"),
         ('reads: "1.0"', "guard: no", "the version that the firmware must have is missing"),
         ("of: [pad_*]", "of: [pad_1, supply]", "several units"),
-        ("within: ±6,", "within: ±6 %,", "a percentage of that is nothing"),
+        ("within: ±6,", "within: ±6 %,", "and has no percentage"),
         ("measure: shorts", "measure: short", "short"),
         ("within: ±15 %", "within: ±15 % V", "is no deviation"),
         ("to: touch, within: ±15 %", "to: touch, measure: error, within: ±15", "measure"),

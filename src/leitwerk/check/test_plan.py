@@ -213,7 +213,7 @@ def _around(
     if measure not in _AROUND_ZERO or around is Around.SPREADS:
         return LimitRule(deviation=size, around=around)
     if around is Around.PERCENT:
-        findings.error("bad-span", path, f"{measure.value} is 0 at best: a percentage of that is nothing",
+        findings.error("bad-span", path, f"{measure.value} is 0 for a good unit, and has no percentage",
                        valid="a deviation in the unit of the channels, or in spreads")  # fmt: skip
     return LimitRule(-size, size)
 

@@ -113,7 +113,7 @@ class Ledger:
         except OSError as error:
             raise FileProblem(
                 f"cannot write {self.path}: {error.strerror or error}",
-                remedy="is the folder there, and does nothing else test this lot?",
+                remedy="is the folder there? Does another command test this lot?",
             ) from error
         return self
 

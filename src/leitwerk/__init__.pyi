@@ -18,8 +18,8 @@ from .commissioning.lot_results import compare_lots as compare_lots
 from .commissioning.lot_results import evaluate_lot as evaluate_lot
 from .commissioning.lot_run import LotEnd as LotEnd
 from .commissioning.lot_run import LotOptions as LotOptions
+from .commissioning.lot_run import LotRun as LotRun
 from .commissioning.lot_run import Operator as Operator
-from .commissioning.lot_run import run_lot as run_lot
 from .commissioning.wiring_check import WiringCheck as WiringCheck
 from .commissioning.wiring_check import check_wiring as check_wiring
 from .datasheet.model import Datasheet as Datasheet

@@ -18,7 +18,7 @@ from leitwerk.commissioning.reference_units import read_reference
 from leitwerk.standins.boards import FAULTS, make_lot
 
 FILES = resources.files("leitwerk")
-FAST = {"samples: 40": "samples: 12", "settle: 50 ms": "settle: 1 ms, wait: 1 s"}
+FAST = {"samples: 40": "samples: 12", "settle: 50 ms": "settle: 1 ms, wait: 3 s"}
 
 
 def write_files(folder, fixture, **changes):
@@ -133,6 +133,7 @@ def test_killed_at_any_moment_nothing_is_lost_or_doubled(fixture, tmp_path):
     serials = [one["device"]["serial"] for one in records(tmp_path)]
     assert len(serials) == len(set(serials)) == 12
     assert [one["number"] for one in records(tmp_path)] == list(range(1, 13))
+    assert not [one for one in records(tmp_path) if faults_of(one)]
     assert (code, asked[-1]) == (0, "all units are tested")
 
 
@@ -206,6 +207,32 @@ def test_what_a_finger_does_and_where_the_threshold_may_lie(fixture, tmp_path):
         stop["rest"] < stop["threshold"] - stop["hysteresis"] < stop["threshold"] < stop["touched"]
     )
     assert min(*stop["margins"], *stop["held_margins"]) > 6.0
+
+
+@pytest.mark.process
+@pytest.mark.parametrize("fixture", [("--lot", "3", "--faulty", "0")], indirect=True)
+def test_a_unit_that_stops_to_answer_is_unknown_and_tested_when_it_comes_again(fixture, tmp_path):
+    write_files(tmp_path, fixture, **{"±6 spreads": "150..280", "±15 %": "400..900"})
+    words = ["test-lot", "panel-boards.yaml", "--units", "3"]
+    pulled = []
+
+    def pull(process, line):
+        if line == "touch Stop" and not pulled:
+            pulled.append(fixture.operate("remove"))
+            fixture.operate("back")
+        return process
+
+    code, shown, _ = run(fixture, words, tmp_path, pull)
+    assert shown.splitlines()[0].startswith("UNKNOWN  TB-0001  ")
+    assert [line.split()[0] for line in shown.splitlines()[1:]] == ["PASS"] * 3
+    assert faults_of(records(tmp_path)[0]) == {"no answer while it was tested"}
+    assert [one["device"]["serial"] for one in records(tmp_path)] == [
+        "TB-0001",
+        "TB-0001",
+        "TB-0002",
+        "TB-0003",
+    ]
+    assert code == 0  # the last record of each counts
 
 
 CREW = """\

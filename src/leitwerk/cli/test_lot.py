@@ -162,7 +162,7 @@ def test_lot(
     3: not reached.
     """
     from leitwerk.commissioning.lot_ledger import Ledger
-    from leitwerk.commissioning.lot_run import LotOptions, missing, run_list, run_lot
+    from leitwerk.commissioning.lot_run import LotOptions, LotRun, missing
     from leitwerk.devices.device import connect
     from leitwerk.project.test_plans import read_test_plan
 
@@ -176,13 +176,13 @@ def test_lot(
     with Ledger(path) as book:
         end = None
         try:
+            lot = LotRun(checked, book, person, options)
             reach = {serial: one for serial, one in units.items() if one is not None}
-            if reach:
-                end = run_list(checked, reach, book, person, options)
-            else:
-                end = run_lot(
-                    checked, partial(connect, checked.setup, link=link), book, person, options
-                )
+            end = (
+                lot.run_list(reach)
+                if reach
+                else lot.run(partial(connect, checked.setup, link=link))
+            )
         except KeyboardInterrupt:
             click.echo("ended from the keyboard: the same command goes on", err=True)
         latest = book.latest()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import os
 from collections.abc import Iterator
+from collections.abc import Set as AbstractSet
 from pathlib import Path
 from typing import IO, Self
 
@@ -14,6 +15,7 @@ from leitwerk.commissioning.unit_test import TestResult
 from leitwerk.errors import FileProblem
 from leitwerk.identity import folded_number
 from leitwerk.project.kept_json import KeptFile, KeptIdentity, parse_kept
+from leitwerk.results import Outcome
 
 _LONGEST = 1 << 20  # bytes of one line
 
@@ -75,6 +77,11 @@ class UnitRecord(KeptFile):
         return self.verdict == "passed"
 
     @property
+    def is_known(self) -> bool:
+        """Whether it has a verdict; not where the unit stopped to answer."""
+        return self.verdict != Outcome.UNKNOWN.value
+
+    @property
     def faults(self) -> tuple[str, ...]:
         """The names of its faults, each once."""
         return tuple(dict.fromkeys(one.fault for one in self.results if one.fault))
@@ -86,7 +93,7 @@ class UnitRecord(KeptFile):
 
     def line(self) -> str:
         """One line of text for people."""
-        word = "PASS" if self.passed else "FAIL"
+        word = "PASS" if self.passed else "FAIL" if self.is_known else "UNKNOWN"
         what = f"  {'; '.join(self.details)}" if self.details else ""
         return f"{word}  {self.serial}{what}"
 
@@ -100,6 +107,8 @@ class Ledger:
     def __init__(self, path: str | Path) -> None:
         self.path = Path(path)
         self.records: list[UnitRecord] = []
+        self._last: dict[str, UnitRecord] = {}
+        self._decided: set[str] = set()
         self._file: IO[bytes] | None = None
 
     def __enter__(self) -> Self:
@@ -139,7 +148,7 @@ class Ledger:
             A whole line is no record.
 
         """
-        self.records = []
+        self.records, self._last, self._decided = [], {}, set()
         if not self.path.exists():
             return 0
         at = 0
@@ -147,7 +156,7 @@ class Ledger:
             if not line.endswith(b"\n"):
                 break  # it was cut off
             try:
-                self.records.append(parse_kept(line, UnitRecord))
+                self._note(parse_kept(line, UnitRecord))
             except ValueError as error:
                 raise FileProblem(
                     f"{self.path}:{number} is no record of a unit, or damaged: {error}",
@@ -156,18 +165,25 @@ class Ledger:
             at += len(line)
         return at
 
+    @property
+    def numbers(self) -> AbstractSet[str]:
+        """The serial numbers of the units that have a verdict, in the form that is compared."""
+        return self._decided
+
     def find(self, serial: str) -> UnitRecord | None:
         """The last record of a unit; None where it was not tested."""
-        number = folded_number(serial)
-        same = (one for one in reversed(self.records) if folded_number(one.serial) == number)
-        return next(same, None)
+        return self._last.get(folded_number(serial))
 
     def latest(self) -> list[UnitRecord]:
         """The last record of each unit, in the order of their first test."""
-        found: dict[str, UnitRecord] = {}
-        for one in self.records:
-            found[folded_number(one.serial)] = one
-        return list(found.values())
+        return list(self._last.values())
+
+    def _note(self, record: UnitRecord) -> None:
+        number = folded_number(record.serial)
+        self.records.append(record)
+        self._last[number] = record
+        if record.is_known:
+            self._decided.add(number)
 
     def add(self, record: UnitRecord) -> None:
         """Add a record; it is on disk when this returns.
@@ -187,7 +203,7 @@ class Ledger:
             raise FileProblem(
                 f"cannot write {self.path}: {error.strerror or error}", remedy="is the disk full?"
             ) from error
-        self.records.append(record)
+        self._note(record)
 
 
 def _lines(path: Path) -> Iterator[bytes]:

@@ -28,6 +28,8 @@ from leitwerk.project.files import content_hash
 from leitwerk.project.kept_json import KeptIdentity
 
 _LOOKS_EVERY_S = 0.1
+_GATEWAY = {10, 11}  # it was not reached: MODBUS Application Protocol V1.1b3, clause 7
+_NO_ANSWER = "no answer while it was tested"
 Connect = Callable[[], Device]
 
 
@@ -119,127 +121,144 @@ class Socket:
             self._clock.wait(_LOOKS_EVERY_S)
 
 
-def run_lot(
-    plan: CheckedPlan, connect: Connect, ledger: Ledger, operator: Operator, options: LotOptions
-) -> LotEnd:
-    """Test unit after unit, until all are done, or the fixture is in doubt. KeyboardInterrupt ends it.
+class LotRun:
+    """Units of a lot, tested by one plan into one ledger.
 
-    A unit under test when it ends is not recorded, and is tested from the start the next time.
+    A unit under test when a run ends is not recorded, and is tested from the start the next time. One that
+    stopped to answer is recorded as unknown, and tested again when it comes again.
+
+    Parameters
+    ----------
+    plan : CheckedPlan
+    ledger : Ledger
+        It is open.
+    operator : Operator
+    options : LotOptions
 
     Raises
     ------
     DomainError
         A limit needs a reference that is missing.
-    FileProblem
-        The ledger cannot be written.
 
     """
-    require_reference(plan, options.reference)
-    before = ""
-    with Socket(connect, options.clock) as socket:
-        while not _is_done(ledger, options):
-            operator.insert()
-            label = operator.label() if options.labels else ""
-            identity = socket.wait_for_unit(before)
-            before = identity.serial
-            end = _take_unit(plan, socket.device, identity, ledger, operator, options, label)
+
+    def __init__(
+        self, plan: CheckedPlan, ledger: Ledger, operator: Operator, options: LotOptions
+    ) -> None:
+        require_reference(plan, options.reference)
+        self._plan, self._ledger, self._operator, self._options = plan, ledger, operator, options
+        self._expected = {folded_number(serial) for serial in options.expected}
+
+    def run(self, connect: Connect) -> LotEnd:
+        """Test unit after unit at one place, until all are done, or the fixture is in doubt.
+
+        Raises
+        ------
+        FileProblem
+            The ledger cannot be written.
+        KeyboardInterrupt
+            It was ended from outside.
+
+        """
+        before = ""
+        with Socket(connect, self._options.clock) as socket:
+            while not self._is_done:
+                self._operator.insert()
+                label = self._operator.label() if self._options.labels else ""
+                identity = socket.wait_for_unit(before)
+                end = self._take(socket.device, identity, label)
+                if end is not None:
+                    return end
+                last = self._ledger.find(identity.serial)
+                # One that stopped to answer is tested again as soon as it answers.
+                before = identity.serial if last is None or last.is_known else ""
+                if not self._is_done:
+                    self._operator.remove(identity)
+        return LotEnd("all units are tested")
+
+    def run_list(self, units: Mapping[str, Connect]) -> LotEnd:
+        """Test the units of a list, each at its own address, by serial number. As ``run`` otherwise."""
+        for serial in missing(self._ledger, tuple(units)):
+            with units[serial]() as device:
+                identity = device.require(self._plan.setup.datasheet.model, serial)
+                end = self._take(device, identity, "")
             if end is not None:
                 return end
-            if not _is_done(ledger, options):
-                operator.remove(identity)
-    return LotEnd("all units are tested")
+        return LotEnd("all units are tested")
 
+    @property
+    def _is_done(self) -> bool:
+        tested = self._ledger.numbers
+        if self._expected:
+            return self._expected <= tested
+        return self._options.most is not None and len(tested) >= self._options.most
 
-def run_list(
-    plan: CheckedPlan,
-    units: Mapping[str, Connect],
-    ledger: Ledger,
-    operator: Operator,
-    options: LotOptions,
-) -> LotEnd:
-    """Test the units of a list, each at its own address, by serial number. As ``run_lot`` otherwise."""
-    require_reference(plan, options.reference)
-    for serial in missing(ledger, tuple(units)):
-        with units[serial]() as device:
-            identity = device.require(plan.setup.datasheet.model, serial)
-            end = _take_unit(plan, device, identity, ledger, operator, options, "")
-        if end is not None:
-            return end
-    return LotEnd("all units are tested")
+    def _take(self, device: Device, identity: Identity, label: str) -> LotEnd | None:
+        """Test a unit, and keep what came of it; the end of the run where the fixture is in doubt."""
+        why = self._not_expected(identity, label)
+        if why:
+            self._operator.not_expected(identity, why)
+            return None
+        known = self._ledger.find(identity.serial)
+        if known is not None and known.is_known and not self._operator.tested_before(known):
+            return None
+        self._operator.begins(identity)
+        record = self._test(device, identity, again=known is not None)
+        self._ledger.add(record)
+        self._operator.ends(record, self._ledger)
+        often = self._plan.plan.entry.fixture
+        fault = same_fault(self._ledger, often)
+        if not fault:
+            return None
+        return LotEnd(
+            f"{often} units in a row have the same fault: {fault}. Look at the fixture: contacts, cable, "
+            f"supply. Then go on with the same command",
+            is_fixture=True,
+        )
 
+    def _not_expected(self, identity: Identity, label: str) -> str:
+        """Why a unit does not belong to the lot; empty if it does."""
+        if label and folded_number(label) != folded_number(identity.serial):
+            return f"its label says {label[:40]}"
+        if identity.model != self._plan.setup.datasheet.model:
+            return f"it is a {identity.model}"
+        if self._expected and folded_number(identity.serial) not in self._expected:
+            return "it is not on the list"
+        return ""
 
-def _take_unit(
-    plan: CheckedPlan,
-    device: Device,
-    identity: Identity,
-    ledger: Ledger,
-    operator: Operator,
-    options: LotOptions,
-    label: str,
-) -> LotEnd | None:
-    """Test a unit, and keep what came of it; the end of the run where the fixture is in doubt."""
-    if label and folded_number(label) != folded_number(identity.serial):
-        operator.not_expected(identity, f"its label says {label[:40]}")
-        return None
-    record = _unit(plan, device, identity, ledger, operator, options)
-    if record is None:
-        return None
-    ledger.add(record)
-    operator.ends(record, ledger)
-    often = plan.plan.entry.fixture
-    fault = same_fault(ledger, often)
-    if not fault:
-        return None
-    return LotEnd(
-        f"{often} units in a row have the same fault: {fault}. Look at the fixture: contacts, cable, supply. "
-        f"Then go on with the same command",
-        is_fixture=True,
-    )
+    def _test(self, device: Device, identity: Identity, *, again: bool) -> UnitRecord:
+        plan, options = self._plan, self._options
+        started, began_s = options.clock.now(), options.clock.monotonic()
+        results = self._results(device, identity)
+        return UnitRecord(
+            number=len(self._ledger.records) + 1,
+            device=kept_identity(identity),
+            started=started.astimezone(UTC).isoformat(timespec="milliseconds"),
+            took_s=round(options.clock.monotonic() - began_s, 3),
+            by=options.by,
+            plan_hash=content_hash(plan.plan.content),
+            setup_hash=content_hash(plan.setup.setup.source.content),
+            verdict=results_of(results).value,
+            again=again,
+            results=[KeptResult.of(one) for one in results],
+        )
 
-
-def _unit(
-    plan: CheckedPlan,
-    device: Device,
-    identity: Identity,
-    ledger: Ledger,
-    operator: Operator,
-    options: LotOptions,
-) -> UnitRecord | None:
-    """Test one unit; None where it is not tested, or was taken away meanwhile."""
-    numbers = {folded_number(serial) for serial in options.expected}
-    if identity.model != plan.setup.datasheet.model:
-        operator.not_expected(identity, f"it is a {identity.model}")
-        return None
-    if numbers and folded_number(identity.serial) not in numbers:
-        operator.not_expected(identity, "it is not on the list")
-        return None
-    known = ledger.find(identity.serial)
-    if known is not None and not operator.tested_before(known):
-        return None
-    operator.begins(identity)
-    started, began_s = options.clock.now(), options.clock.monotonic()
-    try:
-        if options.prepare is not None:
-            options.prepare(for_serial(plan.setup, identity.serial), device)
-        unit = UnitUnderTest(plan, device, identity, operator, options.clock)
-        results = list(run_tests(unit, options.reference))
-    except UploadError as error:
-        results = [TestResult("upload", "", "fail", "upload failed", error.message)]
-    except (LinkError, WrongDevice) as error:
-        operator.not_expected(identity, f"it was removed while it was tested ({error.message})")
-        return None
-    return UnitRecord(
-        number=len(ledger.records) + 1,
-        device=kept_identity(identity),
-        started=started.astimezone(UTC).isoformat(timespec="milliseconds"),
-        took_s=round(options.clock.monotonic() - began_s, 3),
-        by=options.by,
-        plan_hash=content_hash(plan.plan.content),
-        setup_hash=content_hash(plan.setup.setup.source.content),
-        verdict=results_of(results).value,
-        again=known is not None,
-        results=[KeptResult.of(one) for one in results],
-    )
+    def _results(self, device: Device, identity: Identity) -> list[TestResult]:
+        """The results of a unit; what it cannot do is a result, too, and stops no lot."""
+        plan, options = self._plan, self._options
+        try:
+            if options.prepare is not None:
+                options.prepare(for_serial(plan.setup, identity.serial), device)
+            unit = UnitUnderTest(plan, device, identity, self._operator, options.clock)
+            return list(run_tests(unit, options.reference))
+        except UploadError as error:
+            return [TestResult("upload", "", "fail", "upload failed", error.message)]
+        except DeviceRefused as error:
+            if error.code in _GATEWAY:
+                return [TestResult("unit", "", "unknown", _NO_ANSWER, error.message)]
+            return [TestResult("unit", "", "fail", "refused", error.message)]
+        except (LinkError, WrongDevice) as error:
+            return [TestResult("unit", "", "unknown", _NO_ANSWER, error.message)]
 
 
 def kept_identity(identity: Identity) -> KeptIdentity:
@@ -252,17 +271,9 @@ def kept_identity(identity: Identity) -> KeptIdentity:
     )
 
 
-def _is_done(ledger: Ledger, options: LotOptions) -> bool:
-    tested = {folded_number(one.serial) for one in ledger.records}
-    if options.expected:
-        return {folded_number(serial) for serial in options.expected} <= tested
-    return options.most is not None and len(tested) >= options.most
-
-
 def missing(ledger: Ledger, expected: tuple[str, ...]) -> list[str]:
     """The serial numbers of a list that were not tested."""
-    tested = {folded_number(one.serial) for one in ledger.records}
-    return [serial for serial in expected if folded_number(serial) not in tested]
+    return [serial for serial in expected if folded_number(serial) not in ledger.numbers]
 
 
 def same_fault(ledger: Ledger, often: int) -> str:

@@ -386,5 +386,5 @@ def require_reference(
 
 
 def results_of(results: Sequence[TestResult]) -> Outcome:
-    """Failed with the first fault; unknown where nothing was tested."""
+    """Failed with the first fault; unknown where nothing was tested, or no answer came."""
     return overall(one.outcome for one in results if one.verdict != "not tested")

@@ -126,7 +126,8 @@ def _plant(board: Board, fault: str, random: np.random.Generator) -> Board:
 class Fixture(Panel):
     """A gateway with a socket for boards: none answers until one is inserted.
 
-    It is operated by lines: ``insert``, ``remove``, ``touch 3``, ``release``.
+    It is operated by lines: ``insert``, ``remove``, ``back`` (the same one comes again), ``touch 3``,
+    ``release``.
     """
 
     def __init__(self, boards: Sequence[Board], *args: Any, seed: int = 9, **more: Any) -> None:
@@ -163,6 +164,9 @@ class Fixture(Panel):
         if word == "remove":
             self.board = None
             return "the socket is empty"
+        if word == "back" and self.next:
+            self.next -= 1
+            return f"{self.boards[self.next].serial} is the next one again"
         if word == "touch" and rest.isdecimal() and 1 <= int(rest) <= BUTTONS:
             self._touched = int(rest) - 1
             return f"button {rest} is touched"
@@ -170,7 +174,7 @@ class Fixture(Panel):
             self._touched = None
             return "no button is touched"
         return (
-            "insert, remove, touch N, release"
+            "insert, remove, back, touch N, release"
             if self.next < len(self.boards)
             else "no board is left"
         )

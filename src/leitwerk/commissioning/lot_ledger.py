@@ -11,7 +11,7 @@ from typing import IO, Self
 
 from pydantic import Field
 
-from leitwerk.commissioning.unit_test import TestResult
+from leitwerk.commissioning.unit_tests import TestResult
 from leitwerk.errors import FileProblem
 from leitwerk.identity import folded_number
 from leitwerk.project.kept_json import KeptFile, KeptIdentity, parse_kept

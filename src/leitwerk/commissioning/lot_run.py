@@ -10,7 +10,7 @@ from typing import Protocol, Self
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.test_plan import CheckedPlan
 from leitwerk.commissioning.lot_ledger import KeptResult, Ledger, UnitRecord
-from leitwerk.commissioning.unit_test import (
+from leitwerk.commissioning.unit_tests import (
     Stimulator,
     TestResult,
     UnitUnderTest,

@@ -10,7 +10,7 @@ import numpy as np
 from pydantic import Field
 
 from leitwerk.check.test_plan import CheckedPlan
-from leitwerk.commissioning.unit_test import TestResult
+from leitwerk.commissioning.unit_tests import TestResult
 from leitwerk.lots.limits import LEAST_UNITS, ReferenceValue
 from leitwerk.lots.measures import Measure
 from leitwerk.project.files import content_hash, write_atomic

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from leitwerk.check.channels import CheckedChannel, ReadingChannel
 from leitwerk.check.checked import CheckedSetup
-from leitwerk.commissioning.unit_test import for_serial
+from leitwerk.commissioning.unit_tests import for_serial
 from leitwerk.devices.device import Device
 from leitwerk.errors import QuantityError
 from leitwerk.lots.thresholds import SuggestedThreshold

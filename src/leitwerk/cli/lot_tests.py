@@ -277,7 +277,7 @@ def reference(plan: str, *, units: int, repeats: int, as_json: bool, link: LinkO
         reference_entries,
         write_reference,
     )
-    from leitwerk.commissioning.unit_test import TestResult
+    from leitwerk.commissioning.unit_tests import TestResult
     from leitwerk.devices.device import connect
     from leitwerk.project.files import content_hash
     from leitwerk.project.test_plans import read_test_plan

@@ -54,8 +54,8 @@ class ReferenceEntry(KeptFile):
             width = limit * float(others.std(ddof=1)) * math.sqrt(1.0 + 1.0 / others.size)
             if abs(mean - others.mean()) > width:
                 found.append(
-                    f"{serial} is odd: {self.test} of {self.channel or 'the unit'} is {mean:.5g} "
-                    f"{self.unit}; the others lead to {others.mean():.5g} ± {width:.2g}"
+                    f"{serial} is odd: {self.test} of {self.channel or 'the unit'} is "
+                    f"{_shown(mean, self.unit)}; the others lead to {others.mean():.5g} ± {width:.2g}"
                 )
         return found
 
@@ -96,6 +96,10 @@ class ReferenceFile(KeptFile):
         return found
 
 
+def _shown(value: float, unit: str) -> str:
+    return f"{value:.5g} {unit}".rstrip()
+
+
 def _outside(entry: ReferenceEntry, plan: CheckedPlan) -> Iterator[str]:
     """Units of an entry that are outside of fixed limits, or not as the setup expects them."""
     test = next((one for one in plan.tests if one.name == entry.test), None)
@@ -113,8 +117,8 @@ def _outside(entry: ReferenceEntry, plan: CheckedPlan) -> Iterator[str]:
         for low, high, what in spans:
             if not low <= mean <= high:
                 yield (
-                    f"{serial} is odd: {entry.test} of {entry.channel or 'the unit'} is {mean:.5g} "
-                    f"{entry.unit}; {what} {low:.5g} to {high:.5g}"
+                    f"{serial} is odd: {entry.test} of {entry.channel or 'the unit'} is "
+                    f"{_shown(mean, entry.unit)}; {what} {low:.5g} to {high:.5g}"
                 )
 
 

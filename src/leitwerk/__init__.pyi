@@ -49,6 +49,7 @@ from .errors import FileProblem as FileProblem
 from .errors import LeitwerkError as LeitwerkError
 from .errors import LinkError as LinkError
 from .errors import LinkTimeout as LinkTimeout
+from .errors import NoDeviceBehind as NoDeviceBehind
 from .errors import NotAtRest as NotAtRest
 from .errors import NotReached as NotReached
 from .errors import OutputNotSafe as OutputNotSafe

@@ -132,6 +132,10 @@ class DeviceRefused(LeitwerkError):
         self.code = code
 
 
+class NoDeviceBehind(DeviceRefused):
+    """A gateway answered in place of the device: no device answers behind it."""
+
+
 class PasswordRefused(DeviceRefused):
     """A password is missing or wrong. It is never sent again: some devices lock after a few attempts."""
 

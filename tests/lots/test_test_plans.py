@@ -11,8 +11,9 @@ import leitwerk as lw
 from conftest import example
 from leitwerk.check.test_plan import check_test_plan
 from leitwerk.commissioning.reference_units import ReferenceEntry, ReferenceFile
+from leitwerk.commissioning.unit_tests import require_reference
 from leitwerk.datasheet.needs import parse_needs
-from leitwerk.lots import Around, LimitRule
+from leitwerk.lots import Around, LimitRule, ReferenceValue
 from leitwerk.project.files import content_hash
 from leitwerk.project.kept_json import KeptIdentity
 from leitwerk.setup.test_plan import parse_test_plan
@@ -53,12 +54,19 @@ def test_a_plan_with_its_channels_and_limits():
         ("within: ±15 %", "within: ±15 % V", "is no deviation"),
         ("to: touch, within: ±15 %", "to: touch, measure: error, within: ±15", "measure"),
         ("measure: response", "measure: error", "does not say which value is applied"),
+        (
+            'touch {label}", settle',
+            'touch {label}", applied: 5 bar, settle',
+            "pressure",
+        ),
         ("samples: 40", "samples: 2", "is not a number of samples"),
     ],
 )
 def test_what_cannot_be_tested_is_a_finding_at_its_place(old, new, words):
     assert old in PLAN
     text = PLAN.replace(old, new, 1)
+    if "applied" in new:
+        text = text.replace("measure: response", "measure: error").replace("±15 %", "±15")
     with pytest.raises(lw.SetupError) as error:
         check_test_plan(parse_test_plan(text, file="plan"), BOARD)
     assert words in str(error.value)
@@ -137,3 +145,38 @@ def test_the_spread_of_a_reference_is_that_of_one_measurement_of_one_unit():
         }
         found.append(reference_of(units).entries[0].value().spread)
     assert np.sqrt(np.mean(np.square(found))) == pytest.approx(5.0, rel=0.03)  # of 3 and 4
+
+
+def test_two_commands_do_not_write_one_ledger(tmp_path):
+    """The second one is refused, and what the first has added meanwhile is neither lost nor cut off."""
+    path = tmp_path / "lot.jsonl"
+    one, two = (
+        lw.UnitRecord(
+            number=k, device=KeptIdentity(maker="", model="buche-6", serial=f"TB-{k}", firmware=""),
+            started="", took_s=0.1, by="", plan_hash="", setup_hash="", verdict="passed",
+        )
+        for k in (1, 2)
+    )  # fmt: skip
+    with lw.Ledger(path) as first:
+        first.add(one)
+        with pytest.raises(lw.FileProblem, match="cannot write"), lw.Ledger(path):
+            pass
+        first.add(two)
+    with lw.Ledger(path) as second:
+        assert [record.serial for record in second.latest()] == ["TB-1", "TB-2"]
+    assert len(path.read_text("utf-8").splitlines()) == 2
+    with pytest.raises(lw.FileProblem), lw.Ledger(path / "lot.jsonl"):
+        pass
+
+
+def test_an_agreement_in_spreads_is_around_the_reference():
+    text = PLAN.replace("supply:      {measure: rest, of: [supply], within: 4.9..5.1 V}",
+                        "supply: {measure: agreement, of: [pad_1, pad_2], within: ±4 spreads}")  # fmt: skip
+    plan = check_test_plan(parse_test_plan(text), BOARD)
+    (test,) = (one for one in plan.tests if one.name == "supply")
+    assert test.parts == ("",)
+    known = {(t.name, part): ReferenceValue(1.0, 0.1, 12) for t in plan.tests for part in t.parts}
+    require_reference(plan, known)
+    del known["supply", ""]
+    with pytest.raises(lw.DomainError, match="supply: this limit"):
+        require_reference(plan, known)

@@ -15,7 +15,7 @@ from leitwerk.lots.limits import Around, LimitRule
 from leitwerk.lots.measures import Measure
 from leitwerk.parsing.quantities import Quantity, Span
 from leitwerk.parsing.units import Unit, convert, convert_difference, parse_unit
-from leitwerk.setup.test_plan import Deviation, StimulusEntry, TestEntry, TestPlan
+from leitwerk.setup.test_plan import Deviation, TestEntry, TestPlan
 
 OF_CHANNELS = {
     Measure.REST, Measure.NOISE, Measure.RESPONSE, Measure.SIGNAL_TO_NOISE, Measure.ERROR, Measure.DRIFT,
@@ -51,6 +51,11 @@ class CheckedTest:
     reads: str = ""
 
     @property
+    def parts(self) -> tuple[str, ...]:
+        """What has a number of its own: each channel; of an agreement all together, under an empty name."""
+        return ("",) if self.measure is Measure.AGREEMENT else self.channels
+
+    @property
     def faults(self) -> tuple[str, str]:
         """What it is called where a value is too low, and where it is too high."""
         return self.below or f"{self.name} too low", self.above or f"{self.name} too high"
@@ -63,7 +68,6 @@ class CheckedPlan:
     plan: TestPlan
     setup: CheckedSetup
     tests: tuple[CheckedTest, ...]
-    stimuli: dict[str, StimulusEntry]
 
     @property
     def needs_reference(self) -> bool:
@@ -90,7 +94,7 @@ def check_test_plan(plan: TestPlan, setup: CheckedSetup) -> CheckedPlan:
     tests = [_test(name, entry, plan, setup, findings) for name, entry in plan.tests.items()]
     if findings.has_errors:
         raise SetupError(plan.file, findings.sorted())
-    return CheckedPlan(plan, setup, tuple(tests), plan.stimuli)
+    return CheckedPlan(plan, setup, tuple(tests))
 
 
 def _test(
@@ -109,6 +113,9 @@ def _test(
                        valid="applied: 21.5 °C, in the stimulus")  # fmt: skip
     _require_offered(measure, entry, setup, path, findings)
     unit = _unit(measure, channels, path, findings)
+    if measure is Measure.ERROR and stimulus is not None and stimulus.applied is not None:
+        place = ("stimuli", entry.to or "", "applied")
+        _in_unit(stimulus.applied, unit, place, findings, is_difference=False)
     rule = _rule(measure, entry, unit, path, findings)
     if measure in OF_CHANNELS and rule == LimitRule():
         findings.error("missing-key", path, f"{name} has no limit",

@@ -33,8 +33,8 @@ _BELLS = {True: 1, False: 3}  # one for a pass, three for a fail
 class Person:
     """Who changes the units: asked by lines on standard error, answers by what is at the socket."""
 
-    def __init__(self, *, as_json: bool, again: tuple[str, ...] = ()) -> None:
-        self._as_json, self._again = as_json, again
+    def __init__(self, *, as_json: bool) -> None:
+        self._as_json = as_json
 
     def insert(self) -> None:
         """Ask for the next unit."""
@@ -82,14 +82,10 @@ class Person:
         del channel
         self._say(stimulus.release)
 
-    def tested_before(self, record: UnitRecord) -> bool:
-        """Say so; it is tested again only if that was asked for."""
-        from leitwerk.identity import folded_number
-
-        again = folded_number(record.serial) in {folded_number(serial) for serial in self._again}
-        then = "it is tested again" if again else "it is not tested again without --again"
-        self._say(f"{record.serial} was tested at {record.started}: {record.verdict}; {then}")
-        return again
+    def tested_before(self, record: UnitRecord) -> None:
+        """Say so."""
+        when = f"{record.serial} was tested at {record.started}: {record.verdict}"
+        self._say(f"{when}; it is not tested again without --again")
 
     def not_expected(self, identity: Identity, why: str) -> None:
         """Say why it is not tested."""
@@ -114,17 +110,17 @@ def _show_large(record: UnitRecord, ledger: Ledger) -> None:
     from leitwerk.reports.terminal_pictures import big_text
 
     width, height = shutil.get_terminal_size()
-    word, ink = ("PASS", "green") if record.passed else ("FAIL", "red")
-    passed = sum(one.passed for one in ledger.latest())
+    ink, latest = "green" if record.passed else "red", ledger.latest()
+    passed = sum(one.passed for one in latest)
     click.clear()
     click.echo()
-    for line in big_text(word, width - 2, max(4, height // 2)):
+    for line in big_text(record.word, width - 2, max(4, height // 2)):
         click.echo(" " + click.style(line, fg=ink, bold=True))
     click.echo()
     click.echo(click.style(f" {record.serial}", bold=True) + f"   {record.took_s:.1f} s")
     for text in record.details[: max(1, height - 16)]:
         click.echo(f" {text[: width - 2]}")
-    click.echo(f"\n {passed} of {len(ledger.latest())} units passed" + "\a" * _BELLS[record.passed])
+    click.echo(f"\n {passed} of {len(latest)} units passed" + "\a" * _BELLS[record.passed])
 
 
 @click.command("test-lot")
@@ -168,11 +164,11 @@ def test_lot(
 
     checked = read_test_plan(plan)
     units = _listed(listed, checked, link) if listed else {}
-    person = Person(as_json=as_json, again=again)
+    person = Person(as_json=as_json)
     path = ledger or Path(plan).parent / _LEDGER
     expected = tuple(units)
     prepare = _uploading(plan) if checked.plan.entry.upload == "yes" else None
-    options = LotOptions(user(), _reference(checked, plan), most, expected, prepare, labels)
+    options = LotOptions(user(), _reference(checked, plan), most, expected, again, prepare, labels)
     with Ledger(path) as book:
         end = None
         try:
@@ -268,18 +264,10 @@ def reference(plan: str, *, units: int, repeats: int, as_json: bool, link: LinkO
 
     Exit code 0: kept. 1: kept, and something is odd. 2: usage. 3: not reached.
     """
-    from datetime import UTC, datetime
-
     from leitwerk.cli.printing import echo_json, print_columns
-    from leitwerk.commissioning.lot_run import kept_identity, measure_references
-    from leitwerk.commissioning.reference_units import (
-        ReferenceFile,
-        reference_entries,
-        write_reference,
-    )
-    from leitwerk.commissioning.unit_tests import TestResult
+    from leitwerk.commissioning.lot_run import measure_references
+    from leitwerk.commissioning.reference_units import write_reference
     from leitwerk.devices.device import connect
-    from leitwerk.project.files import content_hash
     from leitwerk.project.test_plans import read_test_plan
 
     checked = read_test_plan(plan)
@@ -288,21 +276,10 @@ def reference(plan: str, *, units: int, repeats: int, as_json: bool, link: LinkO
         raise click.UsageError(
             "the plan names no file of reference units: add 'reference: good.json'"
         )
-    found: dict[str, list[TestResult]] = {}
-    identities: dict[str, Identity] = {}
-    person, reach = Person(as_json=as_json), partial(connect, checked.setup, link=link)
-    for identity, results in measure_references(
-        checked, reach, person, units=units, repeats=repeats
-    ):
-        identities[identity.serial] = identity
-        found.setdefault(identity.serial, []).extend(results)
-    kept = ReferenceFile(
-        title=checked.plan.entry.title, plan_hash=content_hash(checked.plan.content),
-        setup_hash=content_hash(checked.setup.setup.source.content),
-        measured=datetime.now(UTC).isoformat(timespec="seconds"), by=user(),
-        samples=checked.plan.entry.samples, units=[kept_identity(one) for one in identities.values()],
-        entries=reference_entries(checked, found),
-    )  # fmt: skip
+    reach = partial(connect, checked.setup, link=link)
+    kept = measure_references(
+        checked, reach, Person(as_json=as_json), units=units, repeats=repeats, by=user()
+    )
     path = Path(plan).parent / name
     write_reference(path, kept)
     if as_json:

@@ -74,12 +74,17 @@ class UnitRecord(KeptFile):
     @property
     def passed(self) -> bool:
         """Whether all tests passed."""
-        return self.verdict == "passed"
+        return self.verdict == Outcome.PASSED.value
 
     @property
     def is_known(self) -> bool:
         """Whether it has a verdict; not where the unit stopped to answer."""
         return self.verdict != Outcome.UNKNOWN.value
+
+    @property
+    def word(self) -> str:
+        """Its verdict in one word: PASS, FAIL or UNKNOWN."""
+        return "PASS" if self.passed else "FAIL" if self.is_known else "UNKNOWN"
 
     @property
     def faults(self) -> tuple[str, ...]:
@@ -93,9 +98,8 @@ class UnitRecord(KeptFile):
 
     def line(self) -> str:
         """One line of text for people."""
-        word = "PASS" if self.passed else "FAIL" if self.is_known else "UNKNOWN"
         what = f"  {'; '.join(self.details)}" if self.details else ""
-        return f"{word}  {self.serial}{what}"
+        return f"{self.word}  {self.serial}{what}"
 
 
 class Ledger:
@@ -112,18 +116,21 @@ class Ledger:
         self._file: IO[bytes] | None = None
 
     def __enter__(self) -> Self:
-        self.path.parent.mkdir(parents=True, exist_ok=True)
-        whole = self.read()
         try:
-            self._file = self.path.open("r+b" if self.path.exists() else "w+b")
+            self.path.parent.mkdir(parents=True, exist_ok=True)
+            self._file = self.path.open("ab")
             self._lock()
-            self._file.truncate(whole)
-            self._file.seek(whole)
+            # Only now: what another command has added before it let go is read, and not cut off.
+            self._file.truncate(self.read())
         except OSError as error:
+            self.__exit__()
             raise FileProblem(
                 f"cannot write {self.path}: {error.strerror or error}",
                 remedy="is the folder there? Does another command test this lot?",
             ) from error
+        except FileProblem:
+            self.__exit__()
+            raise
         return self
 
     def __exit__(self, *error: object) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC
 from typing import Protocol, Self
@@ -10,6 +10,7 @@ from typing import Protocol, Self
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.test_plan import CheckedPlan
 from leitwerk.commissioning.lot_ledger import KeptResult, Ledger, UnitRecord
+from leitwerk.commissioning.reference_units import ReferenceFile, reference_entries
 from leitwerk.commissioning.unit_tests import (
     Stimulator,
     TestResult,
@@ -20,7 +21,14 @@ from leitwerk.commissioning.unit_tests import (
     run_tests,
 )
 from leitwerk.devices.device import Device
-from leitwerk.errors import DeviceRefused, LinkError, UploadError, WrongDevice
+from leitwerk.errors import (
+    DeviceRefused,
+    LinkError,
+    NoDeviceBehind,
+    QuantityError,
+    UploadError,
+    WrongDevice,
+)
 from leitwerk.identity import Identity, folded_number
 from leitwerk.lots.limits import ReferenceValue
 from leitwerk.project.clock import REAL_TIME, Clock
@@ -28,7 +36,6 @@ from leitwerk.project.files import content_hash
 from leitwerk.project.kept_json import KeptIdentity
 
 _LOOKS_EVERY_S = 0.1
-_GATEWAY = {10, 11}  # it was not reached: MODBUS Application Protocol V1.1b3, clause 7
 _NO_ANSWER = "no answer while it was tested"
 Connect = Callable[[], Device]
 
@@ -42,8 +49,8 @@ class Operator(Stimulator, Protocol):
     def remove(self, identity: Identity) -> None:
         """Ask that a unit is removed."""
 
-    def tested_before(self, record: UnitRecord) -> bool:
-        """Say that a unit was tested already; whether it is to be tested again."""
+    def tested_before(self, record: UnitRecord) -> None:
+        """Say that a unit was tested already, and is not tested again."""
 
     def not_expected(self, identity: Identity, why: str) -> None:
         """Say that a unit does not belong to the lot, and is not tested."""
@@ -62,14 +69,16 @@ class Operator(Stimulator, Protocol):
 class LotOptions:
     """What belongs to a run, beside its plan.
 
-    ``expected`` are the serial numbers of a list, in any order. ``prepare`` uploads to a unit before its
-    tests. With ``labels``, the label of each unit is read first, and must be that of the unit.
+    ``expected`` are the serial numbers of a list, in any order. Units of ``again`` are tested once more,
+    though they have a verdict. ``prepare`` uploads to a unit before its tests. With ``labels``, the label of
+    each unit is read first, and must be that of the unit.
     """
 
     by: str
     reference: Mapping[tuple[str, str], ReferenceValue] = field(default_factory=dict)
     most: int | None = None
     expected: tuple[str, ...] = ()
+    again: tuple[str, ...] = ()
     prepare: Callable[[CheckedSetup, Device], object] | None = None
     labels: bool = False
     clock: Clock = REAL_TIME
@@ -139,6 +148,8 @@ class LotRun:
     ------
     DomainError
         A limit needs a reference that is missing.
+    QuantityError
+        A unit is to be tested again that is not on the list.
 
     """
 
@@ -148,6 +159,12 @@ class LotRun:
         require_reference(plan, options.reference)
         self._plan, self._ledger, self._operator, self._options = plan, ledger, operator, options
         self._expected = {folded_number(serial) for serial in options.expected}
+        self._again = {folded_number(serial) for serial in options.again}
+        for serial in options.again:
+            if self._expected and folded_number(serial) not in self._expected:
+                raise QuantityError(
+                    f"{serial} is not on the list", valid=", ".join(options.expected[:20])
+                )
 
     def run(self, connect: Connect) -> LotEnd:
         """Test unit after unit at one place, until all are done, or the fixture is in doubt.
@@ -178,8 +195,11 @@ class LotRun:
 
     def run_list(self, units: Mapping[str, Connect]) -> LotEnd:
         """Test the units of a list, each at its own address, by serial number. As ``run`` otherwise."""
-        for serial in missing(self._ledger, tuple(units)):
-            with units[serial]() as device:
+        for serial, connect in units.items():
+            number = folded_number(serial)
+            if number in self._ledger.numbers and number not in self._again:
+                continue
+            with connect() as device:
                 identity = device.require(self._plan.setup.datasheet.model, serial)
                 end = self._take(device, identity, "")
             if end is not None:
@@ -189,6 +209,8 @@ class LotRun:
     @property
     def _is_done(self) -> bool:
         tested = self._ledger.numbers
+        if self._again:
+            return False
         if self._expected:
             return self._expected <= tested
         return self._options.most is not None and len(tested) >= self._options.most
@@ -200,11 +222,14 @@ class LotRun:
             self._operator.not_expected(identity, why)
             return None
         known = self._ledger.find(identity.serial)
-        if known is not None and known.is_known and not self._operator.tested_before(known):
+        number = folded_number(identity.serial)
+        if known is not None and known.is_known and number not in self._again:
+            self._operator.tested_before(known)
             return None
         self._operator.begins(identity)
         record = self._test(device, identity, again=known is not None)
         self._ledger.add(record)
+        self._again.discard(number)
         self._operator.ends(record, self._ledger)
         often = self._plan.plan.entry.fixture
         fault = same_fault(self._ledger, often)
@@ -253,12 +278,10 @@ class LotRun:
             return list(run_tests(unit, options.reference))
         except UploadError as error:
             return [TestResult("upload", "", "fail", "upload failed", error.message)]
-        except DeviceRefused as error:
-            if error.code in _GATEWAY:
-                return [TestResult("unit", "", "unknown", _NO_ANSWER, error.message)]
-            return [TestResult("unit", "", "fail", "refused", error.message)]
-        except (LinkError, WrongDevice) as error:
+        except (LinkError, NoDeviceBehind, WrongDevice) as error:
             return [TestResult("unit", "", "unknown", _NO_ANSWER, error.message)]
+        except DeviceRefused as error:
+            return [TestResult("unit", "", "fail", "refused", error.message)]
 
 
 def kept_identity(identity: Identity) -> KeptIdentity:
@@ -295,13 +318,15 @@ def measure_references(
     *,
     units: int,
     repeats: int,
+    by: str,
     clock: Clock = REAL_TIME,
-) -> Iterator[tuple[Identity, list[TestResult]]]:
+) -> ReferenceFile:
     """Measure so many known-good units, each so many times; no limit is looked at.
 
-    Each unit comes once: one that was measured already is told as such.
+    Each unit comes once: one that was measured already is named.
     """
-    before, seen = "", set[str]()
+    before, seen = "", dict[str, Identity]()
+    found: dict[str, list[TestResult]] = {}
     with Socket(connect, clock) as socket:
         while len(seen) < units:
             operator.insert()
@@ -313,7 +338,17 @@ def measure_references(
                 operator.begins(identity)
                 for _ in range(repeats):
                     unit = UnitUnderTest(plan, socket.device, identity, operator, clock)
-                    yield identity, list(unit.values())
-                seen.add(folded_number(identity.serial))
+                    found.setdefault(identity.serial, []).extend(unit.values())
+                seen[folded_number(identity.serial)] = identity
             if len(seen) < units:
                 operator.remove(identity)
+    return ReferenceFile(
+        title=plan.plan.entry.title,
+        plan_hash=content_hash(plan.plan.content),
+        setup_hash=content_hash(plan.setup.setup.source.content),
+        measured=clock.now().astimezone(UTC).isoformat(timespec="seconds"),
+        by=by,
+        samples=plan.plan.entry.samples,
+        units=[kept_identity(one) for one in seen.values()],
+        entries=reference_entries(plan, found),
+    )

@@ -23,7 +23,8 @@ class ListedPlace:
     """A place: what the setup says and the receiver holds, and what was heard of its transmitter.
 
     ``label`` is the number as the setup has it, ``number`` what the receiver holds, 0 for nothing. ``value``
-    is in words, with its unit. ``age_s`` is in s, None where the receiver does not say it.
+    is in words, with its unit. ``age_s`` is in s, None where the receiver does not say it; ``is_old`` is
+    whether it says that the value is too old.
     """
 
     place: int
@@ -33,6 +34,7 @@ class ListedPlace:
     kind: str
     value: str
     age_s: float | None
+    is_old: bool
     heard: HeardTransmitter | None
 
     def to_dict(self) -> dict[str, Any]:
@@ -179,6 +181,7 @@ def _entry(
         kind=kind,
         value=(_in_words(point, shown, setup) or _last_heard(heard, listener)) if number else "",
         age_s=age if isinstance(age, float) else None,
+        is_old=QUALITY_BY_REASON.get(str(shown.get(PLACE_VALUE.at(k)))) is Quality.TOO_OLD,
         heard=heard,
     )
 
@@ -225,7 +228,7 @@ def _of_places(entries: tuple[ListedPlace, ...], listener: Listener) -> Iterator
         if one.heard is not None or not one.number:
             continue
         who = f"{one.name} ({one.label or ids.write(one.number)})"
-        if QUALITY_BY_REASON.get(one.value) is Quality.TOO_OLD:
+        if one.is_old:
             yield Oddity("silent", f"{who} is silent: the receiver says that its value is too old")
         elif one.age_s is None:
             yield Oddity("not-heard", f"{who} was not heard")

@@ -75,8 +75,8 @@ class Stimulator(Protocol):
     """Whoever stimulates a unit: a person, a fixture, a script."""
 
     def begin(self, stimulus: StimulusEntry, channel: CheckedChannel) -> float | None:
-        """Ask for a stimulus. The value that was applied, in the channel's unit, where the stimulus has one;
-        otherwise None: what responds shows that it has come.
+        """Ask for a stimulus. The value that was applied, in the channel's unit, where it is another than the
+        stimulus says; None otherwise. One without a value shows by what responds that it has come.
         """
 
     def end(self, stimulus: StimulusEntry, channel: CheckedChannel) -> None:
@@ -201,10 +201,12 @@ class UnitUnderTest:
         return np.array(rows)
 
     def _stimulate(self, stimulus: str, channel: str) -> NDArray[np.float64] | None:
-        entry = self.plan.stimuli[stimulus]
+        entry = self.plan.plan.stimuli[stimulus]
         own = next(c for c in self.plan.setup.channels if c.name == channel)
         if entry.applied is not None:
-            self._applied[stimulus, channel] = self._stimulator.begin(entry, own) or 0.0
+            given = self._stimulator.begin(entry, own)
+            asked = entry.applied.value_in(own.unit)
+            self._applied[stimulus, channel] = asked if given is None else given
             self._clock.wait(entry.settle.seconds)
             return self._samples(self.plan.plan.entry.samples)
         self.at_rest()
@@ -299,7 +301,11 @@ def _results(
     if test.measure is Measure.SETTINGS:
         return [_settings(unit, test)]
     if test.measure is Measure.AGREEMENT:
-        return [_judged(test, "", unit.agreement(test), test.rule.limits(None))]
+        return [
+            _judged(
+                test, "", unit.agreement(test), test.rule.limits(reference.get((test.name, "")))
+            )
+        ]
     return [
         _of_channel(unit, test, name, reference.get((test.name, name))) for name in test.channels
     ]
@@ -376,12 +382,12 @@ def require_reference(
 
     """
     for test in plan.tests:
-        for channel in test.channels if test.rule.needs_reference else ():
+        for channel in test.parts if test.rule.needs_reference else ():
             try:
                 test.rule.limits(reference.get((test.name, channel)))
             except DomainError as error:
                 raise DomainError(
-                    f"{test.name}, {channel}: {error.message}", remedy=error.remedy
+                    f"{test.name} {channel}".rstrip() + f": {error.message}", remedy=error.remedy
                 ) from None
 
 

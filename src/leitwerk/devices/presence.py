@@ -9,15 +9,12 @@ from dataclasses import replace
 
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.devices.device import open_device
-from leitwerk.errors import DeviceRefused, LeitwerkError, LinkError, NotReached
+from leitwerk.errors import DeviceRefused, LeitwerkError, LinkError, NoDeviceBehind, NotReached
 from leitwerk.identity import Identity
 from leitwerk.links.kinds import find_kind
 from leitwerk.links.options import LinkOptions
 from leitwerk.links.trace import TraceEntry
 from leitwerk.parsing.address import LinkAddress
-
-# MODBUS Application Protocol V1.1b3, clause 7: a gateway says that no device answers behind it.
-_NO_DEVICE = {10, 11}
 
 
 class Presence(enum.Enum):
@@ -59,8 +56,10 @@ def probe(
     try:
         with closing(kind.link(address, None, replace(options, tracer=heard))) as link:
             kind.detect(link)
-    except DeviceRefused as refused:
-        return Presence.ABSENT if refused.code in _NO_DEVICE else Presence.PRESENT
+    except NoDeviceBehind:
+        return Presence.ABSENT
+    except DeviceRefused:
+        return Presence.PRESENT
     except NotReached:
         raise
     except LinkError:

@@ -11,7 +11,7 @@ from pymodbus.client import ModbusSerialClient, ModbusTcpClient
 from pymodbus.exceptions import ConnectionException, ModbusException
 from pymodbus.framer import FramerRTU, FramerType
 
-from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout, NotReached
+from leitwerk.errors import DeviceRefused, LinkError, LinkTimeout, NoDeviceBehind, NotReached
 from leitwerk.links.bus import leave_bus, take_bus
 from leitwerk.links.options import USUAL, LinkOptions
 from leitwerk.links.reconnects import Reconnects
@@ -33,6 +33,8 @@ _READ = {"coil": 1, "discrete": 2, "holding": 3, "input": 4}
 # Where the data of a write begins in a frame: MBAP header or unit, function, address, counts.
 _DATA_AT = {"modbus+tcp": 13, "modbus+rtu": 7}
 _RTU_LEAST, _MBAP = 4, 7  # bytes: unit, function and check; the header before the function
+# MODBUS Application Protocol V1.1b3, clause 7: a gateway says that no device answers behind it.
+_OF_GATEWAYS = {10, 11}
 
 
 class _Client:
@@ -254,7 +256,7 @@ class ModbusLink:
         if reply.isError():
             code = int(getattr(reply, "exception_code", 0))
             message = f"{self.address}: the device refused '{request}' with code {code}"
-            raise DeviceRefused(message, code=code)
+            raise (NoDeviceBehind if code in _OF_GATEWAYS else DeviceRefused)(message, code=code)
         if reply.function_code != function:
             raise self._wrong_answer(request, f"it answered with function {reply.function_code}")
         if reply.dev_id != self.address.unit:

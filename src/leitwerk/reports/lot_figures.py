@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -80,12 +80,7 @@ def draw_distributions(measures: Sequence[MeasureOfLot], title: str, path: str |
 
 def distribution_figure(measures: Sequence[MeasureOfLot], title: str) -> Figure:
     """The distribution of each measure with its limits, at most twelve of them."""
-    figure = new_figure()
-    for axes, measure in zip(_grid(figure, len(measures)), measures, strict=False):
-        _fill_distribution(axes, measure)
-    figure.suptitle(title, fontsize=14)
-    figure.tight_layout()
-    return figure
+    return _filled(measures, title, _fill_distribution)
 
 
 def draw_trends(measures: Sequence[MeasureOfLot], title: str, path: str | Path) -> None:
@@ -97,12 +92,19 @@ def draw_trends(measures: Sequence[MeasureOfLot], title: str, path: str | Path) 
         The file cannot be written.
 
     """
+    save(_filled(measures, title, _fill_trend), path)
+
+
+def _filled(
+    measures: Sequence[MeasureOfLot], title: str, fill: Callable[[Axes, MeasureOfLot], None]
+) -> Figure:
+    """A figure with a part for each measure."""
     figure = new_figure()
     for axes, measure in zip(_grid(figure, len(measures)), measures, strict=False):
-        _fill_trend(axes, measure)
+        fill(axes, measure)
     figure.suptitle(title, fontsize=14)
     figure.tight_layout()
-    save(figure, path)
+    return figure
 
 
 def _grid(figure: Figure, count: int) -> list[Axes]:

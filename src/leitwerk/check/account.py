@@ -339,6 +339,11 @@ class _Book:
         del path
         return _worked(When.READ)
 
+    def template(self, path: KeyPath) -> _Ending | None:
+        """The template that the setup was made from."""
+        del path
+        return _worked(When.CHECKED)
+
     def contact(self, path: KeyPath) -> _Ending | None:
         """A way to reach a contact."""
         key = path[2] if len(path) > 2 else ""
@@ -446,7 +451,7 @@ class _Book:
                 yield f"exchange {name}"
 
 
-_READ_BY_LEITWERK = {"leads", "calibration", "tare", "expect"}
+_READ_BY_LEITWERK = {"leads", "sensor_serial", "calibration", "tare", "expect"}
 _OF_CHANNEL = {
     "like": _worked(When.CHECKED),
     "states": _people("the names of its states"),
@@ -498,6 +503,7 @@ _SECTIONS: Mapping[str, _Section] = {
     "papers": _Book.paper,
     "wiring": _Book.wiring,
     "sound": _Book.sound,
+    "made_from": _Book.template,
 }  # fmt: skip
 
 

@@ -30,10 +30,10 @@ from leitwerk.check.measurement import (
 from leitwerk.check.ranges import choose_range, needed_signal, ranging
 from leitwerk.datasheet.model import Datasheet, Range, Terminal
 from leitwerk.datasheet.vocabulary import CHANNEL_VALUE
-from leitwerk.errors import QuantityError
+from leitwerk.errors import QuantityError, UnitError
 from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.quantities import Expected, Span
-from leitwerk.parsing.units import Unit, parse_unit
+from leitwerk.parsing.units import Unit, convert_difference, parse_unit
 from leitwerk.setup.fields import CONTACT, COUNTER
 from leitwerk.setup.model import Channel, Pulses, Setup
 from leitwerk.signals.pulse_inputs import PULSED
@@ -107,6 +107,7 @@ def _signal(
         states=None,
         terminal=terminal,
         measurement=m,
+        sensor_uncertainty=_sensor_uncertainty(channel, m.unit),
         expected=body.expected,
         alarms=body.alarms,
         device_alarms=body.device_alarms,
@@ -114,6 +115,20 @@ def _signal(
         range=body.range,
         pulses=(channel.pulses or Pulses()) if takes_pulses else None,
     )
+
+
+def _sensor_uncertainty(channel: Channel, unit: Unit) -> float:
+    """The expanded uncertainty (k = 2) of a sensor of one's own; 0 where a calibration says more."""
+    own = channel.own_sensor
+    if own is None or own.uncertainty is None or channel.calibration is not None:
+        return 0.0
+    given = own.uncertainty
+    try:
+        return (
+            given.value if given.unit is None else convert_difference(given.value, given.unit, unit)
+        )
+    except UnitError:
+        return 0.0  # the channel is in a unit of another kind: it has a scale of its own
 
 
 class _SignalBody(NamedTuple):

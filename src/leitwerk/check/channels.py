@@ -136,10 +136,14 @@ class WiredChannel(MeasuredChannel):
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)
 class SignalChannel(WiredChannel):
-    """A sensor or a signal at a terminal: its values are numbers."""
+    """A sensor or a signal at a terminal: its values are numbers.
+
+    ``sensor_uncertainty`` is the expanded uncertainty (k = 2) of the sensor, 0 where it is not known.
+    """
 
     measurement: Measurement
     range: Range | None
+    sensor_uncertainty: float = 0.0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)

@@ -329,7 +329,7 @@ def _stages(channel: SignalChannel, on_device: Scale) -> list[tuple[str, Scale, 
 
 
 def _budget(channel: SignalChannel, whole: Chain, at_input: float) -> Budget:
-    """What is known of the uncertainty: converter and calibration. The sensor's own is not."""
+    """What is known of the uncertainty: converter, calibration, a sensor of one's own."""
     m, chosen = channel.measurement, channel.range
     contributions = []
     if chosen is not None:
@@ -346,6 +346,8 @@ def _budget(channel: SignalChannel, whole: Chain, at_input: float) -> Budget:
         for stage in m.host.stages
         if isinstance(stage, Correction) and stage.expanded
     ]
+    if channel.sensor_uncertainty:
+        contributions.append(Contribution("sensor", channel.sensor_uncertainty, "expanded"))
     return Budget(tuple(contributions))
 
 

@@ -232,6 +232,13 @@ class Map(dict[str, Value]):
         found.places = self.places
         return found
 
+    def without(self, *keys: str) -> Map:
+        """A mapping with the same places, without some entries."""
+        found = Map()
+        found.update({key: value for key, value in self.items() if key not in keys})
+        found.places = self.places
+        return found
+
     def locate(self, path: KeyPath, *, at_key: bool = False) -> tuple[int, int]:
         """Line and column (from 1) of the value at ``path``, or of the nearest key above it."""
         line, column = 0, 0

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from difflib import get_close_matches
 from functools import lru_cache
 from importlib import resources
 from importlib.resources.abc import Traversable
@@ -20,9 +21,15 @@ from leitwerk.project.files import read_bytes
 from leitwerk.project.rows_file import read_rows
 from leitwerk.setup.contacts import Contact, parse_contacts
 from leitwerk.setup.limits import LimitSet, parse_limits
+from leitwerk.setup.own_sensors import OwnSensor, parse_own_sensor
+from leitwerk.signals.sensors import SENSORS as SENSORS_KNOWN
 
-DATASHEETS, LIMIT_SETS = "datasheets", "limitsets"  # folders
-_NAMED_BY = {DATASHEETS: "model", LIMIT_SETS: "name"}  # the key by which a file says its name
+DATASHEETS, LIMIT_SETS, SENSORS = "datasheets", "limitsets", "sensors"  # folders
+_NAMED_BY = {
+    DATASHEETS: "model",
+    LIMIT_SETS: "name",
+    SENSORS: "name",
+}  # the key by which a file says its name
 _YAML = ".yaml"
 _FIRST_LINES = 100  # of a file, among which its name stands
 
@@ -56,11 +63,11 @@ def _found_files(kind: str, near: Path) -> dict[str, Path | Traversable]:
     for folder in reversed(own_folders(kind, near)):
         if folder.is_dir():
             files = sorted(f for f in folder.iterdir() if f.is_file() and f.name.endswith(_YAML))
-            found |= {_name_in(f, _NAMED_BY[kind]): f for f in files}
+            found |= {name_in(f, _NAMED_BY[kind]): f for f in files}
     return dict(sorted(found.items()))
 
 
-def _name_in(file: Path, key: str) -> str:
+def name_in(file: Path, key: str) -> str:
     """The name that a file gives itself: its own name on the disk is for people.
 
     The name of the file where it does not say, or cannot be read; its reader reports why.
@@ -75,7 +82,8 @@ def _name_in(file: Path, key: str) -> str:
     return file.name.removesuffix(_YAML)
 
 
-def _content_of(file: Path | Traversable) -> tuple[bytes, str]:
+def content_of(file: Path | Traversable) -> tuple[bytes, str]:
+    """The content of a file, one's own or a shipped one, and its name for messages."""
     if isinstance(file, Path):
         return read_bytes(file), str(file)
     return file.read_bytes(), file.name
@@ -99,7 +107,7 @@ def find_datasheet(model: str, near: Path = Path()) -> Datasheet:
             remedy=f"known models: {', '.join(models)}; or describe it yourself in a folder "
             f"'{DATASHEETS}'",
         )
-    return _parse_once(*_content_of(models[model]))
+    return _parse_once(*content_of(models[model]))
 
 
 @lru_cache(maxsize=64)
@@ -129,12 +137,44 @@ def find_limits(name: str, near: Path = Path()) -> LimitSet:
             f"there is no limit set {name[:40]!r}",
             remedy=f"known sets: {', '.join(sets)}; or write one in a folder '{LIMIT_SETS}'",
         )
-    return _parse_limits_once(*_content_of(sets[name]))
+    return _parse_limits_once(*content_of(sets[name]))
 
 
 @lru_cache(maxsize=64)
 def _parse_limits_once(content: bytes, file: str) -> LimitSet:
     return parse_limits(content, file=file)
+
+
+def known_sensors(near: Path = Path()) -> dict[str, Path | Traversable]:
+    """The file of each sensor of one's own, by its name; one's own stand before shipped ones."""
+    return _found_files(SENSORS, near)
+
+
+def find_own_sensor(name: str, near: Path = Path()) -> OwnSensor:
+    """The sensor of a name, the user's own (from the folder ``near`` on) or a shipped one.
+
+    Raises
+    ------
+    FileProblem
+        There is none with that name.
+    SetupError
+        It has mistakes.
+
+    """
+    sensors = known_sensors(near)
+    if name not in sensors:
+        close = get_close_matches(name[:40], [*sensors, *SENSORS_KNOWN], n=1, cutoff=0.5)
+        meant = f"; did you mean {close[0]!r}?" if close else ""
+        raise FileProblem(
+            f"{name[:40]!r} is not a sensor known here{meant}",
+            remedy=f"{', '.join(sensors)}; or a file in a folder '{SENSORS}'",
+        )
+    return _parse_sensor_once(*content_of(sensors[name]))
+
+
+@lru_cache(maxsize=256)
+def _parse_sensor_once(content: bytes, file: str) -> OwnSensor:
+    return parse_own_sensor(content, file=file)
 
 
 @dataclass(frozen=True)
@@ -146,6 +186,10 @@ class Library:
     def find_limits(self, name: str) -> LimitSet:
         """The limit set of a name, the user's own or a shipped one."""
         return find_limits(name, self.folder)
+
+    def find_own_sensor(self, name: str) -> OwnSensor:
+        """The sensor of a name, the user's own or a shipped one."""
+        return find_own_sensor(name, self.folder)
 
     def find_rows(self, name: str) -> list[dict[str, str]]:
         """The rows of a table beside the setup."""

@@ -71,6 +71,10 @@ def check_file(
         sheet = datasheet or (_datasheet_for(setup, findings) if setup else None)
         if setup is None or sheet is None:
             return CheckedFile(str(path), None, tuple(findings.sorted()))
+        if setup.made_from is not None:
+            from leitwerk.project.templates import check_template_of  # noqa: PLC0415 - many have none
+
+            check_template_of(setup, findings)
         if setup.places:
             from leitwerk.project.other_receivers import warn_of_bound_elsewhere  # noqa: PLC0415 - few have any
 

@@ -51,11 +51,13 @@ from leitwerk.setup.limits import (
     settings_from,
     shares_from,
 )
+from leitwerk.setup.own_sensors import OwnSensor, with_own_sensor
 from leitwerk.setup.papers import JudgedShare, Papers
 from leitwerk.setup.places import PlaceEntry, RadioEntry
 from leitwerk.setup.records import RecordsEntry
 from leitwerk.setup.rules import Output, RuleEntry
 from leitwerk.setup.sound import Sound
+from leitwerk.setup.template import MadeFrom
 from leitwerk.setup.timing import Group, Run, StatisticsField, ZoneField
 from leitwerk.setup.triggers import Triggers
 from leitwerk.setup.wiring import WiringEntry
@@ -113,6 +115,9 @@ class Channel(ChannelPlace):
         None, description="Another channel, whose entries it has where it has none of its own"
     )
     sensor: SensorField | None = None
+    sensor_serial: Line | None = Field(
+        None, description="The serial number of a sensor of your own, which has its calibration"
+    )
     signal: SignalField | None = None
     range: RangeField | None = None
     shunt: QuantityField | None = Field(
@@ -144,6 +149,12 @@ class Channel(ChannelPlace):
     )
 
     _body: Hashable = PrivateAttr(None)
+    _own_sensor: OwnSensor | None = PrivateAttr(None)
+
+    @property
+    def own_sensor(self) -> OwnSensor | None:
+        """The sensor of one's own that it has entries of."""
+        return self._own_sensor
 
     @property
     def body(self) -> Hashable:
@@ -216,6 +227,7 @@ class Setup(Model):
         description="Wireless transmitters by the number of their place at the receiver",
     )
     radio: RadioEntry | None = Field(None, description="The radio of a receiver")
+    made_from: MadeFrom | None = Field(None, description="The template that it was made from")
     papers: Papers | None = Field(None, description="What reports of its recordings hold")
     secrets: list[Line] = Field(
         default_factory=list,
@@ -272,6 +284,9 @@ class Library(Protocol):
 
     def find_limits(self, name: str) -> LimitSet:
         """The limit set of a name; a FileProblem or SetupError when it cannot be used."""
+
+    def find_own_sensor(self, name: str) -> OwnSensor:
+        """The sensor of a name; a FileProblem or SetupError when it cannot be used."""
 
     def find_rows(self, name: str) -> list[dict[str, str]]:
         """The rows of a table beside the setup; a FileProblem when it cannot be used."""
@@ -450,6 +465,11 @@ def _channels(raw: Map, findings: Findings, library: Library) -> dict[str, Chann
             )
             continue
         entries = _alike(content, raw, path, findings) if "like" in content else content
+        entries, own_sensor = (
+            with_own_sensor(entries, library, path, findings)
+            if "sensor" in entries or "sensor_serial" in entries
+            else (entries, None)
+        )
         body = tuple([(k, comparable(v)) for k, v in entries.items() if k not in _PLACE])
         if (alike := by_body.get(body)) is not None:
             own = {key: entries[key] for key in _PLACE if key in entries}
@@ -461,6 +481,7 @@ def _channels(raw: Map, findings: Findings, library: Library) -> dict[str, Chann
         before = len(findings)
         channel = _channel(entries, path, findings, library)
         if channel is not None:
+            channel._own_sensor = own_sensor  # noqa: SLF001 - set once, here
             channels[name] = channel
             if len(findings) == before:  # a finding belongs to its place
                 channel._body = body  # noqa: SLF001 - set once, here
@@ -470,7 +491,7 @@ def _channels(raw: Map, findings: Findings, library: Library) -> dict[str, Chann
 
 _PLACE = tuple(ChannelPlace.model_fields)
 # What a channel does not take from one that it is like: its place, and what is known of it alone.
-_OWN = {*_PLACE, "reading", "computed", "expect", "calibration", "tare", "like"}
+_OWN = {*_PLACE, "reading", "computed", "expect", "calibration", "tare", "like", "sensor_serial"}
 
 
 def _alike(content: Map, channels: Map, path: KeyPath, findings: Findings) -> Map:

@@ -92,6 +92,11 @@ for _kind in TYPES:
 
 
 @lru_cache(maxsize=256)
+def is_sensor(name: str) -> bool:
+    """Whether a sensor of that name is known; case, commas and spaces do not count."""
+    return _folded(name) in _BY_FOLDED_NAME
+
+
 def find_sensor(name: str) -> Sensor:
     """The sensor of that name; case, commas and spaces do not count.
 

@@ -50,10 +50,16 @@ def check_departures(
         return
     made = parse_yaml(base.text, Findings(template.file)) or Map()
     wanted, held = _texts(made), _texts(root)
+    fixed: dict[KeyPath, list[KeyPath]] = {}
     for path, text in wanted.items():
         if path[0] in _NOT_COMPARED or held.get(path) == text:
             continue
-        _report(path, text, held.get(path), base.chosen.get(path), template, findings)
+        if path in base.chosen:
+            _report_chosen(path, text, held.get(path), base.chosen[path], template, findings)
+        else:
+            fixed.setdefault(path[:2] if len(path) > 2 else path, []).append(path)
+    for group, paths in fixed.items():
+        _report_fixed(group, paths, wanted, held, template, findings)
     if more := [path for path in held if path not in wanted and path[0] not in _NOT_COMPARED]:
         groups = list(dict.fromkeys(".".join(path[:3]) for path in more))
         dots = ", …" if len(groups) > _MOST_NAMED else ""
@@ -76,24 +82,40 @@ def check_departures(
         )  # fmt: skip
 
 
-def _report(
-    path: KeyPath, text: str, own: str | None, parameter: str | None, template: Template,
+def _report_chosen(
+    path: KeyPath,
+    text: str,
+    own: str | None,
+    parameter: str,
+    template: Template,
     findings: Findings,
-) -> None:  # fmt: skip
-    way = ".".join(path)
+) -> None:
+    way = ".".join(path[2:] if path[0] == "channels" else path)
     has = f"the setup has {own!r}" if own is not None else "the setup does not have it"
-    if parameter is not None:
-        findings.note(
-            "changed-parameter", path,
-            f"{way}: by its parameter {parameter!r}, the template {template} has {text!r}; {has}",
-            remedy="change the parameter with 'leitwerk renew --with', or leave it",
-        )  # fmt: skip
-    else:
-        findings.warning(
-            "left-template", path,
-            f"{way}: the template {template} fixes {text!r}; {has}", valid=text,
-            remedy="the wiring and the sheets of this template may no longer be right",
-        )  # fmt: skip
+    findings.note(
+        "changed-parameter", path,
+        f"{way}: by its parameter {parameter!r}, the template {template} has {text!r}; {has}",
+        remedy="change the parameter with 'leitwerk renew --with', or leave it",
+    )  # fmt: skip
+
+
+def _report_fixed(
+    group: KeyPath, paths: list[KeyPath], wanted: Mapping[KeyPath, str], held: Mapping[KeyPath, str],
+    template: Template, findings: Findings,
+) -> None:  # fmt: skip
+    """One finding for each part of a setup in which fixed entries were changed."""
+    inside = len(group) if group != paths[0] else max(0, len(group) - 1)
+    parts = [
+        f"{'.'.join(path[inside:])}: {wanted[path]!r} there, "
+        + (f"{held[path]!r} here" if path in held else "missing here")
+        for path in paths[:_MOST_NAMED]
+    ]
+    more = f"; and {len(paths) - _MOST_NAMED} more" if len(paths) > _MOST_NAMED else ""
+    findings.warning(
+        "left-template", paths[0],
+        f"not as the template {template} fixes it: {'; '.join(parts)}{more}",
+        remedy="its wiring sheet may no longer be right; correct it, or leave it",
+    )  # fmt: skip
 
 
 def _texts(root: Map) -> Mapping[KeyPath, str]:

@@ -23,6 +23,12 @@ gc.set_threshold(50_000)
 # which is shown without loading the module.
 _SECTIONS = {
     "Before the device": {
+        "templates": ("templates", "List templates of setups, and what may be chosen in one."),
+        "begin": ("templates", "Make a setup from a template, by questions."),
+        "renew": ("templates", "Bring a setup up to date with its template."),
+        "replace-sensor": ("sensors", "Replace the sensor of a channel, and all that hangs on it."),
+        "sensors": ("sensors", "List sensors of your own, with their calibrations."),
+        "wiring-sheet": ("templates", "Show what is wired where, and the signals to be seen."),
         "example": ("example", "Print a setup to start from."),
         "check": ("check", "Find the mistakes in a setup."),
         "explain": ("explain", "Show how a signal becomes a value, and when alarms trip."),
@@ -32,6 +38,7 @@ _SECTIONS = {
         "models": ("models", "Show which models a setup fits, and why not the others."),
         "program": ("program", "Turn a setup into the image of a board, and back."),
         "exchange": ("exchange", "See lines of text between two ends, before they are wired."),
+        "due": ("sensors", "List when calibrations are due, and what each touches."),
         "password": ("password", "Store a device's password in the system's key store."),
     },
     "At the device": {

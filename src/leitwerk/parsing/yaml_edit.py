@@ -22,23 +22,25 @@ from leitwerk.findings import KeyPath
 Content: TypeAlias = "str | Mapping[str, Any] | list[Any]"
 _STEP = 2  # spaces of one level
 _WIDE = 76  # characters; a group of texts that is no longer stands in one line
-# A plain scalar that means the same in a block and between braces.
-_PLAIN = re.compile(
-    r"[^\s\-?:,\[\]{}#&*!|>'\"%@`][^,\[\]{}#\x00-\x1f\x7f-\x9f]*|-?[0-9][^,\[\]{}#:]*"
-)
+# The beginning of a plain scalar; and what none may hold between braces.
+_BEGINS_PLAIN = re.compile(r"[^\s\-?:,\[\]{}#&*!|>'\"%@`]|-[0-9]")
+_FLOW = re.compile(r"[,\[\]{}]")
 
 
-def scalar_text(text: str) -> str:
+def scalar_text(text: str, *, in_flow: bool = True) -> str:
     """A text as it stands in a file: plain where that means the same, else in quotes.
 
     Examples
     --------
     >>> print(scalar_text("21.5 °C"), scalar_text("Kiln 2: air"))
     21.5 °C "Kiln 2: air"
+    >>> print(scalar_text("Pt100, 4-wire", in_flow=False), scalar_text("Pt100, 4-wire"))
+    Pt100, 4-wire "Pt100, 4-wire"
 
     """
-    plain = _PLAIN.fullmatch(text) and text == text.strip() and text.isprintable()
-    if plain and ": " not in text and not text.endswith(":"):
+    plain = _BEGINS_PLAIN.match(text) and text == text.strip() and text.isprintable()
+    marked = ": " in text or text.endswith(":") or " #" in text
+    if plain and not marked and not (in_flow and _FLOW.search(text)):
         return text
     return json.dumps(text, ensure_ascii=False)
 
@@ -62,7 +64,7 @@ def flow_text(content: Content) -> str:
 
 def entry_lines(key: str, content: Content, indent: int) -> list[str]:
     """The lines of an entry of a group of keys."""
-    head = f"{' ' * indent}{scalar_text(key)}:"
+    head = f"{' ' * indent}{scalar_text(key, in_flow=False)}:"
     if not isinstance(content, str):
         parts: Any = content.values() if isinstance(content, Mapping) else content
         deep = any(not isinstance(part, str) for part in parts)
@@ -76,7 +78,7 @@ def entry_lines(key: str, content: Content, indent: int) -> list[str]:
                 lines += [f"{' ' * (indent + _STEP)}- {flow_text(item)}" for item in content]
             return lines
         return [short]
-    return [f"{head} {scalar_text(content)}"]
+    return [f"{head} {scalar_text(content, in_flow=False)}"]
 
 
 class YamlText:
@@ -169,8 +171,12 @@ class YamlText:
         """Put another value in the place of one that is there."""
         key, node = self._find(path)
         start, end = self._offset(node.start_mark), self._offset(node.end_mark)
+        in_flow = self._is_flow(path)
         in_line = isinstance(node, yaml.ScalarNode) and node.style not in {"|", ">"}
-        if in_line or node.flow_style or self._is_flow(path):
+        if in_line and isinstance(content, str):
+            text = scalar_text(content, in_flow=in_flow)
+            self._edits.append((start, end, ("" if end > start else " ") + text))
+        elif in_line or node.flow_style or in_flow:
             self._edits.append((start, end, ("" if end > start else " ") + flow_text(content)))
         elif key is None:
             raise QuantityError(

@@ -67,7 +67,7 @@ def _found_files(kind: str, near: Path) -> dict[str, Path | Traversable]:
     return dict(sorted(found.items()))
 
 
-def name_in(file: Path, key: str) -> str:
+def name_in(file: Path | Traversable, key: str) -> str:
     """The name that a file gives itself: its own name on the disk is for people.
 
     The name of the file where it does not say, or cannot be read; its reader reports why.
@@ -163,11 +163,11 @@ def find_own_sensor(name: str, near: Path = Path()) -> OwnSensor:
     """
     sensors = known_sensors(near)
     if name not in sensors:
-        close = get_close_matches(name[:40], [*sensors, *SENSORS_KNOWN], n=1, cutoff=0.5)
-        meant = f"; did you mean {close[0]!r}?" if close else ""
+        close = get_close_matches(name[:40], [*SENSORS_KNOWN, *sensors], n=1, cutoff=0.5)
+        meant = f"did you mean {close[0]!r}?" if close else ""
         raise FileProblem(
-            f"{name[:40]!r} is not a sensor known here{meant}",
-            remedy=f"{', '.join(sensors)}; or a file in a folder '{SENSORS}'",
+            f"{name[:40]!r} is not a sensor known here, nor one of your own: {', '.join(sensors)}",
+            remedy=meant or f"describe it in a folder '{SENSORS}'",
         )
     return _parse_sensor_once(*content_of(sensors[name]))
 

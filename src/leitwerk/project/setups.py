@@ -66,8 +66,19 @@ def check_file(
         The file cannot be read. What is wrong *in* it is a finding.
 
     """
+    return check_text(read_bytes(path), path, datasheet=datasheet, today=today)
+
+
+def check_text(
+    text: str | bytes,
+    path: str | Path,
+    *,
+    datasheet: Datasheet | None = None,
+    today: date | None = None,
+) -> CheckedFile:
+    """Check a text that is, or would be, the setup file at ``path``; as for ``check_file``."""
     with collector_paused():
-        setup, findings = _draft_file(path)
+        setup, findings = draft_setup(text, file=str(path), library=Library(Path(path).parent))
         sheet = datasheet or (_datasheet_for(setup, findings) if setup else None)
         if setup is None or sheet is None:
             return CheckedFile(str(path), None, tuple(findings.sorted()))

@@ -90,6 +90,10 @@ class Calibration(Model):
     found: FoundField = Field(description="Pairs of reading and reference")
     correct: KindField = Field("offset and gain", description="Which correction is applied")
     uncertainty: QuantityField | None = Field(None, description="Expanded uncertainty, k = 2")
+    left: FoundField | None = Field(
+        None, description="Pairs of reading and reference as left, with the correction in force"
+    )
+    certificate: Line | None = Field(None, description="The number of its certificate")
 
 
 class TareEntry(Model):

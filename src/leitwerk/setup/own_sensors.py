@@ -1,4 +1,4 @@
-"""Sensors of one's own in files: what a channel has that one of them is wired to, and each by its serial number."""
+"""Sensors of one's own in files: what a channel has by its sensor, and each sensor by its serial number."""
 
 from __future__ import annotations
 
@@ -170,8 +170,10 @@ def with_own_sensor(
     try:
         own = library.find_own_sensor(name)
     except FileProblem as error:
-        valid = f"{', '.join(SENSORS)}; or a sensor of your own: {error.remedy}"
-        findings.error("unknown-sensor", (*path, "sensor"), error.message, valid=valid)
+        findings.error(
+            "bad-value", (*path, "sensor"), f"sensor: {error.message}", valid=", ".join(SENSORS),
+            remedy=error.remedy,
+        )  # fmt: skip
         return content.without("sensor", "sensor_serial"), None
     except SetupError as error:
         message = f"the file of the sensor has mistakes: {error}"

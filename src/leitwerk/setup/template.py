@@ -21,6 +21,7 @@ VERSION = "1"
 MOST_REPEATS, _MOST_VERSION = 64, 9999
 PLACEHOLDER = re.compile(r"<([a-z]\w{0,39})(?:\.([a-z]\w{0,39}))?>")
 _NAME = re.compile(r"[a-z]\w{0,39}")
+NUMBER = "number"  # <limit.number> is a quantity without its unit
 # What is asked for every template: which device it is.
 DEVICE = ("model", "at", "serial")
 
@@ -295,6 +296,8 @@ def _check_placeholders(
     for match in PLACEHOLDER.finditer(text):
         name, part = match[1], match[2]
         one = entry.parameters.get(name)
+        if part == NUMBER and one is not None and one.span is not None:
+            continue
         if part is not None:
             if one is None or part not in one.each or name != repeated:
                 message = f"{match[0]} stands for nothing here"

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from leitwerk.errors import QuantityError
+from leitwerk.errors import QuantityError, SetupError
 from leitwerk.findings import Findings, KeyPath
-from leitwerk.parsing.quantities import parse_quantity
+from leitwerk.parsing.quantities import format_number, parse_quantity
 from leitwerk.parsing.yaml_edit import YamlText, entry_lines, flow_text
 from leitwerk.parsing.yaml_text import Map, Value, comparable, parse_yaml
-from leitwerk.setup.template import DEVICE, PLACEHOLDER, Template
+from leitwerk.setup.template import DEVICE, NUMBER, PLACEHOLDER, Template
 
 
 @dataclass(frozen=True)
@@ -76,7 +77,12 @@ def _fill(
 
 
 def _filled(text: str, values: Mapping[str, str]) -> str:
-    return PLACEHOLDER.sub(lambda m: values[m[1] if m[2] is None else f"{m[1]}.{m[2]}"], text)
+    def value(match: re.Match[str]) -> str:
+        if match[2] == NUMBER:
+            return format_number(parse_quantity(values[match[1]]).value)
+        return values[match[1] if match[2] is None else f"{match[1]}.{match[2]}"]
+
+    return PLACEHOLDER.sub(value, text)
 
 
 def _special(
@@ -225,6 +231,25 @@ def _add(edit: YamlText, source: YamlText, place: KeyPath, new: Value, after: st
         edit.insert_lines(place[:-1], [f"{indent}{line}".rstrip() for line in lines], after=after)
     except (QuantityError, StopIteration):
         edit.insert(place, new, after=after)
+
+
+def parse_answers(text: bytes, file: str) -> dict[str, str]:
+    """Parameters of a template from a file of lines ``name: value``.
+
+    Raises
+    ------
+    SetupError
+        The text has something else.
+
+    """
+    findings = Findings(file)
+    root = parse_yaml(text, findings) or Map()
+    for name, value in root.items():
+        if not isinstance(value, str):
+            findings.error("bad-value", (name,), f"{name} is a text, a number or a quantity")
+    if findings.has_errors:
+        raise SetupError(file, findings.sorted())
+    return {name: str(value) for name, value in root.items()}
 
 
 def device_of(root: Mapping[str, Any]) -> dict[str, str]:

@@ -15,7 +15,7 @@ from leitwerk.exchange import guarded, person
 from leitwerk.links import mqtt, sdi12
 from leitwerk.monitoring import outbox, pacing, senders, web_calls
 from leitwerk.parsing import quantities, yaml_text
-from leitwerk.project import rows_file
+from leitwerk.project import sheets
 from leitwerk.protocols import board_image, lines, scpi, station
 from leitwerk.rules import schedule
 from leitwerk.setup import exchanges, rules
@@ -47,10 +47,11 @@ LIMITS = {
         reading.DEEPEST,
         history.MOST,
     ),
-    "rows and columns of a table in a file, its bytes": (
-        rows_file._MOST_ROWS,
-        rows_file._MOST_COLUMNS,
-        rows_file._MOST_BYTES,
+    "rows and columns of a table in a file, cells, bytes of an unpacked workbook": (
+        sheets.MOST_ROWS,
+        sheets.MOST_COLUMNS,
+        sheets._MOST_CELLS,
+        sheets._MOST_UNPACKED,
     ),
     "entries of an error queue": (scpi.ERRORS_AT_MOST,),
     "time of a measurement on SDI-12": (sdi12.LONGEST_MEASUREMENT_S,),

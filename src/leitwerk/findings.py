@@ -25,8 +25,9 @@ class Severity(enum.StrEnum):
 class Finding:
     """One thing that checking has to say.
 
-    ``line`` and ``column`` count from 1. ``path`` leads through the file's keys, ``channel`` is the
-    channel's name where one is meant. ``valid`` says what would be right, ``remedy`` what to do.
+    ``line`` and ``column`` count from 1; ``cell`` names the cell, where the file is a workbook. ``path``
+    leads through the file's keys, ``channel`` is the channel's name where one is meant. ``valid`` says
+    what would be right, ``remedy`` what to do.
     """
 
     severity: Severity
@@ -39,6 +40,7 @@ class Finding:
     channel: str = ""
     valid: str = ""
     remedy: str = ""
+    cell: str = ""
 
     @property
     def is_error(self) -> bool:
@@ -47,7 +49,9 @@ class Finding:
 
     @property
     def place(self) -> str:
-        """The place as editors understand it: ``file:line:column``."""
+        """The place as editors understand it: ``file:line:column``; of a workbook, ``file:sheet!C17``."""
+        if self.cell:
+            return f"{self.file}:{self.cell}"
         return f"{self.file}:{self.line}:{self.column}"
 
     def __str__(self) -> str:

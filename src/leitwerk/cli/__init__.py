@@ -28,6 +28,8 @@ _SECTIONS = {
         "renew": ("templates", "Bring a setup up to date with its template."),
         "replace-sensor": ("sensors", "Replace the sensor of a channel, and all that hangs on it."),
         "sensors": ("sensors", "List sensors of your own, with their calibrations."),
+        "to-table": ("setup_tables", "Write channels, alarms and contacts as CSV or XLSX."),
+        "from-table": ("setup_tables", "Take channels, alarms and contacts from CSV or XLSX."),
         "wiring-sheet": ("templates", "Show what is wired where, and the signals to be seen."),
         "example": ("example", "Print a setup to start from."),
         "check": ("check", "Find the mistakes in a setup."),

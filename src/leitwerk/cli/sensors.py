@@ -105,9 +105,9 @@ def replace_sensor(
     Exit code 0: written. 1: shown only, or the setup would have errors. 2: usage.
     """
     from leitwerk.cli.printing import print_findings, print_line
+    from leitwerk.commissioning.sensor_change import replace_sensor as changed
     from leitwerk.errors import QuantityError
     from leitwerk.project.files import write_atomic
-    from leitwerk.project.sensor_change import replace_sensor as changed
 
     given: dict[str, Content] = {
         key: text

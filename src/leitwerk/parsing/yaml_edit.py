@@ -97,6 +97,10 @@ class YamlText:
         self._starts = [0, *accumulate(len(line) for line in self.text.splitlines(keepends=True))]
         self._root: Any = yaml.compose(self.text, Loader=yaml.CSafeLoader)
         self._edits: list[tuple[int, int, str]] = []
+        self._sets: dict[KeyPath, Content] = {}
+        self._removed: set[KeyPath] = set()
+        self._inserted: dict[KeyPath, dict[str, tuple[Any, str | None]]] = {}
+        self._touched: set[KeyPath] = set()
         self._entries: dict[int, dict[str, tuple[Any, Any]]] = {}
 
     # ------------------------------------------------------------------ looking
@@ -169,21 +173,30 @@ class YamlText:
 
     def set(self, path: KeyPath, content: Content) -> None:
         """Put another value in the place of one that is there."""
-        key, node = self._find(path)
-        start, end = self._offset(node.start_mark), self._offset(node.end_mark)
-        in_flow = self._is_flow(path)
-        in_line = isinstance(node, yaml.ScalarNode) and node.style not in {"|", ">"}
-        if in_line and isinstance(content, str):
-            text = scalar_text(content, in_flow=in_flow)
-            self._edits.append((start, end, ("" if end > start else " ") + text))
-        elif in_line or node.flow_style or in_flow:
-            self._edits.append((start, end, ("" if end > start else " ") + flow_text(content)))
-        elif key is None:
-            raise QuantityError(
-                f"{'.'.join(path)}: an item of a list is not replaced by one of more lines"
-            )
-        else:
-            self.replace_lines(path, entry_lines(path[-1], content, key.start_mark.column))
+        self._find(path)
+        self._sets[path] = content
+        self._touch(path)
+
+    def remove(self, path: KeyPath) -> None:
+        """Take an entry away; a group that has no other entry goes with it."""
+        self._find(path)
+        self._removed.add(path)
+        self._touch(path)
+
+    def insert(self, path: KeyPath, content: Content, *, after: str | None = None) -> None:
+        """Add an entry to a group, behind one of its entries, or as its last one.
+
+        A group that is not there yet is added with it.
+        """
+        depth = next(k for k in range(len(path) - 1, -1, -1) if self.has(path[:k]))
+        parent, key, below = path[:depth], path[depth], path[depth + 1 :]
+        for step in reversed(below):
+            content = {step: content}
+        held = self._inserted.setdefault(parent, {})
+        if key in held and below:
+            content = _merged(held[key][0], content)
+        held[key] = (content, after)
+        self._touch(parent)
 
     def replace_lines(self, path: KeyPath, lines: list[str]) -> None:
         """Put other lines in the place of those of an entry.
@@ -194,53 +207,13 @@ class YamlText:
             The entry does not stand on lines of its own.
 
         """
-        if self._is_flow(path):
-            raise QuantityError(f"{'.'.join(path)} does not stand on a line of its own")
+        self._require_lines(path)
         first, end = self.lines_of(path)
-        before = self.text[self._starts[first] : self._offset(self._find(path)[0].start_mark)]
-        if before.strip():
-            raise QuantityError(f"{'.'.join(path)} does not stand on a line of its own")
-        self._edits.append(
-            (self._starts[first], self._starts[end], "".join(f"{line}\n" for line in lines))
-        )
-
-    def remove(self, path: KeyPath) -> None:
-        """Take an entry away; a group that has no other entry goes with it."""
-        _, parent = self._find(path[:-1])
-        if len(path) > 1 and len(self._children(parent)) == 1:
-            self.remove(path[:-1])
-        elif not self._is_flow(path):
-            self.replace_lines(path, [])
-        else:
-            left = {k: _plain(v) for k, (_, v) in self._children(parent).items() if k != path[-1]}
-            self.set(path[:-1], left)
-
-    def insert(self, path: KeyPath, content: Content, *, after: str | None = None) -> None:
-        """Add an entry to a group, behind one of its entries, or as its last one.
-
-        A group that is not there yet is added with it.
-        """
-        parent = path[:-1]
-        if not self.has(parent):
-            self.insert(parent, {path[-1]: content})
-            return
-        children = self._children(self._find(parent)[1])
-        if not children:
-            self.set(parent, {path[-1]: content})
-        elif self._is_flow((*parent, "")):
-            held = {key: _plain(node) for key, (_, node) in children.items()}
-            self.set(parent, {**held, path[-1]: content})
-        else:
-            indent = next(iter(children.values()))[0].start_mark.column
-            self.insert_lines(parent, entry_lines(path[-1], content, indent), after=after)
+        self._edits.append((self._starts[first], self._starts[end], _joined(lines)))
 
     def insert_lines(self, parent: KeyPath, lines: list[str], *, after: str | None = None) -> None:
         """Add lines to a block, behind one of its entries, or as its last ones."""
-        children = self._children(self._find(parent)[1])
-        name = after if after in children else next(reversed(children))
-        _, end = self.lines_of((*parent, name))
-        place = self._starts[end]
-        self._edits.append((place, place, "".join(f"{line}\n" for line in lines)))
+        self._edits.append((*self._behind(parent, after), _joined(lines)))
 
     def indent_below(self, parent: KeyPath) -> int:
         """How far to the right the entries of a block stand."""
@@ -253,17 +226,145 @@ class YamlText:
         Raises
         ------
         QuantityError
-            Two edits want the same part of the text.
+            An entry that is to be changed does not stand where it can be, or two edits want the same part.
 
         """
+        edits = list(self._edits)
+        if self._touched:
+            self._resolve((), self._root, edits)
         parts, reached = [], 0
-        for start, end, text in sorted(self._edits, key=lambda edit: edit[:2]):
+        for start, end, text in sorted(edits, key=lambda edit: edit[:2]):
             if start < reached:
                 line = bisect_right(self._starts, start)
                 raise QuantityError(f"two edits of line {line} do not go together")
             parts += [self.text[reached:start], text]
             reached = end
         return "".join([*parts, self.text[reached:]])
+
+    def _touch(self, path: KeyPath) -> None:
+        for depth in range(len(path) + 1):
+            self._touched.add(path[:depth])
+
+    def _require_lines(self, path: KeyPath) -> None:
+        key, _ = self._find(path)
+        before = "" if key is None else self.text[
+            self._starts[key.start_mark.line] : self._offset(key.start_mark)
+        ]  # fmt: skip
+        if key is None or before.strip() or self._is_flow(path):
+            raise QuantityError(f"{'.'.join(path)} does not stand on a line of its own")
+
+    def _behind(self, parent: KeyPath, after: str | None) -> tuple[int, int]:
+        """The place behind an entry of a block, or behind its last one."""
+        children = self._children(self._find(parent)[1])
+        name = after if after in children else next(reversed(children))
+        place = self._starts[self.lines_of((*parent, name))[1]]
+        return place, place
+
+    # ------------------------------------------------------------------ from what was asked to edits
+
+    def _resolve(self, path: KeyPath, node: Any, edits: list[tuple[int, int, str]]) -> bool:
+        """Add the edits of a value and all below it; True if nothing of it is left."""
+        if path in self._sets:
+            self._put(path, node, self._sets[path], edits)
+            return False
+        if isinstance(node, yaml.CollectionNode) and node.flow_style:
+            return self._resolve_flow(path, node, edits)
+        inserted = self._inserted.get(path, {})
+        if not isinstance(node, yaml.CollectionNode) or not node.value:
+            if inserted:
+                self._put(
+                    path, node, {key: content for key, (content, _) in inserted.items()}, edits
+                )
+            return False
+        own: list[tuple[int, int, str]] = []
+        gone = 0
+        for step, child in self._steps(node):
+            place = (*path, step)
+            if place not in self._touched:
+                continue
+            if place in self._removed or self._resolve(place, child, own):
+                self._require_lines(place)
+                first, end = self.lines_of(place)
+                own.append((self._starts[first], self._starts[end], ""))
+                gone += 1
+        if gone == len(node.value) and not inserted:
+            return True
+        indent = self.indent_below(path) if inserted else 0
+        for key, (content, after) in inserted.items():
+            own.append((*self._behind(path, after), _joined(entry_lines(key, content, indent))))
+        edits += own
+        return False
+
+    def _resolve_flow(self, path: KeyPath, node: Any, edits: list[tuple[int, int, str]]) -> bool:
+        """The edits of a group between braces: of single texts, or of all of it where keys come or go."""
+        inside = [p for p in self._touched if len(p) > len(path) and p[: len(path)] == path]
+        below = {p: self._sets[p] for p in inside if p in self._sets}
+        removed = [p for p in inside if p in self._removed]
+        inserted = {p: self._inserted[p] for p in (path, *inside) if p in self._inserted}
+        plain_sets = all(isinstance(c, str) for c in below.values()) and all(
+            isinstance(self._find(p)[1], yaml.ScalarNode) for p in below
+        )
+        if not removed and not inserted and plain_sets:
+            for place, content in below.items():
+                self._put(place, self._find(place)[1], content, edits)
+            return False
+        data = _plain(node)
+        for place, content in below.items():
+            _within(data, place[len(path) :])[place[-1]] = content
+        for place in removed:
+            _within(data, place[len(path) :]).pop(place[-1], None)
+        for place, entries in inserted.items():
+            held = _within(data, (*place[len(path) :], ""))
+            held.update({key: content for key, (content, _) in entries.items()})
+        if not data:
+            return True
+        edits.append((self._offset(node.start_mark), self._offset(node.end_mark), flow_text(data)))
+        return False
+
+    def _put(
+        self, path: KeyPath, node: Any, content: Content, edits: list[tuple[int, int, str]]
+    ) -> None:
+        """Add the edit that puts another value in the place of one."""
+        start, end = self._offset(node.start_mark), self._offset(node.end_mark)
+        in_flow = self._is_flow(path)
+        in_line = isinstance(node, yaml.ScalarNode) and node.style not in {"|", ">"}
+        key, _ = self._find(path)
+        is_small = isinstance(content, str) or len(entry_lines("k", content, 0)) == 1
+        if (in_line or node.flow_style) and (is_small or in_flow or key is None):
+            text = (
+                scalar_text(content, in_flow=in_flow)
+                if isinstance(content, str)
+                else flow_text(content)
+            )
+            edits.append((start, end, ("" if end > start else " ") + text))
+            return
+        self._require_lines(path)
+        first, last = self.lines_of(path)
+        lines = entry_lines(path[-1], content, key.start_mark.column)
+        edits.append((self._starts[first], self._starts[last], _joined(lines)))
+
+    def _steps(self, node: Any) -> list[tuple[str, Any]]:
+        if isinstance(node, yaml.MappingNode):
+            return [(key.value, value) for key, value in node.value]
+        return [(str(k), value) for k, value in enumerate(node.value)]
+
+
+def _joined(lines: list[str]) -> str:
+    return "".join(f"{line}\n" for line in lines)
+
+
+def _merged(held: Any, more: Any) -> Any:
+    """Two nested groups as one."""
+    if not isinstance(held, Mapping) or not isinstance(more, Mapping):
+        return more
+    return {**held, **{key: _merged(held.get(key), value) for key, value in more.items()}}
+
+
+def _within(data: Any, path: KeyPath) -> Any:
+    """The group that holds the last step of a path."""
+    for step in path[:-1]:
+        data = data[int(step)] if isinstance(data, list) else data[step]
+    return data
 
 
 def _texts(node: Any, path: KeyPath) -> Iterator[tuple[KeyPath, str]]:

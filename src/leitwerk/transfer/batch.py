@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from dataclasses import dataclass, replace
@@ -23,9 +21,10 @@ from leitwerk.identity import folded_number
 from leitwerk.links.options import USUAL, LinkOptions
 from leitwerk.project.clock import Clock
 from leitwerk.project.editing import with_values
-from leitwerk.project.files import content_hash, read_bytes, write_atomic
+from leitwerk.project.files import content_hash, write_atomic
 from leitwerk.project.kept_json import KeptFile, read_kept
 from leitwerk.project.library import find_datasheet
+from leitwerk.project.rows_file import numbered_rows
 from leitwerk.project.setups import load_setup, parse_setup
 from leitwerk.results import Outcome, overall
 from leitwerk.setup.model import Setup
@@ -288,36 +287,17 @@ def _digest(item: BatchItem) -> str:
 
 
 def _rows(path: Path) -> Iterator[tuple[int, dict[str, str]]]:
-    try:
-        text = read_bytes(path).decode("utf-8-sig")
-        # What spreadsheets write parts columns by commas or, where those mark decimals, semicolons.
-        first = text.partition("\n")[0]
-        reader = csv.DictReader(
-            io.StringIO(text), delimiter=";" if ";" in first else ",", strict=True
-        )
-        columns = reader.fieldnames or []
-        if "serial" not in columns or len(set(columns)) != len(columns):
+    """The lines of the table, each with its number."""
+    rows = numbered_rows(path)
+    if len(rows) > _MOST:
+        raise FileProblem(f"{path} has more than {_MOST} lines", remedy="part it")
+    for number, row in rows:
+        if "serial" not in row:
             raise FileProblem(
-                f"{path}: its columns are {', '.join(map(str, columns)) or 'none'}",
-                remedy="the first line names the columns, each once, among them 'serial'",
+                f"{path}:{number}: it has no serial number",
+                remedy="a column 'serial', with the serial number of each device",
             )
-        for count, row in enumerate(reader):
-            if count >= _MOST:
-                raise FileProblem(f"{path} has more than {_MOST} lines", remedy="part it")
-            if None in row or None in row.values():
-                raise FileProblem(
-                    f"{path}:{reader.line_num}: it has not as many columns as the first line",
-                    remedy="add what is missing, or put quotes around what holds a comma",
-                )
-            if not row["serial"].strip():
-                raise FileProblem(
-                    f"{path}:{reader.line_num}: it has no serial number", remedy="add it"
-                )
-            yield reader.line_num, {name: value.strip() for name, value in row.items()}
-    except (UnicodeDecodeError, csv.Error) as error:
-        raise FileProblem(
-            f"{path} is not a CSV file in UTF-8: {error}", remedy="save it as that"
-        ) from error
+        yield number, row
 
 
 def _way(column: str) -> tuple[str, ...]:

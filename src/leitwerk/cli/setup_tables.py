@@ -1,0 +1,101 @@
+"""leitwerk to-table and from-table: parts of a setup as tables, and back."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from leitwerk.cli.exit_codes import FINE, FOUND
+from leitwerk.cli.options import JSON, Pair
+
+
+@click.command("to-table")
+@click.argument("setup")
+@click.argument("table")
+@click.option("--of", "parts", multiple=True, metavar="PART",
+              help="channels, alarms or contacts; more of them with further --of.")  # fmt: skip
+def to_table(setup: str, table: str, *, parts: tuple[str, ...]) -> int:
+    """Write channels, alarms and contacts of SETUP as TABLE: .xlsx with a sheet for each, or one as .csv.
+
+    Exit code 0: written. 1: the setup cannot be read. 2: usage.
+    """
+    from leitwerk.project.setup_tables import write_setup_tables
+
+    if Path(table).suffix.lower() == ".csv" and not parts:
+        parts = ("channels",)
+    written = write_setup_tables(setup, table, parts)
+    click.echo(f"{table}: {', '.join(written)} of {setup}", err=True)
+    return FINE
+
+
+@click.command("from-table")
+@click.argument("table")
+@click.argument("setup")
+@click.option("--column", "columns", type=Pair(), multiple=True, metavar="NAME=KEY",
+              help="What a column of yours stands for, '-' for nothing; kept in columns.yaml.")  # fmt: skip
+@click.option(
+    "--decimal",
+    type=click.Choice(["comma", "point"]),
+    help="What marks decimals; else it is found.",
+)
+@click.option(
+    "--complete", is_flag=True, help="What the table does not have is removed from the setup."
+)
+@click.option("--write", is_flag=True, help="Write the setup; else it is only shown.")
+@JSON
+def from_table(
+    table: str,
+    setup: str,
+    *,
+    columns: tuple[tuple[str, str], ...],
+    decimal: str | None,
+    complete: bool,
+    write: bool,
+    as_json: bool,
+) -> int:
+    """Take channels, alarms and contacts of TABLE, .csv or .xlsx, into SETUP.
+
+    Units stand in the headings, as in 'expect [°C]', or in the cells. Mistakes are named with sheet and cell.
+    Comments and order of the setup stay; a table that says the same as the setup changes nothing in it.
+
+    Exit code 0: written, or nothing to do. 1: shown only, or there are errors. 2: usage.
+    """
+    from leitwerk.cli.printing import counts_text, echo_json, print_findings, print_line
+    from leitwerk.project.files import write_atomic
+    from leitwerk.project.setup_tables import (
+        COLUMNS_FILE,
+        TableOptions,
+        column_names,
+        import_tables,
+    )
+
+    folder = Path(setup).parent
+    names, kept = column_names(folder, columns)
+    done = import_tables(table, setup, TableOptions(decimal, names, complete))
+    if kept is not None:
+        write_atomic(folder / COLUMNS_FILE, kept)
+        click.echo(f"{folder / COLUMNS_FILE}: the names of the columns are kept", err=True)
+    if as_json:
+        echo_json(
+            {"changes": list(done.lines), "findings": [f.to_dict() for f in done.findings],
+             "understood": list(done.found)}
+        )  # fmt: skip
+    else:
+        for said in done.found:
+            click.echo(f"{table}: {said}", err=True)
+        for line in done.lines:
+            print_line(f"  {line}", 4)
+        print_findings(done.findings)
+    if not done.ok:
+        click.echo(f"{setup}: not written ({counts_text(done.findings)})", err=True)
+        return FOUND
+    if not done.is_new:
+        click.echo(f"{setup}: as the table has it, nothing to do", err=True)
+        return FINE
+    if not write:
+        click.echo(f"{setup}: {len(done.lines)} changes; --write writes them", err=True)
+        return FOUND
+    write_atomic(Path(setup), done.text)
+    click.echo(f"{setup}: {len(done.lines)} changes, written", err=True)
+    return FINE

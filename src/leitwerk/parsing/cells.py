@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Mapping
+from functools import lru_cache
 from typing import Any
 
 from leitwerk.errors import QuantityError
@@ -134,6 +135,7 @@ def cell_of(value: Value) -> str:
     return flow_text(value)
 
 
+@lru_cache(maxsize=4096)  # many cells of a column are alike
 def entry_of(cell: str) -> Value:
     """What a cell stands for.
 

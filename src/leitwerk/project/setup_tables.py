@@ -132,6 +132,15 @@ def read_entries(path: str | Path, options: TableOptions | None = None) -> list[
     return found
 
 
+@dataclass(frozen=True, slots=True)
+class _Column:
+    """A column that counts: its key, the unit of its cells, and whether they are quantities."""
+
+    name: str
+    unit: str
+    is_quantity: bool
+
+
 class _Reader:
     """Reads one sheet."""
 
@@ -166,7 +175,7 @@ class _Reader:
         mark = self._mark(columns)
         rows: dict[tuple[str, ...], dict[str, Value]] = {}
         places: dict[KeyPath, tuple[int, dict[str, int]]] = {}
-        at = {name: k for k, (name, _) in columns.items()}
+        at = {column.name: k for k, column in columns.items()}
         name_columns = [at.get(name, -1) for name in part.names]
         for number, cells in self._sheet.rows:
             values = self._row(number, cells, columns, mark)
@@ -186,7 +195,7 @@ class _Reader:
                 continue
             rows[names] = values
             places[part.way(names)] = (number, at)
-        kept = tuple(name for name, _ in columns.values() if name not in part.names)
+        kept = tuple(c.name for c in columns.values() if c.name not in part.names)
         found = list(self._sheet.found)
         if mark is not None:
             found.append(f"decimals are marked by a {mark}")
@@ -209,12 +218,10 @@ class _Reader:
                 return part
         return None
 
-    def _columns(
-        self, part: TablePart, headings: Sequence[tuple[str, str]]
-    ) -> dict[int, tuple[str, str]]:
-        """The columns that count, by their index: the key, and the unit of its cells."""
+    def _columns(self, part: TablePart, headings: Sequence[tuple[str, str]]) -> dict[int, _Column]:
+        """The columns that count, by their index."""
         known = set(part.columns)
-        found: dict[int, tuple[str, str]] = {}
+        found: dict[int, _Column] = {}
         for k, (typed, unit) in enumerate(headings):
             name = self._options.names.column(part.title, typed)
             if name is None or not typed:
@@ -231,52 +238,51 @@ class _Reader:
                     remedy=f"did you mean {near[0]!r}?" if near
                     else f"say what it is by --column '{typed[:40]}=NAME', or '{typed[:40]}=-' for nothing",
                 )  # fmt: skip
-            elif any(name == taken for taken, _ in found.values()):
+            elif any(name == taken.name for taken in found.values()):
                 message = f"the column {name} is there twice"
                 self._finding("duplicate-key", message, self._sheet.head_row, k + 1)
             else:
-                found[k] = (name, unit)
+                found[k] = _Column(name, unit, is_quantity(name))
         return found
 
-    def _mark(self, columns: Mapping[int, tuple[str, str]]) -> str | None:
+    def _mark(self, columns: Mapping[int, _Column]) -> str | None:
         """What marks decimals; said, or found in the cells that hold quantities."""
         if self._options.decimal is not None:
             return self._options.decimal
-        numbers = [k for k, (name, _) in columns.items() if is_quantity(name)]
+        numbers = [k for k, column in columns.items() if column.is_quantity]
         return decimal_mark(
             row[k] for _, row in self._sheet.rows for k in numbers
             if k < len(row) and ("," in row[k] or "." in row[k]) and row[k][0] not in '{["'
         )  # fmt: skip
 
     def _row(
-        self,
-        number: int,
-        cells: Sequence[str],
-        columns: Mapping[int, tuple[str, str]],
-        mark: str | None,
+        self, number: int, cells: Sequence[str], columns: Mapping[int, _Column], mark: str | None
     ) -> dict[str, Value]:
         values: dict[str, Value] = {}
         for k, text in enumerate(cells):
             if not text:
                 continue
-            if k not in columns:
+            column = columns.get(k)
+            if column is None:
                 if k >= len(self._sheet.head):
                     self._finding("unknown-column", "a cell beyond the last column", number, k + 1)
-                continue
-            name, unit = columns[k]
-            try:
-                if text[0] in '{["':
-                    values[name] = entry_of(text)
-                elif is_quantity(name):
-                    values[name] = with_unit(with_point(text, mark) if mark else text, unit)
-                else:
-                    values[name] = text
-            except QuantityError as error:
-                message = f"{name}: {error.message}"
-                self._finding(
-                    "bad-value", message, number, k + 1, valid=error.valid, remedy=error.remedy
-                )
+            elif not column.is_quantity and text[0] not in '{["':
+                values[column.name] = text
+            else:
+                try:
+                    values[column.name] = _value(text, column, mark)
+                except QuantityError as error:
+                    message = f"{column.name}: {error.message}"
+                    self._finding("bad-value", message, number, k + 1, valid=error.valid,
+                                  remedy=error.remedy)  # fmt: skip
         return values
+
+
+def _value(text: str, column: _Column, mark: str | None) -> Value:
+    """What a cell stands for."""
+    if text[0] in '{["':
+        return entry_of(text)
+    return with_unit(with_point(text, mark) if mark else text, column.unit)
 
 
 # ---------------------------------------------------------------------- into a setup
@@ -319,9 +325,7 @@ def import_tables(
     """
     chosen = options or TableOptions()
     text = read_bytes(setup).decode("utf-8-sig")
-    before = check_text(text, setup)
-    root = before.checked.setup.source.root if before.checked else None
-    root = root or _root_of(text, setup)
+    root = _root_of(text, setup)
     tables = read_entries(table, chosen)
     edit, lines = YamlText(text), list[str]()
     for entries in tables:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 import zipfile
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
 from pathlib import Path
@@ -118,43 +119,61 @@ def _workbook(path: Path, content: bytes) -> list[Sheet]:
             remedy="pip install 'leitwerk[spreadsheet]', or store it as CSV",
         ) from None
     try:
-        with zipfile.ZipFile(io.BytesIO(content)) as parts:
-            unpacked = sum(part.file_size for part in parts.infolist())
-        if unpacked > _MOST_UNPACKED:
-            raise ValueError("too large when unpacked")  # noqa: TRY301 - with all else that is wrong
+        needs_care = _needs_care(content)
         book = load_workbook(io.BytesIO(content), read_only=True, data_only=False, keep_links=False)
-        return [_of_workbook(sheet) for sheet in book.worksheets]
+        return [_of_workbook(sheet, needs_care=needs_care) for sheet in book.worksheets]
     except Exception as error:  # noqa: BLE001 - whatever a hostile file makes the package raise
         raise FileProblem(
             f"{path} is not a spreadsheet, or too large: {type(error).__name__}", remedy=_at_most()
         ) from None
 
 
-def _of_workbook(sheet: Any) -> Sheet:
+# A formula, an error, and a number that is shown in percent (ECMA-376, 18.3.1.40, 18.18.11, 18.8.30).
+_FORMULA = re.compile(rb"<(?:\w+:)?f[ />]|\bt=\"e\"")
+_PERCENT = re.compile(rb"numFmtId=\"(?:9|10)\"|formatCode=\"[^\"]*%")
+
+
+def _needs_care(content: bytes) -> bool:
+    """Whether a workbook has cells of which the value alone does not say what they are."""
+    with zipfile.ZipFile(io.BytesIO(content)) as parts:
+        if sum(part.file_size for part in parts.infolist()) > _MOST_UNPACKED:
+            raise ValueError("too large when unpacked")
+        for name in parts.namelist():
+            wanted = _PERCENT if name.endswith("styles.xml") else _FORMULA
+            if name.startswith("xl/") and name.endswith(".xml") and wanted.search(parts.read(name)):
+                return True
+    return False
+
+
+def _of_workbook(sheet: Any, *, needs_care: bool) -> Sheet:
     problems: list[CellProblem] = []
-    lines = []
-    rows = sheet.iter_rows(max_row=MOST_ROWS + 1, max_col=MOST_COLUMNS)
-    for number, row in enumerate(rows, start=1):
-        # The most frequent kinds of cell are sorted out here, without a call for each.
-        lines.append(
-            (
-                number,
-                [
-                    value.strip()
-                    if (kind := cell.data_type) == "s" and type(value := cell.value) is str
-                    else ""
-                    if cell.value is None
-                    else _cell(cell, kind, number, k, problems)
-                    for k, cell in enumerate(row, start=1)
-                ],
-            )
-        )
+    rows = _limited(sheet.iter_rows(max_row=MOST_ROWS + 1, values_only=not needs_care))
+    if needs_care:
+        lines = [
+            (number, [_cell(cell, number, k, problems) for k, cell in enumerate(row, start=1)])
+            for number, row in enumerate(rows, start=1)
+        ]
+    else:
+        lines = [
+            (number, [v.strip() if type(v) is str else _text(v) for v in row])
+            for number, row in enumerate(rows, start=1)
+        ]
     return _sheet(sheet.title, lines, problems, ())
 
 
-def _cell(cell: Any, kind: str, row: int, column: int, problems: list[CellProblem]) -> str:
-    """What a cell holds that is no plain text."""
-    value = cell.value
+def _limited(rows: Iterable[tuple[Any, ...]]) -> Iterator[tuple[Any, ...]]:
+    """The rows, as long as they are not too many cells."""
+    count = 0
+    for row in rows:
+        count += len(row)
+        if len(row) > MOST_COLUMNS or count > _MOST_CELLS:
+            raise ValueError("too many cells")
+        yield row
+
+
+def _cell(cell: Any, row: int, column: int, problems: list[CellProblem]) -> str:
+    """What a cell holds; a formula or an error is a problem."""
+    value, kind = cell.value, cell.data_type
     if kind == "f":
         problems.append(
             CellProblem(row, column, "formula-in-cell", f"the cell holds a formula: {str(value)[:40]}",
@@ -168,13 +187,20 @@ def _cell(cell: Any, kind: str, row: int, column: int, problems: list[CellProble
             )
         )
         return ""
+    is_number = isinstance(value, int | float) and not isinstance(value, bool)
+    if is_number and "%" in str(cell.number_format):
+        return f"{value * 100.0:.12g} %"  # what shows as 25 % is 0.25 in the file
+    return _text(value)
+
+
+def _text(value: Any) -> str:
+    """A value of a cell as text."""
+    if value is None:
+        return ""
     if isinstance(value, bool):
         return "yes" if value else "no"
-    if isinstance(value, int | float):
-        # What shows as 25 % is 0.25 in the file.
-        if "%" in str(cell.number_format):
-            return f"{value * 100.0:.12g} %"
-        return f"{value:.15g}" if isinstance(value, float) else str(value)
+    if isinstance(value, float):
+        return f"{value:.15g}"
     if isinstance(value, datetime):
         at_midnight = (value.hour, value.minute, value.second) == (0, 0, 0)
         return value.date().isoformat() if at_midnight else value.isoformat(timespec="minutes")

@@ -61,12 +61,14 @@ def calibration_record(
             CalibrationPoint(reference.value_in(unit), (reading.value_in(unit),))
             for reading, reference in written.found.points
         )
-        expanded = written.uncertainty
-        uncertainty = 0.0
-        if expanded is not None:
-            uncertainty = expanded.value if expanded.unit is None else convert_difference(
-                expanded.value, expanded.unit, unit
-            )  # fmt: skip
+        uncertainty = max(
+            (
+                wide.value if wide.unit is None else convert_difference(wide.value, wide.unit, unit)
+                for wide in (written.uncertainty, *written.found.expanded)
+                if wide is not None
+            ),
+            default=0.0,
+        )
     except QuantityError as error:
         message = f"the calibration does not fit a channel in {unit}: {error.message}"
         findings.error("wrong-unit", place, message, at_key=True, valid=error.valid)

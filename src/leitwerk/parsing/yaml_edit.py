@@ -211,6 +211,24 @@ class YamlText:
         first, end = self.lines_of(path)
         self._edits.append((self._starts[first], self._starts[end], _joined(lines)))
 
+    def append(self, path: KeyPath, content: Mapping[str, Any]) -> None:
+        """Add a group of keys to a list, behind its last item."""
+        key, node = self._find(path)
+        indent = " " * (key.start_mark.column + _STEP if key is not None else 0)
+        if not node.flow_style and node.value:
+            indent = " " * node.start_mark.column
+        lines = [
+            line for k, v in content.items() for line in entry_lines(k, v, len(indent) + _STEP)
+        ]
+        lines[0] = f"{indent}- {lines[0].lstrip()}"
+        if node.flow_style or not node.value:
+            held = [f"{indent}- {flow_text(_plain(item))}" for item in node.value]
+            head = f"{' ' * key.start_mark.column}{scalar_text(path[-1], in_flow=False)}:"
+            self.replace_lines(path, [head, *held, *lines])
+            return
+        place = self._starts[self._last_line(node) + 1]
+        self._edits.append((place, place, _joined(lines)))
+
     def insert_lines(self, parent: KeyPath, lines: list[str], *, after: str | None = None) -> None:
         """Add lines to a block, behind one of its entries, or as its last ones."""
         self._edits.append((*self._behind(parent, after), _joined(lines)))

@@ -4,21 +4,25 @@ from __future__ import annotations
 
 import datetime as dt
 from dataclasses import dataclass
-from typing import Annotated, Any
+from typing import Annotated
 
 from pydantic import Field, WithJsonSchema
 
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.models import Model, reader, shown, text_of
-from leitwerk.parsing.quantities import Quantity, parse_quantity
+from leitwerk.parsing.quantities import Quantity, parse_expected, parse_quantity
 from leitwerk.setup.fields import Line, QuantityField
 
 
 @dataclass(frozen=True, slots=True)
 class AsFoundPoints:
-    """Pairs of reading and reference, as found at a calibration."""
+    """Pairs of reading and reference, as found at a calibration.
+
+    ``expanded`` has the expanded uncertainty (k = 2) of each pair, None where it is not given.
+    """
 
     points: tuple[tuple[Quantity, Quantity], ...]
+    expanded: tuple[Quantity | None, ...]
 
 
 def _date(value: object) -> dt.date:
@@ -35,10 +39,19 @@ def _found(value: object) -> AsFoundPoints:
     valid = "pairs of reading and reference, such as {20.1 °C: 20.0 °C, 80.3 °C: 80.0 °C}"
     if not isinstance(value, dict) or not value:
         raise QuantityError(f"{shown(value)} are not calibration points", valid=valid)
-    pairs: dict[str, Any] = value
-    return AsFoundPoints(
-        tuple((parse_quantity(k), parse_quantity(text_of(v, valid))) for k, v in pairs.items())
-    )
+    points: list[tuple[Quantity, Quantity]] = []
+    expanded: list[Quantity | None] = []
+    for reading, text in value.items():
+        written = text_of(text, valid)
+        if "±" in written or "+-" in written or "+/-" in written:
+            both = parse_expected(written)
+            reference, wide = Quantity(both.value, both.unit), Quantity(both.tolerance, both.unit)
+            points.append((parse_quantity(reading), reference))
+            expanded.append(wide)
+        else:
+            points.append((parse_quantity(reading), parse_quantity(written)))
+            expanded.append(None)
+    return AsFoundPoints(tuple(points), tuple(expanded))
 
 
 def _kind(value: object) -> str:
@@ -61,7 +74,8 @@ FoundField = Annotated[
     WithJsonSchema(
         {
             "type": "object",
-            "description": "Pairs of reading and reference: {20.1 °C: 20.0 °C}",
+            "description": "Pairs of reading and reference: {20.1 °C: 20.0 °C}; the reference may have its "
+            "expanded uncertainty, k = 2: {20.1 °C: 20.0 ± 0.1 °C}",
             "minProperties": 1,
             "additionalProperties": {"type": ["string", "number"]},
         }
@@ -90,10 +104,16 @@ class Calibration(Model):
     found: FoundField = Field(description="Pairs of reading and reference")
     correct: KindField = Field("offset and gain", description="Which correction is applied")
     uncertainty: QuantityField | None = Field(None, description="Expanded uncertainty, k = 2")
+    before: FoundField | None = Field(
+        None, description="Pairs before the sensor was adjusted; 'found' are those behind it"
+    )
     left: FoundField | None = Field(
         None, description="Pairs of reading and reference as left, with the correction in force"
     )
     certificate: Line | None = Field(None, description="The number of its certificate")
+    conditions: dict[str, QuantityField] = Field(
+        default_factory=dict, description="What prevailed, such as the temperature"
+    )
 
 
 class TareEntry(Model):

@@ -20,6 +20,7 @@ _TEXTS = {
     "name", "channel", "label", "reading", "computed", "inputs", "like", "sensor", "sensor_serial", "scale",
     "unit", "tare", "limits", "bands", "group", "terminal", "pulses.missing", "states.open", "states.closed",
     "calibration.date", "calibration.due", "calibration.reference", "calibration.found", "calibration.left",
+    "calibration.before", "calibration.conditions",
     "calibration.correct", "calibration.certificate", "differs_from", "when", "only_while", "severity",
     "acknowledge", "text_message", "mail", "web", "topic", "outside",
 }  # fmt: skip

@@ -21,14 +21,16 @@ FICHTE = (SHEETS / "fichte-8.yaml").read_text("utf-8")
 # Keys that no example has, where they may stand: in a channel, at the top of the file.
 MORE = {
     "channel": [
-        "group: slow", "time_constant: 5 s", "tare: [{offset: 1, taken: 2026-03-02T08:40Z}]",
+        "group: slow", "sensor_serial: P-1",
+        "time_constant: 5 s", "tare: [{offset: 1, taken: 2026-03-02T08:40Z}]",
         "shunt: 250 Ω", "leads: 0.5 Ω", "inputs: newest within 30 s",
         "inputs: at the slowest", "like: air_top",
         "pulses: {gate: 1 s, filter: 1 ms, missing: lost, after: 3 s}",
         ("alarms: {a: {inside: 40..50 °C, hysteresis: 1 K}, b: {falls: 5 K, within: 5 min, latch: yes},"
         " c: {changes: 9 K, within: 5 min, clears_after: 10 s}}"),
         ("calibration: {date: 2026-03-02, due: 2027-03-02, reference: R-1, uncertainty: 0.2 K,"
-        " found: {0 °C: 0.1 °C, 50 °C: 50.2 °C}, correct: offset and gain}"),
+        " found: {0 °C: 0.1 °C, 50 °C: 50.2 °C}, correct: offset and gain, before: {0 °C: 0.3 ± 0.1 °C},"
+         " left: {0 °C: 0 °C}, certificate: C-7, conditions: {temperature: 23 °C}}"),
     ],
     "top": [
         "store: every 1 min", "mains: 60 Hz", "when_full: overwrite", "report: every 1 h",
@@ -36,6 +38,7 @@ MORE = {
         "records: {carrier: {rows: [{name: A}], unused: left, file: a.csv}}",
         "settings_from: {set: battery-charging, chemistry: lead, cells: 6, capacity: 80 A·h}",
         "constants: {rho: 998 kg/m³}", "tables: {gears: {1: 43/15}}",
+        "made_from: {template: kiln, version: 1, parameters: {kiln: 2}}",
         "settings: {name: KILN-2}", "secrets: [network.key]",
         ("papers: {header: {load: Tonewood}, logo: a.png, judged: {g: {alarms: [a.b], at_most: 30 min}},"
          " shares: {s: {channels: [a], within: 0..1, each: 10 min, value: root mean square, at_least: 95 %}},"

@@ -10,6 +10,7 @@ from importlib import resources
 import jsonschema
 import pytest
 import yaml
+from schema import SCHEMAS
 
 import leitwerk as lw
 from conftest import EXAMPLES, KILN, NOWHERE
@@ -105,6 +106,8 @@ def test_the_schema_takes_the_examples_and_refuses_mistakes(leitwerk):
 
 def test_the_shipped_schemas_are_those_of_the_code(leitwerk):
     assert schema_of(leitwerk) == setup_schema()
+    for name, made in SCHEMAS.items():
+        assert json.loads(leitwerk("schema", name).stdout) == made, name
     assert json.loads(leitwerk("schema", "datasheet").stdout) == datasheet_schema()
     limits = json.loads(leitwerk("schema", "limits").stdout)
     assert limits == limits_schema()
@@ -113,6 +116,27 @@ def test_the_shipped_schemas_are_those_of_the_code(leitwerk):
         jsonschema.Draft202012Validator(limits).validate(content)
         content.setdefault("alarms", {})["odd"] = {"abofe": 1}
         assert not jsonschema.Draft202012Validator(limits).is_valid(content)
+
+
+@pytest.mark.parametrize(
+    ("folder", "kind", "mistake"),
+    [
+        ("templates", "template", "parameter"),
+        ("sensors", "sensor", "wires"),
+        ("testplans", "test-plan", "sample"),
+        ("examples", "setup", "chanels"),
+    ],
+)
+def test_the_schemas_take_every_shipped_file_and_refuse_a_mistake(folder, kind, mistake):
+    schema = jsonschema.Draft202012Validator(SCHEMAS[kind])
+    files = [
+        f for f in (resources.files("leitwerk") / folder).iterdir() if f.name.endswith(".yaml")
+    ]
+    assert files
+    for file in files:
+        content = json.loads(json.dumps(yaml.safe_load(file.read_text("utf-8")), default=str))
+        assert [error.message for error in schema.iter_errors(content)] == [], file.name
+        assert not schema.is_valid({**content, mistake: "x"}), file.name
 
 
 @pytest.mark.parametrize("model", ["fichte-8", "linde", "eibe"])

@@ -9,6 +9,10 @@ _EXAMPLES = [
     "timber", "cabin", "panel", "head-water", "telemetry", "load", "board-gauges",
     "panel-board",
 ]  # fmt: skip
+_SCHEMAS = [
+    "setup", "template", "sensor", "limits", "contacts", "columns", "test-plan", "datasheet", "station",
+    "proof",
+]  # fmt: skip
 _PLANS = ["panel-board-tests"]  # of tests
 
 
@@ -20,11 +24,9 @@ def example(name: str) -> None:
 
 
 @click.command()
-@click.argument(
-    "of", default="setup", type=click.Choice(["setup", "datasheet", "limits", "station", "proof"])
-)
+@click.argument("of", default="setup", type=click.Choice(_SCHEMAS))
 def schema(of: str) -> None:
-    """Print the JSON Schema of setups, of datasheets, limit sets, stations' messages, or proofs."""
+    """Print the JSON Schema of a kind of file, for an editor: of setups, unless another is named."""
     _print(f"schemas/{of}.schema.json")
 
 

@@ -1,7 +1,7 @@
 """Write the pages that follow from the code: ``make pages``.
 
-The table of the names of points in docs/guide/datasheets.md, and docs/reference.md, the public names
-of the library. A test holds both against the code.
+The tables in docs/guide/datasheets.md and docs/guide/computed.md, all pages of docs/reference and
+docs/devices. A test holds them against the code.
 """
 
 import ast
@@ -11,6 +11,8 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
+from reference_pages import card_page, commands_page, device_pages, findings_page, keys_page
+
 from leitwerk.datasheet.vocabulary import VOCABULARY, Without
 from leitwerk.derived.functions_of_the_moment import MOMENT
 from leitwerk.derived.functions_of_time import OF_TIME
@@ -19,7 +21,7 @@ from leitwerk.derived.ready_made import READY_MADE
 ROOT = Path(__file__).parent.parent
 DATASHEETS = ROOT / "docs" / "guide" / "datasheets.md"
 COMPUTED = ROOT / "docs" / "guide" / "computed.md"
-REFERENCE = ROOT / "docs" / "reference.md"
+REFERENCE = ROOT / "docs" / "reference" / "python.md"
 BEGIN, END = "<!-- names of points: begin -->", "<!-- names of points: end -->"
 FUNCTIONS_BEGIN, FUNCTIONS_END = "<!-- functions: begin -->", "<!-- functions: end -->"
 # The packages with public names, and what stands above each.
@@ -94,7 +96,7 @@ def computed_page() -> str:
 def reference_page() -> str:
     """All public names with their signatures and what they are."""
     lines = [
-        "# Reference",
+        "# The library, name by name",
         "",
         "The public names of the library, written by `make pages`. Everything that a public function",
         "takes or returns is public as well. `help(name)` shows parameters, units and errors.",
@@ -169,7 +171,22 @@ def public_classes() -> dict[str, str]:
     return found
 
 
+def all_pages() -> dict[Path, str]:
+    """All pages that are written as a whole, by their files."""
+    folder = ROOT / "docs"
+    return {
+        REFERENCE: reference_page(),
+        folder / "reference" / "commands.md": commands_page(),
+        folder / "reference" / "card.md": card_page(),
+        folder / "reference" / "keys.md": keys_page(),
+        folder / "reference" / "findings.md": findings_page(),
+        **{folder / "devices" / f"{name}.md": text for name, text in device_pages().items()},
+    }
+
+
 if __name__ == "__main__":
     DATASHEETS.write_text(datasheets_page(), encoding="utf-8")
     COMPUTED.write_text(computed_page(), encoding="utf-8")
-    REFERENCE.write_text(reference_page(), encoding="utf-8")
+    for path, text in all_pages().items():
+        path.parent.mkdir(exist_ok=True)
+        path.write_text(text, encoding="utf-8")

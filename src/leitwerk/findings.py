@@ -65,8 +65,8 @@ class Finding:
         return [(n, t) for n, t in (("valid", self.valid), ("remedy", self.remedy)) if t]
 
     def to_dict(self) -> dict[str, Any]:
-        """The finding as plain data for JSON."""
-        return asdict(self)
+        """The finding as plain data for JSON; ``page`` is where the documentation says more of its rule."""
+        return {**asdict(self), "page": f"reference/findings.html#{self.rule}"}
 
 
 class Locator(Protocol):

@@ -1,3 +1,15 @@
+from .certificate import Certificate as Certificate
+from .certificate import Condition as Condition
+from .certificate import Expanded as Expanded
+from .certificate import Identification as Identification
+from .certificate import Item as Item
+from .certificate import KeptPart as KeptPart
+from .certificate import Measurement as Measurement
+from .certificate import Party as Party
+from .certificate import Result as Result
+from .certificate import Values as Values
+from .certificate_xml import certificate_xml as certificate_xml
+from .certificate_xml import read_certificate_xml as read_certificate_xml
 from .conformity import Decision as Decision
 from .conformity import decide as decide
 from .conformity import global_risks as global_risks

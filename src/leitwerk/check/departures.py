@@ -10,13 +10,13 @@ from leitwerk.findings import Findings, KeyPath
 from leitwerk.parsing.yaml_text import List, Map, Value, parse_yaml
 from leitwerk.setup.model import Setup
 from leitwerk.setup.template import Template
-from leitwerk.setup.template_text import Rendered, device_of, render
+from leitwerk.setup.template_text import FilledTemplate, device_of, fill_in
 
 _NOT_COMPARED = ("leitwerk", "device", "made_from")
 _MOST_NAMED = 6
 
 
-def base_of(setup: Setup, template: Template) -> Rendered:
+def base_of(setup: Setup, template: Template) -> FilledTemplate:
     """What a template made when a setup was made from it.
 
     Raises
@@ -27,7 +27,7 @@ def base_of(setup: Setup, template: Template) -> Rendered:
     """
     if setup.made_from is None or setup.source.root is None:
         raise QuantityError(f"{setup.source.file} was not made from a template")
-    return render(template, setup.made_from.parameters, device_of(setup.source.root))
+    return fill_in(template, setup.made_from.parameters, device_of(setup.source.root))
 
 
 def check_departures(

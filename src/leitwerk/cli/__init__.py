@@ -21,7 +21,7 @@ gc.set_threshold(50_000)
 
 # In the order of the work: section -> command -> module below this package, and its line in --help,
 # which is shown without loading the module.
-_SECTIONS = {
+SECTIONS = {
     "Before the device": {
         "templates": ("templates", "List templates of setups, and what may be chosen in one."),
         "begin": ("templates", "Make a setup from a template, by questions."),
@@ -106,7 +106,10 @@ _SECTIONS = {
         "devices": ("devices", "List the devices that were seen; names stand for addresses."),
         "limits": ("limits", "List limit sets, and show the limits of one."),
         "datasheet": ("datasheet", "Find the mistakes in a datasheet, or try it on a device."),
-        "schema": ("example", "Print the JSON Schema of setups or datasheets, for an editor."),
+        "finding": ("look_up", "Show what a finding means, and what to do."),
+        "card": ("look_up", "Show all commands on one page."),
+        "completion": ("look_up", "Install completion of commands in your shell."),
+        "schema": ("example", "Print the JSON Schema of a kind of file, for an editor."),
     },
     "Try out": {
         "demo": ("demo", "The whole work in less than a minute, with a simulated device."),
@@ -114,7 +117,7 @@ _SECTIONS = {
         "services": ("services", "Run a simulated message gateway and mail server."),
     },
 }
-_COMMANDS = {name: entry for section in _SECTIONS.values() for name, entry in section.items()}
+_COMMANDS = {name: entry for section in SECTIONS.values() for name, entry in section.items()}
 
 WELCOME = """\
 Leitwerk checks, uploads and verifies the setup of measuring devices, from one text file.
@@ -165,7 +168,7 @@ class _Commands(click.Group):
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         del ctx
         width = max(map(len, _COMMANDS))
-        for section, commands in _SECTIONS.items():
+        for section, commands in SECTIONS.items():
             with formatter.section(section):
                 formatter.write_dl([(f"{n:{width}}", text) for n, (_, text) in commands.items()])
 

@@ -13,6 +13,7 @@ import click
 
 from leitwerk.findings import Finding, count_findings
 
+_MOST_RULES = 6  # that are named at the end of a list of findings
 _SEVERITY: dict[str, dict[str, Any]] = {
     "error": {"fg": "red", "bold": True},
     "warning": {"fg": "yellow"},
@@ -40,8 +41,10 @@ def print_line(line: str, indent: int, *, err: bool = False) -> None:
 
 
 def print_findings(findings: Iterable[Finding], *, err: bool = False) -> None:
-    """Print findings, each with its place, what is valid and what to do."""
+    """Print findings, each with its place, what is valid and what to do; then where more is said of them."""
+    rules: dict[str, None] = {}
     for finding in findings:
+        rules[finding.rule] = None
         severity = finding.severity.value
         head, shown = f"{finding.place}: {severity}: ", f"{finding.place}: "
         shown += click.style(severity, **_SEVERITY[severity]) + ": "
@@ -52,6 +55,9 @@ def print_findings(findings: Iterable[Finding], *, err: bool = False) -> None:
         for name, text in finding.advice():
             head = f"    {name}: "
             _print_wrapped(head, click.style(head, dim=True), text, 6 + len(name), err=err)
+    if rules:
+        named = " ".join(list(rules)[:_MOST_RULES])
+        click.echo(click.style(f"more: leitwerk finding {named}", dim=True), err=err)
 
 
 def print_rows(rows: Iterable[tuple[str, str]]) -> None:

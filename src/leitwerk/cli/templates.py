@@ -107,7 +107,7 @@ def begin(
     from leitwerk.project.files import read_bytes, write_atomic
     from leitwerk.project.setups import check_file
     from leitwerk.project.templates import find_template
-    from leitwerk.setup.template_text import parse_answers, render
+    from leitwerk.setup.template_text import fill_in, parse_answers
 
     if Path(file).exists():
         raise FileProblem(f"{file} is there already", remedy="give another name, or move it away")
@@ -121,7 +121,7 @@ def begin(
         raise QuantityError(
             f"the template {found} is not for {device['model']}", valid=", ".join(found.entry.fits)
         )
-    made = render(found, asking.parameters(values), device)
+    made = fill_in(found, asking.parameters(values), device)
     write_atomic(Path(file), made.text)
     result = check_file(file)
     print_findings(result.findings, err=True)
@@ -229,14 +229,14 @@ def renew(setup: str, *, given: tuple[tuple[str, str], ...], write: bool) -> int
     if not done.is_new:
         click.echo(f"{setup}: as {done.template} has it, nothing to do", err=True)
         return FINE
-    for finding in done.errors:
-        print_findings([finding], err=True)
+    print_findings(done.errors, err=True)
     if done.errors:
         click.echo(f"{setup}: not written ({counts_text(done.errors)})", err=True)
         return FOUND
     kept = sum(change.done == "kept" for change in done.changes)
     count = len(done.changes) - kept
-    summary = f"{count} entries as {done.template} has them, {kept} kept as changed by hand"
+    entries = "1 entry" if count == 1 else f"{count} entries"
+    summary = f"{entries} as {done.template} has it, {kept} kept as changed by hand"
     if not write:
         click.echo(f"{setup}: {summary}; --write writes it", err=True)
         return FOUND

@@ -10,4 +10,5 @@ from .quantities import parse_span as parse_span
 from .units import Unit as Unit
 from .units import convert as convert
 from .units import parse_unit as parse_unit
+from .yaml_edit import Content as Content
 from .yaml_text import Map as Map

@@ -13,7 +13,7 @@ from leitwerk.project.setups import check_text, load_setup
 from leitwerk.project.templates import find_template
 from leitwerk.setup.model import Setup
 from leitwerk.setup.template import Template
-from leitwerk.setup.template_text import Renewal, device_of, render, renew_text
+from leitwerk.setup.template_text import Renewal, device_of, fill_in, renew_text
 
 
 def wiring_of(setup: Setup) -> Mapping[str, str]:
@@ -69,7 +69,7 @@ def renew_setup(path: str | Path, values: Mapping[str, str]) -> RenewedSetup:
     newest = find_template(made.template, near=near)
     base = base_of(setup, find_template(made.template, made.version, near))
     known = {k: v for k, v in made.parameters.items() if k in newest.entry.parameters}
-    after = render(newest, {**known, **values}, device_of(root))
+    after = fill_in(newest, {**known, **values}, device_of(root))
     before = setup.source.content.decode("utf-8-sig")
     text, changes = renew_text(before, base.text, after.text)
     checked = check_text(text, path)

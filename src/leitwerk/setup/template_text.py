@@ -16,7 +16,7 @@ from leitwerk.setup.template import DEVICE, NUMBER, PLACEHOLDER, Template
 
 
 @dataclass(frozen=True)
-class Rendered:
+class FilledTemplate:
     """The setup that a template makes with some parameters.
 
     ``chosen`` says which parameter gave the entry at a path; what is not in it is fixed.
@@ -26,7 +26,9 @@ class Rendered:
     chosen: Mapping[KeyPath, str]
 
 
-def render(template: Template, values: Mapping[str, str], device: Mapping[str, str]) -> Rendered:
+def fill_in(
+    template: Template, values: Mapping[str, str], device: Mapping[str, str]
+) -> FilledTemplate:
     """The setup of a template.
 
     Parameters
@@ -51,7 +53,7 @@ def render(template: Template, values: Mapping[str, str], device: Mapping[str, s
         "parameters": checked,
     }
     tail = "\n".join(entry_lines("made_from", held, 0))
-    return Rendered(f"{body.rstrip()}\n\n{tail}\n", chosen)
+    return FilledTemplate(f"{body.rstrip()}\n\n{tail}\n", chosen)
 
 
 def _fill(

@@ -1,0 +1,1 @@
+"""The conformance suite that others run over their own files and links."""

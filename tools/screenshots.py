@@ -216,12 +216,6 @@ def shoot_watching(folder: Path) -> None:
         down = "\x1b[B"
         words = ["live", path, "station.yaml", "--every", "1 s"]
         paint(view_in_terminal(words, folder, down), PICTURES / "live-view.png")
-        paint(view_in_terminal(["live", path], folder, "\r"), PICTURES / "live-large.png")
-    draw_samples(folder)
-    words = ["--setup", setup_file(folder, "modbus+tcp://127.0.0.1:5020?unit=3", {})]
-    words += ["--panel", "air_top,air_bottom", "--panel", "humidity", "--to", "draw.png"]
-    run_in_terminal(["draw", "run.csv", *words, "--mark", "2026-03-02 08:20=door opened"], folder)
-    shutil.copy(folder / "draw.png", PICTURES / "draw.png")
 
 
 PAPERS = """
@@ -232,6 +226,54 @@ papers:
     heat: {alarms: [air_top.too_hot], at_most: 0}
     dryness: {alarms: [humidity.too_dry], at_most: 4 h}
 """
+
+
+def shoot_wiring_sheet(folder: Path) -> None:
+    """The wiring sheet of a kiln that was made from its template."""
+    device = [
+        "--at",
+        "modbus+tcp://127.0.0.1:5020?unit=3",
+        "--model",
+        "fichte-8",
+        "--serial",
+        "K2-00417",
+    ]
+    chosen = [
+        "--defaults",
+        "--with",
+        "cores=2",
+        "--with",
+        "air_sensor=kiln-pt100",
+        "--sheet",
+        "sheet.pdf",
+    ]
+    run_in_terminal(["begin", "kiln", "sheet.yaml", *device, *chosen], folder)
+    draws = shutil.which("pdftoppm")
+    assert draws is not None, "install poppler-utils"
+    subprocess.run([draws, "-r", "110", "-png", "sheet.pdf", "sheet"], cwd=folder, check=True)
+    page = Image.open(min(folder.glob("sheet-*.png")))
+    page.crop((0, 60, page.width, int(page.height * 0.62))).save(PICTURES / "wiring-sheet.png")
+
+
+def shoot_editor() -> None:
+    """An editor that completes a setup by its schema; it needs node with npm, and Chromium."""
+    npm, chromium = shutil.which("npm"), shutil.which("chromium")
+    if npm is None or chromium is None:
+        print("left as it is, without npm or chromium:", PICTURES / "editor.png")
+        return
+    source, made = Path(__file__).parent / "editor", Path("build/editor").absolute()
+    made.mkdir(parents=True, exist_ok=True)
+    for file in source.iterdir():
+        if file.is_file():
+            text = file.read_text("utf-8").replace("../../src/", f"{source.parent.parent}/src/")
+            (made / file.name).write_text(text, "utf-8")
+    subprocess.run([npm, "install", "--silent"], cwd=made, check=True)
+    subprocess.run([npm, "run", "--silent", "build"], cwd=made, check=True)
+    words = ["--headless=new", "--no-sandbox", "--hide-scrollbars", "--window-size=1100,610"]
+    words += ["--virtual-time-budget=5000", f"--screenshot={PICTURES / 'editor.png'}"]
+    subprocess.run(
+        [chromium, *words, (made / "page.html").as_uri()], check=True, capture_output=True
+    )
 
 
 def shoot_reports(folder: Path) -> None:
@@ -426,6 +468,8 @@ def main() -> None:
             shoot("live", "live", path, "--for", "3 s", "--figure", "figure.png")
             shutil.copy(folder / "figure.png", PICTURES / "figure-fail.png")
         shoot_watching(folder)
+        shoot_wiring_sheet(folder)
+        shoot_editor()
         shoot_reports(folder)
         shoot_wiring(folder)
         shoot_feeder(folder)

@@ -1,7 +1,7 @@
 # Needs Python 3.11 or newer with pip, and make. Each target builds what it needs.
 PYTHON ?= python3
 
-.PHONY: demo test quick coverage lowest format fuzz bench screenshots schema units pages clean
+.PHONY: demo test quick coverage lowest format fuzz bench screenshots schema units pages site clean
 
 # The demo runs from an ordinary install, as a user would have it.
 build/demo/ready: pyproject.toml $(shell find src -type f -not -name '*.pyc')
@@ -73,6 +73,11 @@ units: build/dev/ready
 
 pages: build/dev/ready
 	build/dev/bin/python tools/pages.py
+
+# The documentation as a site, in build/site: it needs no network. A dead link fails it.
+site: build/dev/ready
+	build/dev/bin/sphinx-build -q -W --keep-going -b html docs build/site
+	@echo "open build/site/index.html"
 
 clean:
 	rm -rf build leitwerk-demo .pytest_cache .mypy_cache .ruff_cache .hypothesis

@@ -19,3 +19,4 @@ myst_enable_extensions = ["colon_fence"]
 highlight_language = "none"
 suppress_warnings = ["misc.highlighting_failure", "mystnb.unknown_mime_type"]
 html_theme_options = {"navigation_with_keys": True}
+smartquotes = False  # commands stand in plain quotes

@@ -11,7 +11,14 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
-from reference_pages import card_page, commands_page, device_pages, findings_page, keys_page
+from reference_pages import (
+    card_page,
+    commands_page,
+    device_pages,
+    findings_page,
+    keys_page,
+    manual_page,
+)
 
 from leitwerk.datasheet.vocabulary import VOCABULARY, Without
 from leitwerk.derived.functions_of_the_moment import MOMENT
@@ -178,6 +185,7 @@ def all_pages() -> dict[Path, str]:
         REFERENCE: reference_page(),
         folder / "reference" / "commands.md": commands_page(),
         folder / "reference" / "card.md": card_page(),
+        ROOT / "src" / "leitwerk" / "help" / "leitwerk.1": manual_page(),
         folder / "reference" / "keys.md": keys_page(),
         folder / "reference" / "findings.md": findings_page(),
         **{folder / "devices" / f"{name}.md": text for name, text in device_pages().items()},

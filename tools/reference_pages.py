@@ -157,6 +157,42 @@ def _described(entry: Mapping[str, Any]) -> tuple[str, str]:
     return text.split("\n\n")[0], ", ".join(shown[:6])
 
 
+_MANUAL = """.TH LEITWERK 1 "" "Leitwerk" "User commands"
+.SH NAME
+leitwerk \\- check, upload and verify the setup of measuring devices
+.SH SYNOPSIS
+.B leitwerk
+.I COMMAND
+[options]
+.SH DESCRIPTION
+A setup is a text file for one device. leitwerk finds the mistakes in it, uploads it, reads back what arrived,
+and compares readings with what is expected. leitwerk COMMAND \\-\\-help shows the options of a command."""
+_STATUS = """.SH EXIT STATUS
+0: fine. 1: errors were found, or a verdict is not passed. 2: usage, or a file. 3: the device was not reached.
+4: the device refused."""
+
+
+def manual_page() -> str:
+    """The page of the manual, for man(1)."""
+    lines = [_MANUAL]
+    for section, commands in SECTIONS.items():
+        lines.append(f".SH {section.upper()}")
+        for name in commands:
+            command = _command(name)
+            lines += [".TP", f".B {_roff(_usage(name, command).removeprefix('leitwerk '))}"]
+            for number, part in enumerate(inspect.cleandoc(command.help or "").split("\n\n")):
+                lines += ([".IP"] if number else []) + [_roff(re.sub(r"\s+", " ", part))]
+            for head, text in _options(command):
+                lines += [".RS", ".TP", f".B {_roff(head)}", _roff(text), ".RE"]
+    lines.append(_STATUS)
+    return "\n".join(lines) + "\n"
+
+
+def _roff(text: str) -> str:
+    text = text.replace("\\", "\\e").replace("-", "\\-")
+    return f"\\&{text}" if text.startswith((".", "'")) else text
+
+
 _FINDINGS_ARE = (
     "What a check finds, each by the name of its rule: what it means, and what to do. "
     "`leitwerk finding RULE` shows the same."

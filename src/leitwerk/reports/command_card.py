@@ -17,17 +17,21 @@ def command_card(sections: Mapping[str, Mapping[str, str]]) -> ReportText:
         What each command does, in the order of the work.
 
     """
-    rows: list[tuple[str, str, str]] = []
+    rows: list[tuple[str, str]] = []
     for section, commands in sections.items():
-        names = list(commands.items())
-        rows += [(section if k == 0 else "", name, text) for k, (name, text) in enumerate(names)]
+        rows += [
+            (f"**{section}**", ""),
+            *((plain(name), plain(text)) for name, text in commands.items()),
+        ]
     half = (len(rows) + 1) // 2
     lines = ["# Leitwerk: the commands", "", "| | | | |", "|---|---|---|---|"]
-    for left, right in zip(rows[:half], [*rows[half:], ("", "", "")], strict=False):
-        cells = (f"{plain(left[1])}", plain(left[2]), f"{plain(right[1])}", plain(right[2]))
-        lines.append(f"| {' | '.join(cells)} |")
+    for left, right in zip(rows[:half], [*rows[half:], ("", "")], strict=False):
+        lines.append(f"| {' | '.join((*left, *right))} |")
+    table = [
+        (section, name, text) for section, held in sections.items() for name, text in held.items()
+    ]
     return ReportText(
         title="Leitwerk: the commands", markdown="\n".join(lines) + "\n", pictures={}, about={},
         outcome=None, page_word="page",
-        tables={"commands": [("section", "command", "what it does"), *rows]},
+        tables={"commands": [("section", "command", "what it does"), *table]}, compact=True,
     )  # fmt: skip

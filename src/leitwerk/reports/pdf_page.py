@@ -17,7 +17,12 @@ _FONT_FILES = {_FONT: "DejaVuSans.ttf", _BOLD: "DejaVuSans-Bold.ttf", _MONO: "De
 
 
 def page_pdf(
-    markdown: str, title: str, pictures: Mapping[str, bytes], page_word: str = "page"
+    markdown: str,
+    title: str,
+    pictures: Mapping[str, bytes],
+    page_word: str = "page",
+    *,
+    compact: bool = False,
 ) -> bytes:
     """Markdown as a PDF of A4 pages; the same text gives the same bytes.
 
@@ -30,6 +35,8 @@ def page_pdf(
         PNG or JPEG, each by the name under which the Markdown has it.
     page_word : str
         What stands before the number of a page.
+    compact : bool
+        Small letters and narrow margins, for what must stand on one page.
 
     Raises
     ------
@@ -51,17 +58,18 @@ def page_pdf(
     _take_fonts()
     tokens = MarkdownIt("commonmark", {"html": False}).enable("table").parse(markdown)
     out = io.BytesIO()
+    margin = _MARGIN_PT * (0.7 if compact else 1.0)
     document = SimpleDocTemplate(
-        out, pagesize=A4, title=title, author="Leitwerk", invariant=1, leftMargin=_MARGIN_PT,
-        rightMargin=_MARGIN_PT, topMargin=_MARGIN_PT, bottomMargin=_MARGIN_PT,
+        out, pagesize=A4, title=title, author="Leitwerk", invariant=1, leftMargin=margin,
+        rightMargin=margin, topMargin=margin, bottomMargin=margin + 6.0 * compact,
     )  # fmt: skip
 
     def footer(canvas: Any, made: Any) -> None:
         canvas.setFont(_FONT, 8)
-        canvas.drawString(_MARGIN_PT, 28, title[:90])
-        canvas.drawRightString(A4[0] - _MARGIN_PT, 28, f"{page_word} {made.page}")
+        canvas.drawString(margin, 28, title[:90])
+        canvas.drawRightString(A4[0] - margin, 28, f"{page_word} {made.page}")
 
-    flow = list(_Setter(document.width, pictures).flow(tokens))
+    flow = list(_Setter(document.width, pictures, compact=compact).flow(tokens))
     document.build(flow, onFirstPage=footer, onLaterPages=footer)
     return out.getvalue()
 
@@ -80,15 +88,25 @@ def _take_fonts() -> None:
 class _Setter:
     """Makes flowables of tokens."""
 
-    def __init__(self, width: float, pictures: Mapping[str, bytes]) -> None:
+    def __init__(
+        self, width: float, pictures: Mapping[str, bytes], *, compact: bool = False
+    ) -> None:
         from reportlab.lib.styles import ParagraphStyle  # noqa: PLC0415
 
         self._width, self._pictures = width, pictures
+        self._cell_pt = 6.4 if compact else 8.0
+        self._above_pt = 1.5 if compact else 3.0
         plain = ParagraphStyle("plain", fontName=_FONT, fontSize=9.5, leading=13, spaceAfter=5)
         self._styles = {
             "p": plain,
             "li": ParagraphStyle("li", parent=plain, leftIndent=12, bulletIndent=2),
-            "td": ParagraphStyle("td", parent=plain, fontSize=8, leading=10, spaceAfter=0),
+            "td": ParagraphStyle(
+                "td",
+                parent=plain,
+                fontSize=self._cell_pt,
+                leading=1.25 * self._cell_pt,
+                spaceAfter=0,
+            ),
             "th": ParagraphStyle("th", parent=plain, fontName=_BOLD, fontSize=8, leading=10),
             "h1": ParagraphStyle("h1", parent=plain, fontName=_BOLD, fontSize=16, leading=20),
             "h2": ParagraphStyle(
@@ -172,6 +190,8 @@ class _Setter:
         style = TableStyle([
             ("GRID", (0, 0), (-1, -1), 0.4, colors.HexColor("#b8c0cc")),
             ("VALIGN", (0, 0), (-1, -1), "TOP"),
+            ("TOPPADDING", (0, 0), (-1, -1), self._above_pt),
+            ("BOTTOMPADDING", (0, 0), (-1, -1), self._above_pt),
             *([("BACKGROUND", (0, 0), (-1, head - 1), colors.HexColor("#eef1f5"))] if head else []),
         ])  # fmt: skip
         body = rows[head:]
@@ -186,7 +206,7 @@ class _Setter:
         from reportlab.pdfbase.pdfmetrics import stringWidth  # noqa: PLC0415
 
         def wide(text: str) -> float:
-            return stringWidth(text, _BOLD, 8) + 2 * _PADDING_PT + 1.0
+            return stringWidth(text, _BOLD, self._cell_pt) + 2 * _PADDING_PT + 1.0
 
         columns = list(zip(*texts, strict=True))
         words = [

@@ -53,6 +53,8 @@ class ReportText:
         None where nothing is judged.
     page_word : str
         What a page is called.
+    compact : bool
+        Whether a PDF is set in small letters, to stand on one page.
     tables : mapping from name to rows
         The same for a spreadsheet.
 
@@ -65,6 +67,7 @@ class ReportText:
     outcome: Outcome | None
     page_word: str
     tables: Mapping[str, Sequence[Row]]
+    compact: bool = False
 
 
 def write_report(report: ReportText, path: Path, language: str = "en") -> None:
@@ -83,7 +86,9 @@ def write_report(report: ReportText, path: Path, language: str = "en") -> None:
         write_atomic(path, content)
         return
     if path.suffix == ".pdf":
-        page = page_pdf(report.markdown, report.title, report.pictures, report.page_word)
+        page = page_pdf(
+            report.markdown, report.title, report.pictures, report.page_word, compact=report.compact
+        )
     else:
         page = page_html(report.markdown, report.title, report.pictures, language).encode()
     write_atomic(path, sealed(page, path.suffix, report.about))

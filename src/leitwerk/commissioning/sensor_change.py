@@ -78,13 +78,12 @@ def replace_sensor(
     old = before.checked.channel(channel)
     section = _section(before.checked, old)
     text = before.checked.setup.source.content.decode("utf-8-sig")
-    kept_unit = {} if "unit" in entries or "unit" not in section else {"unit": section["unit"]}
-    made = _edited(text, channel, section, {**kept_unit, **entries}, old, drop=None)
-    tried = check_text(made, path)
-    if kept_unit and any(f.is_error and f.channel == channel for f in tried.findings):
-        made = _edited(text, channel, section, entries, old, drop=None)  # of another quantity
-        tried, kept_unit = check_text(made, path), {}
+    # First without all that may not fit: in which unit would it measure?
+    tried = check_text(_edited(text, channel, section, entries, old, drop=None), path)
     unit = _unit_of(tried.checked, channel)
+    kept_unit = {} if "unit" in entries else _kept_unit(section, old.unit, unit)
+    if kept_unit:
+        unit = old.unit
     is_other = unit is not None and unit.dimension != old.unit.dimension
     judged = [key for key in _JUDGED_BY if key in section]
     if is_other and judged and not drop:
@@ -118,6 +117,15 @@ def _section(checked: CheckedSetup, old: CheckedChannel) -> Map:
             remedy=f"replace the sensor of {section['like']}, or give {old.name} entries of its own",
         )
     return section
+
+
+def _kept_unit(section: Map, old: Unit, natural: Unit | None) -> dict[str, Value]:
+    """The unit of a channel as before, where the new sensor measures the same quantity."""
+    if natural is None or natural.dimension != old.dimension:
+        return {}
+    if "unit" in section:
+        return {"unit": section["unit"]}
+    return {} if natural.symbol == old.symbol else {"unit": old.symbol}
 
 
 def _unit_of(checked: CheckedSetup | None, channel: str) -> Unit | None:

@@ -48,20 +48,23 @@ def datasheet_checks(path: Path) -> Checks:
 
 def _keeps(point: Point) -> None:
     values = trial_values(point)
-    assert values, f"{point.name} has no value that could be tried"
+    _require(values, f"{point.name} has no value that could be tried")
     for value in values:
         held = point.storable(value)
-        assert point.storable(held) == held, (
-            f"{point.name}: {value!r} is held as {held!r}, and not kept so"
-        )
+        same = point.storable(held) == held
+        _require(same, f"{point.name}: {value!r} is held as {held!r}, and not kept so")
         if isinstance(value, str):
-            assert held == value, f"{point.name}: {value!r} is held as {held!r}"
+            _require(held == value, f"{point.name}: {value!r} is held as {held!r}")
         elif isinstance(held, int | float):
-            off = abs(held - value)
             most = max(point.resolution, 1e-6 * abs(value), 1e-12)
-            assert off <= most, (
-                f"{point.name}: {value!r} is held as {held!r}, its step is {point.resolution}"
-            )
+            text = f"{point.name}: {value!r} is held as {held!r}, its step is {point.resolution}"
+            _require(abs(held - value) <= most, text)
+
+
+def _require(holds: object, message: str) -> None:
+    """Fail with a message that says it all, where something does not hold."""
+    if not holds:
+        raise AssertionError(message)
 
 
 def trial_values(point: Point) -> list[Stored]:
@@ -168,9 +171,9 @@ def _fills(template: Template, model: str, values: Mapping[str, str]) -> None:
     made = fill_in(template, values, device)
     setup = parse_setup(made.text, file=template.file, folder=folder)
     errors = [finding for finding in check_setup(setup, sheet).findings if finding.is_error]
-    assert not errors, "\n".join(map(str, errors[:5]))
+    _require(not errors, "\n".join(map(str, errors[:5])))
     again, changes = renew_text(made.text, made.text, made.text)
-    assert (again, changes) == (made.text, []), "filled in anew, it changes something"
+    _require((again, changes) == (made.text, []), "filled in anew, it changes something")
 
 
 def link_checks(address: str, model: str) -> Checks:
@@ -204,7 +207,7 @@ def _twice(address: str, model: str, read: Callable[[Device], object]) -> None:
     for _ in range(2):
         with _opened(address, model) as device:
             found.append(read(device))
-    assert found[0] == found[1], f"read twice, it is {found[0]!r} and {found[1]!r}"
+    _require(found[0] == found[1], f"read twice, it is {found[0]!r} and {found[1]!r}")
 
 
 def _in_time(address: str, model: str) -> None:
@@ -216,7 +219,7 @@ def _in_time(address: str, model: str) -> None:
             device.identify()
     except (LinkError, LeitwerkError):
         took = time.monotonic() - begun
-        assert took < 10 * _ANSWER_S, f"it took {took:.1f} s, with {_ANSWER_S} s for each answer"
+        _require(took < 10 * _ANSWER_S, f"it took {took:.1f} s, with {_ANSWER_S} s for each answer")
     else:
         if other != address:
             raise AssertionError(f"something answers at {other}")

@@ -24,7 +24,7 @@ _STEP = 2  # spaces of one level
 _WIDE = 76  # characters; a group of texts that is no longer stands in one line
 # The beginning of a plain scalar; and what none may hold between braces.
 _BEGINS_PLAIN = re.compile(r"[^\s\-?:,\[\]{}#&*!|>'\"%@`]|-[0-9]")
-_FLOW = re.compile(r"[,\[\]{}]")
+_FLOW = re.compile(r"[,\[\]{}?]")
 
 
 def scalar_text(text: str, *, in_flow: bool = True) -> str:

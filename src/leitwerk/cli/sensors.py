@@ -188,8 +188,8 @@ def due(where: tuple[str, ...], *, within_days: int | None, as_json: bool) -> in
             click.echo(f"not calibrated                {one.what}")
         else:
             state = f"overdue by {-left} d" if left < 0 else f"in {left} d"
-            where = f" of {one.file}" if one.what.startswith("channel ") else ""
-            click.echo(f"{one.due}  {state:16}  {one.what}{where} ({one.reference})")
+            place = f" of {one.file}" if one.what.startswith("channel ") else ""
+            click.echo(f"{one.due}  {state:16}  {one.what}{place} ({one.reference})")
         touches = one.touches if left is None or left < 0 else one.touches[:1]
         print_rows([("      touches:", text) for text in touches])
     click.echo(f"{len(dates)} calibrations, {len(overdue)} overdue", err=True)

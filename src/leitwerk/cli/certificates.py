@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND
+from leitwerk.cli.exit_codes import FINE
 from leitwerk.cli.options import Pair
+from leitwerk.cli.settle import WRITE, settle
 
 if TYPE_CHECKING:
     from leitwerk.calibration.certificate import Certificate, Result
@@ -122,7 +123,7 @@ def _points(result: Result) -> list[str]:
 @click.option(
     "--item", default="", metavar="NUMBER", help="The number of the item, where it is another."
 )
-@click.option("--write", is_flag=True, help="Write it; else it is only shown.")
+@WRITE
 def take_certificate(
     file: str,
     setup: str | None,
@@ -172,14 +173,10 @@ def take_certificate(
     if unknown := _not_understood(found):
         names = ", ".join(unknown[:3]) + (", …" if len(unknown) > 3 else "")
         click.echo(f"  {len(unknown)} parts not understood, kept in the certificate: {names}")
-    if not write:
-        click.echo(f"{target}: --write writes it", err=True)
-        return FOUND
     kept = folder / FOLDER / kept_name(found)
-    write_atomic(kept, read_bytes(file))
-    write_atomic(target, taken.text)
-    click.echo(f"{target}: written; the certificate is kept as {kept}", err=True)
-    return FINE
+    if write:
+        write_atomic(kept, read_bytes(file))
+    return settle(target, taken.text, (), write=write, summary=f"the certificate is kept as {kept}")
 
 
 @click.command("write-certificate")

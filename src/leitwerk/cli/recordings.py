@@ -325,7 +325,9 @@ def _is_wired_wrongly(checked: CheckedSetup, device: Device) -> bool:
 
 @click.command()
 @click.argument("setup")
-@click.argument("what", type=click.Choice(["start", "stop", "pause", "continue", "erase-back"]))
+@click.argument(
+    "what", metavar="ACT", type=click.Choice(["start", "stop", "pause", "continue", "erase-back"])
+)
 @click.option(
     "--wired-wrongly",
     is_flag=True,
@@ -334,6 +336,8 @@ def _is_wired_wrongly(checked: CheckedSetup, device: Device) -> bool:
 @link_options(2.0)
 def record(setup: str, what: str, *, wired_wrongly: bool, link: LinkOptions) -> int:
     """Start, stop or pause the recording of the device of SETUP, and verify that it does.
+
+    ACT is start, stop, pause, continue or erase-back.
 
     'erase-back' takes away the last piece, where the device can: its rows stay as a gap.
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from datetime import date
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import JSON
+from leitwerk.cli.settle import WRITE, settle
 
 if TYPE_CHECKING:
     from leitwerk.parsing.yaml_edit import Content
@@ -83,7 +83,7 @@ def sensors(name: str | None) -> int:
 @click.option(
     "--drop", is_flag=True, help="Take away what it is judged by, where the quantity is another."
 )
-@click.option("--write", is_flag=True, help="Write it; else it is only shown.")
+@WRITE
 def replace_sensor(
     setup: str,
     channel: str,
@@ -107,7 +107,6 @@ def replace_sensor(
     from leitwerk.cli.printing import print_findings, print_line
     from leitwerk.commissioning.sensor_change import replace_sensor as changed
     from leitwerk.errors import QuantityError
-    from leitwerk.project.files import write_atomic
 
     given: dict[str, Content] = {
         key: text
@@ -128,15 +127,7 @@ def replace_sensor(
     for line in done.lines:
         print_line(f"  {line}", 4)
     print_findings(done.findings)
-    if not done.ok:
-        click.echo(f"{setup}: not written, it would have errors", err=True)
-        return FOUND
-    if not write:
-        click.echo(f"{setup}: --write writes it", err=True)
-        return FOUND
-    write_atomic(Path(setup), done.text)
-    click.echo(f"{setup}: written", err=True)
-    return FINE
+    return settle(setup, done.text, done.findings, write=write)
 
 
 def _scale(text: str) -> Content:

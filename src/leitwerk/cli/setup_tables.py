@@ -6,8 +6,9 @@ from pathlib import Path
 
 import click
 
-from leitwerk.cli.exit_codes import FINE, FOUND
+from leitwerk.cli.exit_codes import FINE
 from leitwerk.cli.options import JSON, Pair
+from leitwerk.cli.settle import WRITE, settle
 
 
 @click.command("to-table")
@@ -42,7 +43,7 @@ def to_table(setup: str, table: str, *, parts: tuple[str, ...]) -> int:
 @click.option(
     "--complete", is_flag=True, help="What the table does not have is removed from the setup."
 )
-@click.option("--write", is_flag=True, help="Write the setup; else it is only shown.")
+@WRITE
 @JSON
 def from_table(
     table: str,
@@ -61,7 +62,7 @@ def from_table(
 
     Exit code 0: written, or nothing to do. 1: shown only, or there are errors. 2: usage.
     """
-    from leitwerk.cli.printing import counts_text, echo_json, print_findings, print_line
+    from leitwerk.cli.printing import echo_json, print_findings, print_line
     from leitwerk.project.files import write_atomic
     from leitwerk.project.setup_tables import (
         COLUMNS_FILE,
@@ -87,15 +88,9 @@ def from_table(
         for line in done.lines:
             print_line(f"  {line}", 4)
         print_findings(done.findings)
-    if not done.ok:
-        click.echo(f"{setup}: not written ({counts_text(done.findings)})", err=True)
-        return FOUND
-    if not done.is_new:
+    if done.ok and not done.is_new:
         click.echo(f"{setup}: as the table has it, nothing to do", err=True)
         return FINE
-    if not write:
-        click.echo(f"{setup}: {len(done.lines)} changes; --write writes them", err=True)
-        return FOUND
-    write_atomic(Path(setup), done.text)
-    click.echo(f"{setup}: {len(done.lines)} changes, written", err=True)
-    return FINE
+    count = len(done.lines)
+    summary = f"{count} change{'s' * (count != 1)}"
+    return settle(setup, done.text, done.findings, write=write, summary=summary)

@@ -11,6 +11,7 @@ import click
 
 from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import Pair, link_options
+from leitwerk.cli.settle import WRITE, settle
 
 if TYPE_CHECKING:
     from leitwerk.check.checked import CheckedSetup
@@ -209,7 +210,7 @@ def _read(question: str) -> str:
 @click.command()
 @click.argument("setup")
 @WITH
-@click.option("--write", is_flag=True, help="Write it; else it is only shown.")
+@WRITE
 def renew(setup: str, *, given: tuple[tuple[str, str], ...], write: bool) -> int:
     """Bring SETUP up to date with its template, or change a parameter of it.
 
@@ -219,8 +220,7 @@ def renew(setup: str, *, given: tuple[tuple[str, str], ...], write: bool) -> int
     Exit code 0: written, or nothing to do. 1: shown, there is something to do, or the result has errors.
     2: usage.
     """
-    from leitwerk.cli.printing import counts_text, print_findings, print_line
-    from leitwerk.project.files import write_atomic
+    from leitwerk.cli.printing import print_findings, print_line
     from leitwerk.project.renewal import renew_setup
 
     done = renew_setup(setup, dict(given))
@@ -230,19 +230,11 @@ def renew(setup: str, *, given: tuple[tuple[str, str], ...], write: bool) -> int
         click.echo(f"{setup}: as {done.template} has it, nothing to do", err=True)
         return FINE
     print_findings(done.errors, err=True)
-    if done.errors:
-        click.echo(f"{setup}: not written ({counts_text(done.errors)})", err=True)
-        return FOUND
     kept = sum(change.done == "kept" for change in done.changes)
     count = len(done.changes) - kept
     entries = "1 entry" if count == 1 else f"{count} entries"
     summary = f"{entries} as {done.template} has it, {kept} kept as changed by hand"
-    if not write:
-        click.echo(f"{setup}: {summary}; --write writes it", err=True)
-        return FOUND
-    write_atomic(Path(setup), done.text)
-    click.echo(f"{setup}: written, {summary}", err=True)
-    return FINE
+    return settle(setup, done.text, done.errors, write=write, summary=summary)
 
 
 @click.command("wiring-sheet")

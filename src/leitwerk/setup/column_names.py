@@ -4,30 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from typing import Annotated, Any
+from typing import Any
 
-from pydantic import Field, WithJsonSchema
+from pydantic import Field
 
-from leitwerk.errors import QuantityError, SetupError
+from leitwerk.errors import SetupError
 from leitwerk.findings import Findings
-from leitwerk.parsing.models import Model, reader, validate
+from leitwerk.parsing.models import Model, validate
 from leitwerk.parsing.yaml_text import parse_yaml
-from leitwerk.setup.fields import Line
+from leitwerk.setup.fields import FormatVersion, Line
 
-VERSION = "1"
 NOTHING = "-"
-
-
-def _version(value: object) -> str:
-    if value != VERSION:
-        raise QuantityError(f"version {value!r} is not known", valid=VERSION)
-    return VERSION
 
 
 class ColumnFile(Model):
     """The file with names of columns."""
 
-    columns: Annotated[str, reader((), _version), WithJsonSchema({"const": 1})]
+    columns: FormatVersion
     names: dict[str, Line] = Field(
         default_factory=dict, description="What each name stands for; '-' for nothing"
     )

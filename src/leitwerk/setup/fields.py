@@ -249,6 +249,21 @@ SerialField = Annotated[
 ]
 
 
+def _format_version(value: object) -> str:
+    if value != str(VERSION):
+        remedy = "is a newer Leitwerk needed to read this file?"
+        raise QuantityError(f"version {value!r} is not known", valid=str(VERSION), remedy=remedy)
+    return str(VERSION)
+
+
+# Of files beside a setup: their first key, which also says what kind of file it is.
+FormatVersion = Annotated[
+    str,
+    reader((), _format_version),
+    WithJsonSchema({"const": VERSION, "description": "Version of this file format"}),
+]
+
+
 def secret_variable(name: str) -> str:
     """The variable of the environment in which the value of a secret is looked for.
 

@@ -22,20 +22,13 @@ from leitwerk.parsing.quantities import Quantity, format_number, parse_quantity
 from leitwerk.parsing.units import Unit
 from leitwerk.parsing.yaml_text import Map, parse_yaml
 from leitwerk.setup.alarms import Alarm
-from leitwerk.setup.fields import Line, RangeField, UnitField
+from leitwerk.setup.fields import FormatVersion, Line, RangeField, UnitField
 from leitwerk.setup.wiring import WiringEntry
 
-VERSION = "1"
 _FORMULAS = ("above", "below", "clear", "hysteresis", "by", "rises", "falls", "changes")
 _SPANS = ("inside", "outside")
 _NUMBER_NAME = re.compile(r"[a-z]\w{0,39}")
 FindLimits: TypeAlias = Callable[[str], "LimitSet"]
-
-
-def _version(value: object) -> str:
-    if value != VERSION:
-        raise QuantityError(f"version {value!r} is not known", valid=VERSION)
-    return VERSION
 
 
 class Parameter(Model):
@@ -74,7 +67,7 @@ class ShareRule(Model):
 class LimitFile(Model):
     """The whole file."""
 
-    limits: Annotated[str, reader((), _version), WithJsonSchema({"const": 1})]
+    limits: FormatVersion
     name: Line
     summary: Line
     source: Line = Field(description="Where the numbers come from: standard and clause, or maker")

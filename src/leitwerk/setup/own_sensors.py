@@ -5,18 +5,19 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Annotated, Any, Protocol
+from typing import Any, Protocol
 
-from pydantic import Field, WithJsonSchema
+from pydantic import Field
 
-from leitwerk.errors import FileProblem, QuantityError, SetupError
+from leitwerk.errors import FileProblem, SetupError
 from leitwerk.findings import Findings, KeyPath
-from leitwerk.parsing.models import Model, reader, validate
+from leitwerk.parsing.models import Model, validate
 from leitwerk.parsing.quantities import Quantity
 from leitwerk.parsing.yaml_text import List, Map, parse_yaml
 from leitwerk.setup.calibration import Calibration
 from leitwerk.setup.fields import (
     DurationField,
+    FormatVersion,
     Line,
     QuantityField,
     RangeField,
@@ -26,14 +27,6 @@ from leitwerk.setup.fields import (
     UnitField,
 )
 from leitwerk.signals.sensors import SENSORS, is_sensor
-
-VERSION = "1"
-
-
-def _version(value: object) -> str:
-    if value != VERSION:
-        raise QuantityError(f"version {value!r} is not known", valid=VERSION)
-    return VERSION
 
 
 class SensorEntries(Model):
@@ -52,7 +45,7 @@ class SensorEntries(Model):
 class SensorFile(Model):
     """The file of one type of sensor."""
 
-    sensor: Annotated[str, reader((), _version), WithJsonSchema({"const": 1})]
+    sensor: FormatVersion
     name: Line = Field(description="By which setups name it")
     summary: Line
     maker: Line | None = None

@@ -7,29 +7,29 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any, TypeAlias
 
-from pydantic import Field, WithJsonSchema
+from pydantic import Field
 
 from leitwerk.errors import QuantityError, SetupError
 from leitwerk.findings import Findings, KeyPath
-from leitwerk.parsing.models import Model, reader, text_of, validate
+from leitwerk.parsing.models import Model, text_of, validate
 from leitwerk.parsing.quantities import format_value, parse_quantity
 from leitwerk.parsing.units import parse_unit
 from leitwerk.parsing.yaml_text import List, Map, Value, parse_yaml
-from leitwerk.setup.fields import CellField, Line, RangeField, text_schema, whole_number
+from leitwerk.setup.fields import (
+    CellField,
+    FormatVersion,
+    Line,
+    RangeField,
+    text_schema,
+    whole_number,
+)
 
-VERSION = "1"
 MOST_REPEATS, _MOST_VERSION = 64, 9999
 PLACEHOLDER = re.compile(r"<([a-z]\w{0,39})(?:\.([a-z]\w{0,39}))?>")
 _NAME = re.compile(r"[a-z]\w{0,39}")
 NUMBER = "number"  # <limit.number> is a quantity without its unit
 # What is asked for every template: which device it is.
 DEVICE = ("model", "at", "serial")
-
-
-def _version(value: object) -> str:
-    if value != VERSION:
-        raise QuantityError(f"version {value!r} is not known", valid=VERSION)
-    return VERSION
 
 
 TemplateVersion = Annotated[
@@ -64,7 +64,7 @@ class TemplateParameter(Model):
 class TemplateFile(Model):
     """The file of a template, but for the setup that it makes, which stands last in it."""
 
-    template: Annotated[str, reader((), _version), WithJsonSchema({"const": 1})]
+    template: FormatVersion
     name: Line
     version: TemplateVersion
     summary: Line

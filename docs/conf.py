@@ -3,9 +3,15 @@
 project = "Leitwerk"
 author = "The Leitwerk authors"
 html_title = "Leitwerk"
-extensions = ["myst_nb"]
+extensions = ["myst_nb", "sphinx.ext.autodoc", "sphinx.ext.napoleon"]
 source_suffix = {".md": "myst-nb", ".ipynb": "myst-nb"}
 exclude_patterns = ["screenshots"]
+# The library, from its docstrings: signatures have the types as they are written.
+autodoc_member_order = "bysource"
+autodoc_typehints = "none"
+autodoc_default_options = {"members": True, "undoc-members": True, "ignore-module-all": False}
+napoleon_google_docstring = False
+napoleon_use_rtype = False
 html_theme = "furo"
 html_static_path: list[str] = []
 html_show_sphinx = False

@@ -36,7 +36,7 @@ PACKAGES = {
     "leitwerk": "What one needs most: setups, devices, uploads, readings, errors.",
     "leitwerk.parsing": "Quantities, units and addresses.",
     "leitwerk.signals": "Scales and sensor curves.",
-    "leitwerk.calibration": "Corrections, uncertainty, conformity.",
+    "leitwerk.calibration": "Corrections, uncertainty, conformity, certificates.",
     "leitwerk.analysis": "Statistics of intervals, and pulses.",
     "leitwerk.power": "Three phases: phasors, wiring, powers, waveforms.",
     "leitwerk.sound": "Sampled sound: weightings, detectors, bands, levels, dose.",
@@ -49,7 +49,7 @@ PACKAGES = {
     "leitwerk.rules": "Rules and planned runs.",
     "leitwerk.links": "How devices are reached, and how a package adds a protocol.",
     "leitwerk.recordings": "Recordings: a store, fetching, corrections, tables of other programs.",
-    "leitwerk.setup": "The setup as it is read.",
+    "leitwerk.setup": "The setup as it is read, templates, calibrations.",
     "leitwerk.check": "What a checked setup consists of.",
 }
 _WITHOUT = {
@@ -178,6 +178,21 @@ def public_classes() -> dict[str, str]:
     return found
 
 
+def api_pages() -> dict[str, str]:
+    """A page for each package, which the site fills in from its docstrings."""
+    listed = "\n".join(PACKAGES)
+    head = "# The library\n\nWhat each public name does, from its docstring. "
+    head += "[All names on one page](../python.md).\n\n"
+    rows = "".join(f"| [{name}]({name}.md) | {summary} |\n" for name, summary in PACKAGES.items())
+    tree = f"```{{toctree}}\n:hidden:\n\n{listed}\n```\n"
+    index = f"{head}| package | what is there |\n|---|---|\n{rows}\n{tree}"
+    fill = "```{{eval-rst}}\n.. automodule:: {0}\n```\n"
+    pages = {
+        name: f"# {name}\n\n{summary}\n\n" + fill.format(name) for name, summary in PACKAGES.items()
+    }
+    return {"index": index, **pages}
+
+
 def all_pages() -> dict[Path, str]:
     """All pages that are written as a whole, by their files."""
     folder = ROOT / "docs"
@@ -188,6 +203,7 @@ def all_pages() -> dict[Path, str]:
         ROOT / "src" / "leitwerk" / "help" / "leitwerk.1": manual_page(),
         folder / "reference" / "keys.md": keys_page(),
         folder / "reference" / "findings.md": findings_page(),
+        **{folder / "reference" / "api" / f"{name}.md": text for name, text in api_pages().items()},
         **{folder / "devices" / f"{name}.md": text for name, text in device_pages().items()},
     }
 
@@ -196,5 +212,5 @@ if __name__ == "__main__":
     DATASHEETS.write_text(datasheets_page(), encoding="utf-8")
     COMPUTED.write_text(computed_page(), encoding="utf-8")
     for path, text in all_pages().items():
-        path.parent.mkdir(exist_ok=True)
+        path.parent.mkdir(exist_ok=True, parents=True)
         path.write_text(text, encoding="utf-8")

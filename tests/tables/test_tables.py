@@ -20,6 +20,7 @@ from leitwerk.parsing.yaml_text import parse_yaml
 from leitwerk.project.setup_tables import TableOptions, import_tables, part_rows, read_entries
 from leitwerk.project.sheets import read_sheets, write_sheets
 from leitwerk.setup.tables import PARTS
+from leitwerk.transfer.batch import read_batch
 
 HERE = Path(__file__).parent
 HEAD = """\
@@ -268,3 +269,48 @@ def test_setups_that_cannot_be_read_and_files_that_are_none(tmp_path):
     (tmp_path / "a.xlsx").write_bytes(packed.getvalue())
     with pytest.raises(FileProblem, match="not a spreadsheet"):
         read_sheets(tmp_path / "a.xlsx")
+
+
+def test_tables_that_a_device_stores_and_a_batch(tmp_path, leitwerk, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    text = (EXAMPLES / "telemetry.yaml").read_text("utf-8")
+    Path("link.yaml").write_text(text, "utf-8")
+    assert leitwerk("to-table", "link.yaml", "a.xlsx").exit_code == 0
+    names = openpyxl.load_workbook("a.xlsx").sheetnames
+    assert "records.carrier" in names, names
+    assert import_tables("a.xlsx", "link.yaml").text == text
+    book = openpyxl.load_workbook("a.xlsx")
+    sheet = book["records.carrier"]
+    columns = [cell.value for cell in sheet[1]]
+    row = [cell.value for cell in sheet[2]]
+    sheet.append(
+        [
+            f"{value} B" if name == "name" else value
+            for name, value in zip(columns, row, strict=True)
+        ]
+    )
+    book.save("a.xlsx")
+    done = import_tables("a.xlsx", "link.yaml")
+    assert done.lines[0].startswith("records.carrier: ")
+    assert done.ok, done.findings
+    assert leitwerk("to-table", "link.yaml", "c.csv", "--of", "records.carrier").exit_code == 0
+    assert (
+        "nothing to do"
+        in leitwerk("from-table", "c.csv", "link.yaml", "--of", "records.carrier").stderr
+    )
+    Path("kiln.yaml").write_text((EXAMPLES / "kiln.yaml").read_text("utf-8"), "utf-8")
+    for file in ("units.xlsx", "units.csv"):
+        assert leitwerk("to-table", "kiln.yaml", file, "--of", "batch").exit_code == 0
+        assert "1 devices" in leitwerk("batch", "kiln.yaml", file, "--plan").stderr
+    Path("b.csv").write_text(
+        "serial;at;channels.stack.expect [kg];channels.stack.label\n1;kiln;2310,5 ± 25;Stack 1,5\n2;old;;\n",
+        "utf-8",
+    )
+    planned = leitwerk("batch", "kiln.yaml", "b.csv", "--plan")
+    assert "b.csv: decimals are marked by a comma" in planned.stderr, planned.stderr
+    stack = read_batch("kiln.yaml", "b.csv")[0].setup.setup.channels["stack"]
+    assert (str(stack.expect), stack.label) == ("2310.5 ± 25 kg", "Stack 1,5")
+    assert (
+        "channels, alarms, contacts"
+        in leitwerk("to-table", "kiln.yaml", "x.csv", "--of", "rules").stderr
+    )

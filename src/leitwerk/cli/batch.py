@@ -40,8 +40,8 @@ def batch(
 ) -> int:
     """Upload SETUP to every device of TABLE, and verify each.
 
-    TABLE is a CSV file with a line for each device; its columns say in what they differ: serial, at,
-    title, or the way to any other value, such as settings.name or channels.stack.expect. One that
+    TABLE is a CSV or XLSX file with a line for each device; its columns say in what they differ: serial, at,
+    title, or the way to any other value, such as settings.name or 'channels.stack.expect [kg]'. One that
     fails stops no other. Begun again, it goes on with the devices that are left.
 
     Exit code 0: all verified. 1: some failed, or a setup has errors. 2: usage.
@@ -51,7 +51,7 @@ def batch(
     from leitwerk.cli.progress import StepView
     from leitwerk.transfer.batch import read_batch, upload_batch
 
-    items = read_batch(setup, table)
+    items = read_batch(setup, table, lambda said: click.echo(said, err=True))
     if plan:
         click.echo(f"{len(items)} devices, all of their setups can be uploaded", err=True)
         return FINE

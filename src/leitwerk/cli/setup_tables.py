@@ -17,7 +17,10 @@ from leitwerk.cli.settle import WRITE, settle
 @click.option("--of", "parts", multiple=True, metavar="PART",
               help="channels, alarms or contacts; more of them with further --of.")  # fmt: skip
 def to_table(setup: str, table: str, *, parts: tuple[str, ...]) -> int:
-    """Write channels, alarms and contacts of SETUP as TABLE: .xlsx with a sheet for each, or one as .csv.
+    """Write the lists of SETUP as TABLE: .xlsx with a sheet for each, or one of them as .csv.
+
+    These are channels, alarms, contacts, and tables that the device stores. With '--of batch', it is a table
+    of devices for 'leitwerk batch', which begins with that of the setup.
 
     Exit code 0: written. 1: the setup cannot be read. 2: usage.
     """
@@ -35,6 +38,8 @@ def to_table(setup: str, table: str, *, parts: tuple[str, ...]) -> int:
 @click.argument("setup")
 @click.option("--column", "columns", type=Pair(), multiple=True, metavar="NAME=KEY",
               help="What a column of yours stands for, '-' for nothing; kept in columns.yaml.")  # fmt: skip
+@click.option("--of", "part", default="", metavar="PART",
+              help="What the table holds, where that does not show: channels, records.NAME, …")  # fmt: skip
 @click.option(
     "--decimal",
     type=click.Choice(["comma", "point"]),
@@ -50,12 +55,13 @@ def from_table(
     setup: str,
     *,
     columns: tuple[tuple[str, str], ...],
+    part: str,
     decimal: str | None,
     complete: bool,
     write: bool,
     as_json: bool,
 ) -> int:
-    """Take channels, alarms and contacts of TABLE, .csv or .xlsx, into SETUP.
+    """Take channels, alarms, contacts and stored tables of TABLE, .csv or .xlsx, into SETUP.
 
     Units stand in the headings, as in 'expect [°C]', or in the cells. Mistakes are named with sheet and cell.
     Comments and order of the setup stay; a table that says the same as the setup changes nothing in it.
@@ -73,7 +79,7 @@ def from_table(
 
     folder = Path(setup).parent
     names, kept = column_names(folder, columns)
-    done = import_tables(table, setup, TableOptions(decimal, names, complete))
+    done = import_tables(table, setup, TableOptions(decimal, part, names, complete))
     if kept is not None:
         write_atomic(folder / COLUMNS_FILE, kept)
         click.echo(f"{folder / COLUMNS_FILE}: the names of the columns are kept", err=True)

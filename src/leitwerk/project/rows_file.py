@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from pathlib import Path
 
-from leitwerk.errors import FileProblem
+from leitwerk.errors import FileProblem, QuantityError
+from leitwerk.parsing.cells import decimal_mark, with_point, with_unit
 from leitwerk.project.sheets import cell_name, read_sheets, write_sheets
+from leitwerk.setup.tables import is_quantity
 
 
 def read_rows(path: Path) -> list[dict[str, str]]:
@@ -43,6 +45,53 @@ def numbered_rows(path: Path) -> list[tuple[int, dict[str, str]]]:
             )
         rows.append((number, {n: c for n, c in zip(names, cells, strict=False) if c}))
     return rows
+
+
+def quantity_rows(
+    path: Path, texts: Collection[str]
+) -> tuple[list[tuple[int, dict[str, str]]], tuple[str, ...]]:
+    """The same, with quantities as a setup has them: with the unit of the heading, and a decimal point.
+
+    Parameters
+    ----------
+    texts : collection of str
+        The columns that hold no quantities.
+
+    Returns
+    -------
+    rows, found
+        ``found`` says how the numbers were understood.
+
+    Raises
+    ------
+    FileProblem
+        The file cannot be read, is no table, or a number has another decimal mark than the others.
+
+    """
+    rows = numbered_rows(path)
+    mark = decimal_mark(
+        v for _, row in rows for k, v in row.items() if not _is_text(k.partition(" [")[0], texts)
+    )
+    made = []
+    for number, row in rows:
+        cells = {}
+        for heading, text in row.items():
+            name, bracket, unit = heading.partition(" [")
+            is_text = _is_text(name, texts) or text[0] in "{["
+            try:
+                plain = text if is_text or mark is None else with_point(text, mark)
+            except QuantityError as error:
+                raise FileProblem(
+                    f"{path}:{number}: {error.message}", remedy=error.remedy
+                ) from None
+            cells[name] = with_unit(plain, unit.rstrip("] ")) if bracket and not is_text else plain
+        made.append((number, cells))
+    return made, () if mark is None else (f"decimals are marked by a {mark}",)
+
+
+def _is_text(column: str, texts: Collection[str]) -> bool:
+    """Whether the cells of a column, named by the way to what it sets, hold no quantities."""
+    return column in texts or not is_quantity(column.rpartition(".")[2])
 
 
 def write_rows(path: Path, columns: Sequence[str], rows: Iterable[Sequence[str]]) -> None:

@@ -25,9 +25,18 @@ from leitwerk.project.files import read_bytes
 from leitwerk.project.setups import check_text, load_setup
 from leitwerk.project.sheets import Sheet, cell_name, read_sheets, write_sheets
 from leitwerk.setup.column_names import ColumnNames, parse_column_names
-from leitwerk.setup.tables import PARTS, TablePart, is_quantity, nested
+from leitwerk.setup.tables import (
+    PARTS,
+    RECORDS,
+    TablePart,
+    is_quantity,
+    nested,
+    parts_of,
+    records_part,
+)
 
 COLUMNS_FILE = "columns.yaml"
+BATCH = "batch"
 
 
 def write_setup_tables(setup: str | Path, to: str | Path, parts: Sequence[str] = ()) -> list[str]:
@@ -36,7 +45,8 @@ def write_setup_tables(setup: str | Path, to: str | Path, parts: Sequence[str] =
     Parameters
     ----------
     parts : sequence of str
-        Of ``channels``, ``alarms``, ``contacts``; all that the setup has if empty.
+        Of ``channels``, ``alarms``, ``contacts``, ``records.NAME``; all that the setup has if empty. Or
+        ``batch``, for a table of devices that begins with that of the setup.
 
     Returns
     -------
@@ -53,13 +63,21 @@ def write_setup_tables(setup: str | Path, to: str | Path, parts: Sequence[str] =
         There is no such part.
 
     """
-    root = load_setup(setup).source.root or Map()
+    read = load_setup(setup)
+    root = read.source.root or Map()
+    if tuple(parts) == (BATCH,):
+        device = read.device
+        row = [device.serial, str(device.at), read.title]
+        write_sheets(Path(to), {BATCH: [["serial", "at", "title"], row]})
+        return [BATCH]
+    known = parts_of(root)
     for name in parts:
-        if name not in PARTS:
+        if name not in known:
             raise QuantityError(
-                f"{name!r} is not a part that can be a table", valid=", ".join(PARTS)
+                f"{name!r} is not a part of this setup that can be a table",
+                valid=", ".join([*known, BATCH]),
             )
-    tables = {name: part_rows(PARTS[name], root) for name in parts or PARTS}
+    tables = {name: part_rows(known[name], root) for name in parts or known}
     kept = {name: rows for name, rows in tables.items() if len(rows) > 1 or name in parts}
     write_sheets(Path(to), kept)
     return list(kept)
@@ -69,13 +87,17 @@ def part_rows(part: TablePart, root: Map) -> list[list[str]]:
     """The rows of a part of a setup, the heading first; columns that no entry has are left out."""
     entries = list(part.entries(root))
     used = {column for _, values in entries for column in values}
-    columns = [c for c in part.columns if c in used and c not in part.names]
-    columns += sorted(used - {*columns})  # a key that is not known stays, and is found by the check
+    columns = (
+        [c for c in part.columns if c in used and c not in part.names] if not part.free else []
+    )
+    # What is not known stays, and is found by the check; of a table with free columns, that is all.
+    columns += [
+        c for c in dict.fromkeys(c for _, held in entries for c in held) if c not in columns
+    ]
     rows = [[*part.names, *columns]]
     for names, values in entries:
-        rows.append(
-            [*map(cell_of, names), *(cell_of(values[c]) if c in values else "" for c in columns)]
-        )
+        own = [] if part.free else [*map(cell_of, names)]
+        rows.append([*own, *(cell_of(values[c]) if c in values else "" for c in columns)])
     return rows
 
 
@@ -87,10 +109,12 @@ class TableOptions:
     """How a table is understood.
 
     ``decimal`` is ``comma`` or ``point``, None where the table shows it; ``names`` are one's own names of
-    columns; ``complete`` says that what is not in the table is to go.
+    columns; ``complete`` says that what is not in the table is to go. ``part`` says what a file with one
+    table holds, where that does not show.
     """
 
     decimal: str | None = None
+    part: str = ""
     names: ColumnNames = field(default_factory=ColumnNames)
     complete: bool = False
 
@@ -183,6 +207,8 @@ class _Reader:
                 str(values.pop(name, "")) if k >= 0 else ""
                 for name, k in zip(part.names, name_columns, strict=True)
             )
+            if part.free:
+                names = (str(len(rows)),)
             if "" in names:
                 missing = part.names[names.index("")]
                 self._finding("missing-key", f"the row has no {missing}", number,
@@ -205,9 +231,11 @@ class _Reader:
 
     def _part(self, names: Iterable[str]) -> TablePart | None:
         """The part of a setup that a sheet holds: by its name, or by its columns."""
-        title = self._options.names.part_of(self._sheet.name)
+        title = self._options.part or self._options.names.part_of(self._sheet.name)
         if title in PARTS:
             return PARTS[title]
+        if title.startswith(RECORDS):
+            return records_part(title.removeprefix(RECORDS))
         known = list(names)
         for part in (PARTS["alarms"], PARTS["contacts"], PARTS["channels"]):
             own = {self._options.names.column(part.title, name) for name in known}
@@ -224,13 +252,15 @@ class _Reader:
         found: dict[int, _Column] = {}
         for k, (typed, unit) in enumerate(headings):
             name = self._options.names.column(part.title, typed)
+            if part.free and name is not None:
+                name = typed  # as the device calls it
             if name is None or not typed:
                 if not typed and any(len(c) > k and c[k] for _, c in self._sheet.rows):
                     self._finding(
                         "unknown-column", "the column has no name", self._sheet.head_row, k + 1
                     )
                 continue
-            if name not in known:
+            if name not in known and not part.free:
                 near = difflib.get_close_matches(name, known, n=1, cutoff=0.6)
                 self._finding(
                     "unknown-column", f"there is no column {typed[:40]!r} of {part.title}",
@@ -349,6 +379,9 @@ def _root_of(text: str, setup: str | Path) -> Map:
 def _apply(edit: YamlText, root: Map, entries: TableEntries, *, complete: bool) -> Iterator[str]:
     part = entries.part
     held = dict(part.entries(root))
+    if part.free:
+        yield from _apply_rows(edit, held, entries)
+        return
     if part.title == "alarms":
         held |= {names: {} for names in entries.rows if names not in held}
     for names, values in entries.rows.items():
@@ -362,6 +395,21 @@ def _apply(edit: YamlText, root: Map, entries: TableEntries, *, complete: bool) 
     for names in missing if complete else ():
         edit.remove(part.way(names))
         yield f"{'.'.join(names)}: removed, the table does not have it"
+
+
+def _apply_rows(
+    edit: YamlText, held: Mapping[tuple[str, ...], Mapping[str, Value]], entries: TableEntries
+) -> Iterator[str]:
+    """The rows of a table that a device stores are a whole: where one differs, all are written anew."""
+    if list(map(plain_data, held.values())) == list(map(plain_data, entries.rows.values())):
+        return
+    way = entries.part.way(("",))[:-1]
+    rows = [plain_data(row) for row in entries.rows.values()]
+    if edit.has(way):
+        edit.set(way, rows)
+    else:
+        edit.insert(way, rows)
+    yield f"{entries.part.title}: {len(rows)} rows in the place of {len(held)}"
 
 
 def _changes(
@@ -425,7 +473,7 @@ def _at_cell(finding: Finding, tables: Sequence[TableEntries], file: Path) -> Fi
             if column < 0:
                 if inside and entries.part.title == "channels" and inside[0] == "alarms":
                     continue
-                column = at[entries.part.names[-1]]
+                column = at[entries.part.names[-1]] if entries.part.names else 0
             cell = f"{entries.sheet}!{cell_name(row, column + 1)}" if entries.sheet else ""
             return replace(finding, file=str(file), line=row, column=column + 1, cell=cell)
     return finding

@@ -9,11 +9,14 @@ from typing import Any
 from leitwerk.findings import KeyPath
 from leitwerk.parsing.cells import flat
 from leitwerk.parsing.models import Model
-from leitwerk.parsing.yaml_text import Map, Value
+from leitwerk.parsing.yaml_text import List, Map, Value
 from leitwerk.setup.alarms import Alarm
 from leitwerk.setup.calibration import Calibration
 from leitwerk.setup.contacts import Contact
 from leitwerk.setup.model import Channel, Pulses
+from leitwerk.setup.records import RecordsEntry
+
+RECORDS = "records."  # the beginning of the name of a sheet
 
 # Columns whose cells are no quantities: a comma in them is a comma, and they have no unit.
 _TEXTS = {
@@ -31,7 +34,8 @@ class TablePart:
     """A part of a setup as a table.
 
     ``names`` are the columns that say which entry a row is, ``groups`` the inner groups of keys that have
-    columns of their own, ``model`` knows the other columns.
+    columns of their own, ``model`` knows the other columns. A table that a device stores has ``free``
+    columns: which ones, the device says.
     """
 
     title: str
@@ -39,6 +43,7 @@ class TablePart:
     model: type[Model]
     groups: Mapping[str, type[Model]]
     left_out: frozenset[str] = frozenset()
+    free: bool = False
 
     @property
     def columns(self) -> list[str]:
@@ -55,10 +60,15 @@ class TablePart:
         """The way to the entry that a row with these names stands for."""
         if self.title == "alarms":
             return ("channels", names[0], "alarms", names[1])
+        if self.free:
+            return ("records", self.title.removeprefix(RECORDS), "rows", names[0])
         return (self.title, names[0])
 
     def entries(self, root: Map) -> Iterator[tuple[tuple[str, ...], dict[str, Value]]]:
         """Each entry of a setup: its names, and its values by column."""
+        if self.free:
+            yield from _rows(root, self.title.removeprefix(RECORDS))
+            return
         section = root.get("channels" if self.title == "alarms" else self.title)
         for name, content in section.items() if isinstance(section, Map) else ():
             if not isinstance(content, Map):
@@ -71,6 +81,29 @@ class TablePart:
             for alarm, held in alarms.items() if isinstance(alarms, Map) else ():
                 if isinstance(held, Map):
                     yield (name, alarm), flat(held, self.groups)
+
+
+def _rows(root: Map, name: str) -> Iterator[tuple[tuple[str, ...], dict[str, Value]]]:
+    """The rows of a table that a device stores, each by its number."""
+    tables = root.get("records")
+    table = tables.get(name) if isinstance(tables, Map) else None
+    rows = table.get("rows") if isinstance(table, Map) else None
+    for number, row in enumerate(rows if isinstance(rows, List) else ()):
+        if isinstance(row, Map):
+            yield (str(number),), dict(row)
+
+
+def records_part(name: str) -> TablePart:
+    """The rows of a table that a device stores, as a part."""
+    return TablePart(f"{RECORDS}{name}", (), RecordsEntry, {}, free=True)
+
+
+def parts_of(root: Map) -> dict[str, TablePart]:
+    """The parts of a setup that can be tables; of those of its device, the ones whose rows it has itself."""
+    tables = root.get("records")
+    own = [name for name, t in tables.items() if isinstance(t, Map) and "rows" in t] if isinstance(
+        tables, Map) else []  # fmt: skip
+    return {**PARTS, **{f"{RECORDS}{name}": records_part(name) for name in own}}
 
 
 class _States(Model):

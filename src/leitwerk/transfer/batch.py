@@ -24,7 +24,7 @@ from leitwerk.project.editing import with_values
 from leitwerk.project.files import content_hash, write_atomic
 from leitwerk.project.kept_json import KeptFile, read_kept
 from leitwerk.project.library import find_datasheet
-from leitwerk.project.rows_file import numbered_rows
+from leitwerk.project.rows_file import quantity_rows
 from leitwerk.project.setups import load_setup, parse_setup
 from leitwerk.results import Outcome, overall
 from leitwerk.setup.model import Setup
@@ -80,7 +80,9 @@ class BatchResult:
         return "\n".join([f"{self.state:8} {self.item.serial}: {head}", *rest])
 
 
-def read_batch(setup: str | Path, table: str | Path) -> list[BatchItem]:
+def read_batch(
+    setup: str | Path, table: str | Path, on_found: Callable[[str], None] = lambda said: None
+) -> list[BatchItem]:
     """The items of a batch.
 
     Parameters
@@ -88,9 +90,11 @@ def read_batch(setup: str | Path, table: str | Path) -> list[BatchItem]:
     setup : path
         The setup that all of them have in common.
     table : path
-        A CSV file with a line for each item. Its columns are ``serial``, ``at``, ``title``, or the
+        A CSV or XLSX file with a line for each item. Its columns are ``serial``, ``at``, ``title``, or the
         way to any other value of the setup, such as ``channels.stack.scale``. What a line leaves
-        empty is as in the setup.
+        empty is as in the setup. A heading may have a unit: ``channels.stack.expect [kg]``.
+    on_found : callable
+        Called with how the numbers of the table were understood.
 
     Raises
     ------
@@ -103,7 +107,9 @@ def read_batch(setup: str | Path, table: str | Path) -> list[BatchItem]:
     text = load_setup(setup).source.content.decode("utf-8-sig")
     items: list[BatchItem] = []
     errors: list[Finding] = []
-    for line, row in list(_rows(Path(table))):  # all of it is read before the first is checked
+    for line, row in list(
+        _rows(Path(table), on_found)
+    ):  # all of it is read before the first is checked
         try:
             own = with_values(text, {_way(column): value for column, value in row.items() if value})
         except QuantityError as error:
@@ -286,9 +292,11 @@ def _digest(item: BatchItem) -> str:
     return content_hash(item.setup.setup.source.content)
 
 
-def _rows(path: Path) -> Iterator[tuple[int, dict[str, str]]]:
+def _rows(path: Path, on_found: Callable[[str], None]) -> Iterator[tuple[int, dict[str, str]]]:
     """The lines of the table, each with its number."""
-    rows = numbered_rows(path)
+    rows, found = quantity_rows(path, _SHORT)
+    for said in found:
+        on_found(f"{path}: {said}")
     if len(rows) > _MOST:
         raise FileProblem(f"{path} has more than {_MOST} lines", remedy="part it")
     for number, row in rows:

@@ -61,6 +61,7 @@ bench: build/dev/ready
 	build/dev/bin/python benchmarks/run.py
 	build/dev/bin/python benchmarks/analyzers.py
 	build/dev/bin/python benchmarks/wireless.py
+	build/dev/bin/python benchmarks/tables.py
 
 screenshots: build/dev/ready
 	build/dev/bin/python tools/screenshots.py

@@ -6,6 +6,7 @@ from pathlib import Path
 import pytest
 
 from leitwerk.analysis import intervals
+from leitwerk.calibration.certificate_xml import _MOST_POINTS, MAX_BYTES
 from leitwerk.check import exchanges as check_exchanges
 from leitwerk.datasheet import point_entries
 from leitwerk.derived import history, reading
@@ -18,7 +19,7 @@ from leitwerk.parsing import quantities, yaml_text
 from leitwerk.project import sheets
 from leitwerk.protocols import board_image, lines, scpi, station
 from leitwerk.rules import schedule
-from leitwerk.setup import exchanges, rules
+from leitwerk.setup import exchanges, rules, template
 from leitwerk.transfer import batch
 
 PAGE = (Path(__file__).parent.parent / "SECURITY.md").read_text("utf-8")
@@ -39,6 +40,11 @@ LIMITS = {
         check_exchanges.MOST_LINES,
         check_exchanges.MOST_VALUES,
     ),
+    "bytes of a calibration certificate, values of one list in it": (
+        MAX_BYTES,
+        _MOST_POINTS,
+    ),
+    "repeats in a template": (template.MOST_REPEATS,),
     "a line of an exchange: as its setup says, at most": (exchanges._MOST_LINE,),
     "what waits for a slow receiver of an exchange": (person.MOST_OUT, guarded.MOST_WAITING),
     "pieces of a conversation that was kept": (talk._MOST_ENTRIES,),

@@ -29,6 +29,7 @@ from pydantic import ValidationError
 import leitwerk as lw
 from leitwerk.alarms.conditions import parse_condition
 from leitwerk.analysis.series import read_series
+from leitwerk.calibration.certificate_xml import read_certificate_xml, write_certificate_xml
 from leitwerk.check.test_plan import check_test_plan
 from leitwerk.cli import main as command
 from leitwerk.commissioning.lot_ledger import Ledger
@@ -55,9 +56,11 @@ from leitwerk.parsing.durations import parse_duration, parse_time_of_day
 from leitwerk.parsing.local_time import parse_local
 from leitwerk.parsing.quantities import parse_expected, parse_quantity, parse_span
 from leitwerk.parsing.units import parse_powers, parse_unit
+from leitwerk.parsing.yaml_edit import YamlText
 from leitwerk.parsing.yaml_text import parse_yaml
 from leitwerk.project.library import find_datasheet
 from leitwerk.project.rows_file import read_rows, write_rows
+from leitwerk.project.setup_tables import import_tables, write_setup_tables
 from leitwerk.protocols import sdi12
 from leitwerk.protocols.board_image import (
     build_program,
@@ -70,9 +73,13 @@ from leitwerk.protocols.board_image import (
 from leitwerk.protocols.lines import LineReader, split_fields
 from leitwerk.protocols.scpi import parse_error
 from leitwerk.protocols.station import parse_desired, parse_senml, parse_state
+from leitwerk.setup.column_names import parse_column_names
 from leitwerk.setup.contacts import parse_contacts
 from leitwerk.setup.limits import parse_limits
+from leitwerk.setup.own_sensors import parse_own_sensor
 from leitwerk.setup.scales import parse_scale
+from leitwerk.setup.template import parse_template
+from leitwerk.setup.template_text import fill_in, renew_text
 from leitwerk.setup.test_plan import parse_test_plan
 from leitwerk.signals.transformer import parse_transformer
 from leitwerk.transfer.batch import load_batch, read_batch
@@ -242,6 +249,55 @@ def _kept_readers(folder: Path) -> dict[str, Reader]:
         "attend state": Reader(
             seed(state), through("attend-state.json", lambda: read_state(device, "0"))
         ),
+    }
+
+
+def _papers(folder: Path) -> dict[str, Reader]:
+    """Templates, sensors, names of columns, certificates, and tables that go into setups."""
+    setup, sheet, book = folder / "plan.yaml", folder / "plan.csv", folder / "plan.xlsx"
+    kiln = (resources.files("leitwerk") / "examples" / "kiln-guard.yaml").read_bytes()
+    setup.write_bytes(kiln)
+    write_setup_tables(setup, sheet, ["channels"])
+    write_setup_tables(setup, book)
+
+    def template(data: bytes) -> object:
+        made = parse_template(data)
+        device = {
+            "model": made.entry.fits[0],
+            "at": "modbus+tcp://127.0.0.1:1?unit=1",
+            "serial": "X",
+        }
+        text = fill_in(made, {}, device).text
+        return renew_text(text, text, text)
+
+    def table(path: Path) -> Read:
+        def read(data: bytes) -> object:
+            path.write_bytes(data)
+            return import_tables(path, setup)
+
+        return read
+
+    def edited(data: bytes) -> object:
+        text = data.decode("utf-8", "replace")
+        lw.parse_setup(text)
+        edit = YamlText(text)
+        for path, held in list(edit.texts())[:40]:
+            edit.set(path, held)
+        return edit.edited()
+
+    certificate = (Path(__file__).parent.parent / "tests/certificates/laboratory.xml").read_bytes()
+    return {
+        "templates": Reader(_files("templates"), template, 0.05),
+        "sensors": Reader(_files("sensors"), parse_own_sensor, 0.5),
+        "names of columns": Reader(
+            [b"columns: 1\nnames: {Tag: name, Klemme: '-'}\n"], parse_column_names
+        ),
+        "certificates": Reader(
+            [certificate], lambda data: write_certificate_xml(read_certificate_xml(data)), 0.2
+        ),
+        "tables as CSV": Reader([sheet.read_bytes()], table(sheet), 0.02),
+        "workbooks": Reader([book.read_bytes()], table(book), 0.02),
+        "edited setups": Reader(_files("examples"), edited, 0.02),
     }
 
 
@@ -616,6 +672,7 @@ def readers(folder: Path) -> dict[str, Reader]:
         "C headers": Reader([to_c(image, panel, "Saw").encode()], program(from_c)),
         "batch tables": _batch(folder),
         "rows": _rows(folder),
+        **_papers(folder),
         **_kept_readers(folder),
         **_texts(),
         **_wires(),

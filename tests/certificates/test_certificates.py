@@ -21,7 +21,7 @@ from leitwerk.calibration.certificate import (
     Result,
     Values,
 )
-from leitwerk.calibration.certificate_xml import certificate_xml, read_certificate_xml
+from leitwerk.calibration.certificate_xml import read_certificate_xml, write_certificate_xml
 from leitwerk.commissioning.certificates import (
     Laboratory,
     TakeOptions,
@@ -81,7 +81,7 @@ def certificates(draw):
 
 @given(certificates())
 def test_a_certificate_that_is_written_is_read_back_and_fits_the_schema(certificate):
-    written = certificate_xml(certificate)
+    written = write_certificate_xml(certificate)
     assert read_certificate_xml(written) == certificate
     SCHEMA.validate(written.decode())
 
@@ -139,10 +139,10 @@ def test_the_certificate_of_a_laboratory_as_it_stands():
     assert {"dcc:comment", "dcc:administrativeData/dcc:coreData/dcc:receiptDate"} <= {
         name.removeprefix("dcc:digitalCalibrationCertificate/") for name in names
     }
-    again = read_certificate_xml(certificate_xml(found))
+    again = read_certificate_xml(write_certificate_xml(found))
     assert {part.text for part in again.kept} == {part.text for part in found.kept}
     assert again.results[1] == found.results[1]
-    SCHEMA.validate(certificate_xml(found).decode().replace('lab_hysteresis"', 'x"'))
+    SCHEMA.validate(write_certificate_xml(found).decode().replace('lab_hysteresis"', 'x"'))
 
 
 SIGNED = LABORATORY.replace(

@@ -30,11 +30,12 @@ summary: A drying oven
 fits: [fichte-8]
 wiring: {1: Pt100 at the ceiling}
 parameters:
-  name: {ask: Name, text: 30, default: oven}
-  limit: {ask: Highest temperature, span: 40..120 °C, default: 90 °C}
-  sensors: {ask: How many, repeats: 0..3, default: 2, each: {terminal: [1, 2, 5]}}
+  name: {ask: Name, help: On the door, text: 30, default: oven}
+  limit: {ask: Highest temperature, help: Of the air, span: 40..120 °C, default: 90 °C}
+  sensors: {ask: How many, help: In the row, repeats: 0..3, default: 2, each: {terminal: [1, 2, 5]}}
   wires:
     ask: Wires
+    help: As they are clamped
     default: four
     choices:
       four: {sensor: "Pt100, 4-wire"}

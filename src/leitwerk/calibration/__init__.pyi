@@ -8,8 +8,8 @@ from .certificate import Measurement as Measurement
 from .certificate import Party as Party
 from .certificate import Result as Result
 from .certificate import Values as Values
-from .certificate_xml import certificate_xml as certificate_xml
 from .certificate_xml import read_certificate_xml as read_certificate_xml
+from .certificate_xml import write_certificate_xml as write_certificate_xml
 from .conformity import Decision as Decision
 from .conformity import decide as decide
 from .conformity import global_risks as global_risks

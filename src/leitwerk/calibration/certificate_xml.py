@@ -343,14 +343,16 @@ def _is_known(element: Element, name: str, value: str) -> bool:
 
 
 def _as_text(element: Element) -> str:
-    text = ET.tostring(element, encoding="unicode").strip()  # without what stands behind it
+    behind, element.tail = element.tail, None
+    text = ET.tostring(element, encoding="unicode")
+    element.tail = behind
     return re.sub(r">\s+<", "><", text)
 
 
 # ---------------------------------------------------------------------- writing
 
 
-def certificate_xml(certificate: Certificate, *, software: str = "") -> bytes:
+def write_certificate_xml(certificate: Certificate, *, software: str = "") -> bytes:
     """A certificate as an XML document, without a signature of its own.
 
     Raises

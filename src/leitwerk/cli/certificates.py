@@ -212,7 +212,7 @@ def write_certificate(
     Exit code 0: written. 1: the setup has errors. 2: usage.
     """
     from leitwerk import __version__
-    from leitwerk.calibration.certificate_xml import certificate_xml
+    from leitwerk.calibration.certificate_xml import write_certificate_xml
     from leitwerk.commissioning.certificates import Laboratory, certificate_of_channel
     from leitwerk.errors import FileProblem
     from leitwerk.parsing.quantities import parse_quantity
@@ -224,6 +224,6 @@ def write_certificate(
     issuer = Laboratory(laboratory, person, customer, number, country, place)
     prevailing = {name: parse_quantity(text) for name, text in conditions}
     made = certificate_of_channel(read_setup(setup), channel, issuer, prevailing)
-    write_atomic(Path(file), certificate_xml(made, software=__version__))
+    write_atomic(Path(file), write_certificate_xml(made, software=__version__))
     click.echo(f"{file}: certificate {number} of channel {channel}, without a signature", err=True)
     return FINE

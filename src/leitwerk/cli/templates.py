@@ -192,7 +192,7 @@ class _Asking:
         while True:
             typed = _read(f"{one.ask} ({valid_values(one)}) [{one.default}]")
             if typed == "?":
-                click.echo(f"  {one.help or 'There is no more help on this.'}", err=True)
+                click.echo(f"  {one.help}", err=True)
                 continue
             try:
                 return check_value(name, one, typed or one.default)

@@ -89,13 +89,23 @@ class YamlText:
     text : str
         What ``parse_yaml`` has read without a finding.
 
+    Raises
+    ------
+    QuantityError
+        It is not YAML.
+
     """
 
     def __init__(self, text: str) -> None:
         # A text without an end of its last line has no place behind it.
         self.text = text if text.endswith("\n") or not text else f"{text}\n"
         self._starts = [0, *accumulate(len(line) for line in self.text.splitlines(keepends=True))]
-        self._root: Any = yaml.compose(self.text, Loader=yaml.CSafeLoader)
+        try:
+            self._root: Any = yaml.compose(self.text, Loader=yaml.CSafeLoader)
+        except yaml.YAMLError as error:
+            mark = getattr(error, "problem_mark", None)
+            where = f", line {mark.line + 1}" if mark else ""
+            raise QuantityError(f"the text cannot be edited, as it is not YAML{where}") from None
         self._edits: list[tuple[int, int, str]] = []
         self._sets: dict[KeyPath, Content] = {}
         self._removed: set[KeyPath] = set()

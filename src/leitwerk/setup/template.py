@@ -45,7 +45,7 @@ class TemplateParameter(Model):
     """
 
     ask: Line = Field(description="The question")
-    help: Line | None = Field(None, description="A sentence of help")
+    help: Line = Field(description="A sentence of help")
     default: CellField = Field(description="What holds where nothing is answered")
     span: RangeField | None = None
     choices: dict[str, dict[str, Any]] = Field(default_factory=dict)

@@ -1,6 +1,6 @@
 // An editor with a setup of the mill and the schema of setups: completion is open at a key of a channel.
 import { EditorView, basicSetup } from "codemirror";
-import { startCompletion } from "@codemirror/autocomplete";
+import { completionStatus, startCompletion } from "@codemirror/autocomplete";
 import { hoverTooltip } from "@codemirror/view";
 import { linter } from "@codemirror/lint";
 import { yaml, yamlLanguage } from "@codemirror/lang-yaml";
@@ -40,4 +40,5 @@ const view = new EditorView({
 view.dispatch({ selection: { anchor: text.length - 1 } });
 view.focus();
 window.view = view;
-setTimeout(() => startCompletion(view), 300);
+// The list may be closed again while the page is still being laid out.
+setInterval(() => completionStatus(view.state) ?? (view.focus(), startCompletion(view)), 300);

@@ -166,13 +166,13 @@ def test_two_thousand_channels_with_forty_planted_mistakes(yard_folder):
 def test_units_in_headings_own_names_of_columns_and_a_decimal_comma(leitwerk):
     head = "Messstelle;Bemerkung;Klemme;sensor;expect [°C];range\n"
     row = "air;oben;1;Pt100, 4-wire;21,5 ± 0,5;0..400 Ω\n"
-    Path("liste.csv").write_text(head + row, "utf-8")
+    Path("liste.csv").write_text("sep=;\n" + head + row, "utf-8")
     refused = leitwerk("from-table", "liste.csv", "yard.yaml")
     assert (refused.exit_code, "no sheet has the columns" in refused.stderr) == (2, True)
     given_names = ["--column", "Messstelle=name", "--column", "KLEMME=terminal"]
     half = leitwerk("from-table", "liste.csv", "yard.yaml", *given_names)
     assert half.exit_code == 1
-    assert "liste.csv:1:2: error: there is no column 'Bemerkung'" in half.output
+    assert "liste.csv:2:2: error: there is no column 'Bemerkung'" in half.output
     done = leitwerk("from-table", "liste.csv", "yard.yaml", "--column", "Bemerkung=-", "--write")
     assert done.exit_code == 0, done.output
     assert "decimals are marked by a comma" in done.stderr

@@ -138,6 +138,7 @@ def test_a_renewal_takes_over_what_changed_and_keeps_what_was_changed_by_hand(ol
         (("default: 90 °C", "default: 3 bar"), "limit: bar is a unit of pressure"),
         (("span: 40..120 °C, ", ""), "needs one of span, choices, text, repeats"),
         (("name: {ask", "model: {ask"), "is not a name for a parameter"),
+        (("leads: 0.2 Ω", "leads: <limit>"), "hold a placeholder"),
         (("<wires>: here", "<limit>: here"), "names no parameter that repeats or has choices"),
         (("setup:\n", "set up:\n"), "a template ends with its setup"),
         (("version: 1", "version: one"), "is not a version"),
@@ -290,6 +291,17 @@ def test_where_a_setup_has_left_its_template(tmp_path, change, rule):
     file.write_text(made.replace(*change), "utf-8")
     rules = {finding.rule for finding in lw.check_file(file).findings}
     assert rules == ({rule} if rule else set())
+
+
+def test_what_a_version_adds_goes_between_the_braces_of_a_group_that_stands_in_one_line():
+    hot = "hot: {above: <limit>, hysteresis: 3 K}"
+    block = OVEN.replace(
+        f"alarms: {{{hot}}}", f"alarms:\n        {hot}\n        cold: {{below: 5 °C}}"
+    )
+    base, newer = (fill_in(parse_template(text), {}, KILN).text for text in (OVEN, block))
+    after, changes = renew_text(base, base, newer)
+    assert data(after) == data(newer)
+    assert [change.done for change in changes] == ["added", "added"]
 
 
 def test_one_s_own_template_stands_before_a_shipped_one(tmp_path, leitwerk, monkeypatch):

@@ -153,7 +153,7 @@ def take_certificate(
         take_into_channel,
         take_into_sensor,
     )
-    from leitwerk.errors import QuantityError
+    from leitwerk.errors import FileProblem, QuantityError
     from leitwerk.project.files import read_bytes, write_atomic
 
     found = read_certificate(file)
@@ -175,6 +175,10 @@ def take_certificate(
         click.echo(f"  {len(unknown)} parts not understood, kept in the certificate: {names}")
     kept = folder / FOLDER / kept_name(found)
     if write:
+        if kept.exists() and read_bytes(kept) != read_bytes(file):
+            raise FileProblem(
+                f"{kept} holds another certificate of this number", remedy="look which one is right"
+            )
         write_atomic(kept, read_bytes(file))
     return settle(target, taken.text, (), write=write, summary=f"the certificate is kept as {kept}")
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import time
 from collections.abc import Callable, Iterator, Mapping
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
@@ -12,9 +13,9 @@ from leitwerk.check.compile import check_setup
 from leitwerk.datasheet.model import Datasheet
 from leitwerk.datasheet.points import Point, Stored
 from leitwerk.devices.device import Device, open_device
-from leitwerk.errors import FileProblem, LeitwerkError, LinkError
+from leitwerk.errors import FileProblem, LeitwerkError, LinkError, NoDeviceBehind
 from leitwerk.links.options import LinkOptions
-from leitwerk.parsing.address import parse_address
+from leitwerk.parsing.address import LinkAddress, parse_address
 from leitwerk.project.files import read_bytes
 from leitwerk.project.library import find_datasheet, known_models, read_datasheet
 from leitwerk.project.setups import parse_setup
@@ -190,39 +191,44 @@ def link_checks(address: str, model: str) -> Checks:
         "its readings are read twice",
         partial(_twice, address, model, lambda d: len(d.readings())),
     )
-    yield (
-        "an address where nothing answers ends in an error in time",
-        partial(_in_time, address, model),
-    )
+    if (other := _other(parse_address(address))) is not None:
+        what = f"{other}, where nothing is to answer, ends in an error in time"
+        yield what, partial(_in_time, other, model)
 
 
-def _opened(address: str, model: str, timeout_s: float = 2.0) -> Device:
-    return open_device(
-        find_datasheet(model), parse_address(address), link=LinkOptions(timeout_s, 0)
-    )
+def _other(address: LinkAddress) -> LinkAddress | None:
+    """An address beside one where no device is to answer: another unit, or another port of the host."""
+    if isinstance(address.unit, int):
+        return replace(address, unit=address.unit % 200 + 41)
+    return replace(address, port=9) if address.host else None
+
+
+def _opened(address: LinkAddress, model: str, timeout_s: float = 2.0) -> Device:
+    return open_device(find_datasheet(model), address, link=LinkOptions(timeout_s, 0))
 
 
 def _twice(address: str, model: str, read: Callable[[Device], object]) -> None:
     found = []
     for _ in range(2):
-        with _opened(address, model) as device:
+        with _opened(parse_address(address), model) as device:
             found.append(read(device))
     _require(found[0] == found[1], f"read twice, it is {found[0]!r} and {found[1]!r}")
 
 
-def _in_time(address: str, model: str) -> None:
-    """An address with another number of the unit, or port 1 of the host: none is to answer there."""
-    other = address.replace("unit=", "unit=9") if "unit=" in address else address
+def _in_time(other: LinkAddress, model: str) -> None:
     begun = time.monotonic()
     try:
         with _opened(other, model, _ANSWER_S) as device:
             device.identify()
-    except (LinkError, LeitwerkError):
+    except LeitwerkError as error:
         took = time.monotonic() - begun
+        named = isinstance(error, LinkError | NoDeviceBehind)
+        _require(
+            named, f"it ends in {type(error).__name__}, which does not say that it was not reached"
+        )
         _require(took < 10 * _ANSWER_S, f"it took {took:.1f} s, with {_ANSWER_S} s for each answer")
     else:
-        if other != address:
-            raise AssertionError(f"something answers at {other}")
+        raise AssertionError(f"something answers at {other}")
 
 
 def kind_of(path: Path) -> Callable[[Path], Checks] | None:

@@ -150,6 +150,14 @@ class YamlText:
             return False
         return True
 
+    def stands_on_lines(self, path: KeyPath) -> bool:
+        """Whether a value is a group whose entries each stand on lines of their own."""
+        if not self.has(path):
+            return False
+        node = self._find(path)[1]
+        is_block = isinstance(node, yaml.MappingNode) and not node.flow_style and bool(node.value)
+        return is_block and not self._is_flow(path)
+
     def _is_flow(self, path: KeyPath) -> bool:
         """Whether an entry stands between braces or brackets."""
         return any(self._find(path[:depth])[1].flow_style for depth in range(len(path)))

@@ -9,6 +9,7 @@ import zipfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date, datetime
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,7 @@ from leitwerk.parsing.cells import guarded, unguarded
 from leitwerk.project.files import read_bytes, write_atomic
 
 MOST_ROWS, MOST_COLUMNS = 50_000, 200
+_LONGEST_TITLE = 31  # of a sheet
 _MOST_CELLS = 1_000_000
 _MOST_UNPACKED = 100_000_000  # a spreadsheet is packed; a small file can hold very much
 _DIVIDERS = {",": "commas", ";": "semicolons", "\t": "tabs"}
@@ -72,12 +74,17 @@ def read_sheets(path: Path) -> list[Sheet]:
 def _csv(path: Path, content: bytes) -> Sheet:
     try:
         text = content.decode("utf-8-sig")
-        first = text.lstrip("\r\n").partition("\n")[0]
+        first = text.lstrip("\r\n").partition("\n")[0].strip()
         divider = max(_DIVIDERS, key=first.count)
+        skipped = 0
+        if (
+            first.startswith("sep=") and first[4:] in _DIVIDERS
+        ):  # some spreadsheets say it themselves
+            divider, skipped = first[4:], 1
         reader = csv.reader(io.StringIO(text, newline=""), delimiter=divider, strict=True)
         lines: list[tuple[int, list[str]]] = []
-        number, cells = 1, 0
-        for row in reader:
+        number, cells = 1 + skipped, 0
+        for row in islice(reader, skipped, None):
             cells += len(row)
             if len(lines) > MOST_ROWS or cells > _MOST_CELLS or len(row) > MOST_COLUMNS:
                 raise FileProblem(f"{path} is too large", remedy=_at_most())
@@ -248,6 +255,11 @@ def _xlsx(sheets: Mapping[str, Sequence[Sequence[str]]]) -> bytes:
         ) from None
     book = Workbook(write_only=True)
     for name, rows in sheets.items():
+        if len(name) > _LONGEST_TITLE:
+            raise FileProblem(
+                f"{name!r} is too long for the name of a sheet",
+                remedy=f"at most {_LONGEST_TITLE} characters; write it as CSV with --of",
+            )
         sheet = book.create_sheet(name)
         sheet.freeze_panes = "B2"
         for k, widest in enumerate(_widths(rows)):

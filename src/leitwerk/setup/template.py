@@ -256,6 +256,10 @@ def _check_parameter(name: str, one: TemplateParameter, findings: Findings) -> N
         message = f"{one.repeats} is not a number of repeats"
         findings.error("bad-template", (*path, "repeats"), message, valid=valid)
         return
+    for choice, entries in one.choices.items():
+        if PLACEHOLDER.search(str(entries)):
+            message = f"the entries of {choice!r} hold a placeholder, which is not filled in there"
+            findings.error("bad-template", (*path, "choices", choice), message)
     for key, texts in one.each.items():
         if one.repeats is None or len(texts) < one.repeats.high:
             message = f"{key}: {len(texts)} values for up to {one.repeats} repeats"

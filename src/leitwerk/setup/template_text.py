@@ -227,11 +227,11 @@ def _merge(
 
 def _add(edit: YamlText, source: YamlText, place: KeyPath, new: Value, after: str | None) -> None:
     """Add an entry; one on lines of its own with the comments that the template has there."""
-    try:
-        lines = source.slice(place).splitlines()
+    if edit.stands_on_lines(place[:-1]) and source.stands_on_lines(place[:-1]):
         indent = " " * edit.indent_below(place[:-1])
-        edit.insert_lines(place[:-1], [f"{indent}{line}".rstrip() for line in lines], after=after)
-    except (QuantityError, StopIteration):
+        lines = [f"{indent}{line}".rstrip() for line in source.slice(place).splitlines()]
+        edit.insert_lines(place[:-1], lines, after=after)
+    else:
         edit.insert(place, new, after=after)
 
 

@@ -21,6 +21,10 @@ from leitwerk.recordings.sound_files import open_samples
 Passwords = dict[str, str]  # by role
 
 
+# The simulated devices compute an hour of sound and a day of a net in seconds, and answer late meanwhile.
+PATIENT = leitwerk.LinkOptions(timeout_s=20.0)
+
+
 def prepare(analyzer: leitwerk.StandIn, name: str, password: Passwords) -> leitwerk.CheckedSetup:
     """Upload the setup of an example to a simulated device; the checked setup."""
     text = (resources.files("leitwerk") / "examples" / f"{name}.yaml").read_text(encoding="utf-8")
@@ -29,7 +33,7 @@ def prepare(analyzer: leitwerk.StandIn, name: str, password: Passwords) -> leitw
     lines[at] = f"  at: {analyzer.address}"
     Path(f"{name}.yaml").write_text("\n".join(lines) + "\n", encoding="utf-8")
     checked = leitwerk.read_setup(f"{name}.yaml")
-    with leitwerk.connect(checked) as device:
+    with leitwerk.connect(checked, link=PATIENT) as device:
         receipt = leitwerk.upload(checked, device, leitwerk.UploadOptions("kept", password))
     print(f"{checked}: {len(receipt.changes)} settings changed, all read back")
     return checked
@@ -40,7 +44,7 @@ def record_and_fetch(
 ) -> list[Path]:
     """Record for so many hours of the device's own time, and fetch all of it; the files beside the rows."""
     store = Store("recordings")
-    with leitwerk.connect(checked) as device:
+    with leitwerk.connect(checked, link=PATIENT) as device:
         leitwerk.control_recording(device, "start", passwords=password)
         while not any(
             held.rows * held.interval_s >= 3600.0 * hours
@@ -59,7 +63,7 @@ def supply() -> None:
     password = {"operator": "5206"}
     analyzer = leitwerk.start_standin("ulme-3p", "--time-factor", "20000")
     checked = prepare(analyzer, "saw-supply", password)
-    with leitwerk.connect(checked) as device:
+    with leitwerk.connect(checked, link=PATIENT) as device:
         wiring = leitwerk.check_wiring(checked, device, power="14 ± 3 kW", duration_s=2.0)
     print(f"  wiring {wiring.verdict.outcome}")
     for path in record_and_fetch(checked, 24.0, password):

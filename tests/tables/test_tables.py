@@ -123,14 +123,17 @@ def yard(count):
 
 @pytest.fixture
 def yard_folder(tmp_path, monkeypatch):
+    """A folder with a setup that has no channels yet."""
     monkeypatch.chdir(tmp_path)
-    (tmp_path / "datasheets").mkdir()
-    shutil.copy(HERE / "weir-2000.yaml", tmp_path / "datasheets" / "weir-2000.yaml")
-    (tmp_path / "yard.yaml").write_text(HEAD + "channels: {}\n", "utf-8")
+    text = HEAD.replace("weir-2000", "fichte-8") + "channels: {}\n"
+    (tmp_path / "yard.yaml").write_text(text, "utf-8")
     return tmp_path
 
 
 def test_two_thousand_channels_with_forty_planted_mistakes(yard_folder):
+    (yard_folder / "datasheets").mkdir()
+    shutil.copy(HERE / "weir-2000.yaml", yard_folder / "datasheets" / "weir-2000.yaml")
+    Path("yard.yaml").write_text(HEAD + "channels: {}\n", "utf-8")
     rows, rng, planted = yard(2000), random.Random(11), {}
     mistakes = [
         (3, lambda r: "Pt10, 4-wire", 2), (2, lambda r: 2500 + r, None), (5, lambda r: "0..20 V", 1),

@@ -180,6 +180,7 @@ class _Asking:
         entries = self._template.entry.parameters
         if self._quiet:
             return dict(given)
+        click.echo("Enter takes the value in brackets, ? shows what is meant.", err=True)
         return {
             name: given[name] if name in given else self._answer(name, one)
             for name, one in entries.items()

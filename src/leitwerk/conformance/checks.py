@@ -32,7 +32,7 @@ _ADDRESSES = {
     "drive": "drive:///media/X", "mqtt": "mqtt+tcp://127.0.0.1:1883/x",
     "sdi12": "sdi12+serial:///dev/ttyUSB0?unit=0", "text": "text+serial:///dev/ttyUSB0",
 }  # fmt: skip
-_ANSWER_S = 1.0
+_ANSWER_S = 0.5
 
 
 def datasheet_checks(path: Path) -> Checks:

@@ -156,7 +156,7 @@ def test_mistakes_in_a_template_are_named(change, says):
         ("limit", "39 °C", "out of the span"),
         ("limit", "400 K", "out of the span"),
         ("sensors", "1.5", "not a whole number"),
-        ("wires", "two", "none of the choices"),
+        ("wires", "two", "not among the choices"),
         ("name", "x" * 31, "does not fit"),
         ("odd", "1", "has no parameter 'odd'"),
     ],

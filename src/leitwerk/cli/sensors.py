@@ -23,7 +23,7 @@ def sensors(name: str | None) -> int:
     They stand in a folder 'sensors' beside the setups, or above; a setup names one by 'sensor: NAME', and
     one of its serial numbers by 'sensor_serial'.
 
-    Exit code 0: shown. 2: there is none of that name.
+    Exit code 0: shown. 2: the name is not known.
     """
     from leitwerk.cli.printing import print_columns, print_rows
     from leitwerk.parsing.yaml_edit import flow_text

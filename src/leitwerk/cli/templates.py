@@ -31,7 +31,7 @@ def templates(name: str | None) -> int:
 
     Templates of your own stand in a folder 'templates' beside the setups, or above.
 
-    Exit code 0: shown. 2: there is none of that name.
+    Exit code 0: shown. 2: the name is not known.
     """
     from leitwerk.cli.printing import print_columns, print_rows
     from leitwerk.project.templates import find_template, known_templates

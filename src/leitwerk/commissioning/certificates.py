@@ -402,7 +402,7 @@ def find_sensor_file(name: str, near: Path) -> Path:
     Raises
     ------
     FileProblem
-        There is none of that name, or it is one that ships with Leitwerk.
+        The name is not known, or the sensor ships with Leitwerk.
 
     """
     from leitwerk.project.library import find_own_sensor, known_sensors  # noqa: PLC0415 - only here

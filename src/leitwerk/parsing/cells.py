@@ -22,7 +22,7 @@ _WITHOUT_UNIT = re.compile(
     rf"\s*(?:±\s*)?{_NUMBER}(?:\s*(?:\.\.|…)\s*{_NUMBER})?(?:\s*(?:±|\+/-|\+-)\s*{_NUMBER})?\s*"
 )
 _DIGITS = re.compile(r"\d+(?:[.,]\d+)+")
-# What a spreadsheet takes for the begin of a formula; a number with a unit is none.
+# What a spreadsheet takes for the begin of a formula. A number with a unit does not begin one.
 _FORMULA = re.compile(r"[=@\t\r]|[+-](?!\d[\d.,]*(?:\s?[^\s=+\-*/|!()]{1,8})?$)")
 _COMMA_GROUPS, _POINT_GROUPS = re.compile(r"\d{1,3}(?:,\d{3})+"), re.compile(r"\d{1,3}(?:\.\d{3})+")
 COMMA, POINT = "comma", "point"
@@ -142,7 +142,7 @@ def entry_of(cell: str) -> Value:
     Raises
     ------
     QuantityError
-        It begins like a group, a list or a quoted text, and is none.
+        It begins like a group, a list or a quoted text, and cannot be read as one.
 
     """
     if cell[0] not in '{["':

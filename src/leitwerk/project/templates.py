@@ -50,7 +50,7 @@ def find_template(name: str, version: int | None = None, near: Path = Path()) ->
     Raises
     ------
     FileProblem
-        There is none with that name, or not in that version.
+        The name is not known, or not in this version.
     SetupError
         It has mistakes.
 

@@ -157,7 +157,7 @@ def check_value(name: str, parameter: TemplateParameter, typed: str) -> str:
     if parameter.choices:
         found = [choice for choice in parameter.choices if choice.casefold() == typed.casefold()]
         if not found:
-            raise QuantityError(f"{name}: {typed[:60]!r} is none of the choices", valid=valid)
+            raise QuantityError(f"{name}: {typed[:60]!r} is not among the choices", valid=valid)
         return found[0]
     if parameter.text is not None:
         if not 1 <= len(typed) <= parameter.text or not typed.isprintable():

@@ -36,6 +36,9 @@ from leitwerk.setup.tables import (
 )
 
 COLUMNS_FILE = "columns.yaml"
+_COLUMNS_HEAD = (
+    "# Names of columns in tables of this project, and what each stands for.\ncolumns: 1\n"
+)
 BATCH = "batch"
 
 
@@ -494,21 +497,15 @@ def column_names(folder: Path, given: Iterable[tuple[str, str]]) -> tuple[Column
     more = names.with_names(given)
     if more == names:
         return names, None
-    head = (
-        text
-        or "# Names of columns in tables of this project, and what each stands for.\ncolumns: 1\n"
-    )
-    edit = YamlText(head)
-    for typed, name in more.names.items():
-        if names.names.get(typed) == name:
-            continue
-        if edit.has(("names", typed)):
-            edit.set(("names", typed), name)
-        elif edit.has(("names",)):
-            edit.insert(("names", typed), name)
-        else:
-            head = edit.edited() + "\n".join(entry_lines("names", {typed: name}, 0)) + "\n"
-            edit = YamlText(head)
-            continue
-        edit = YamlText(edit.edited())
+    fresh = {typed: name for typed, name in more.names.items() if names.names.get(typed) != name}
+    edit = YamlText(text or _COLUMNS_HEAD)
+    if edit.has(("names",)):
+        for typed, name in fresh.items():
+            if edit.has(("names", typed)):
+                edit.set(("names", typed), name)
+            else:
+                edit.insert(("names", typed), name)
+    else:
+        lines = [line for typed, name in fresh.items() for line in entry_lines(typed, name, 2)]
+        edit.insert_lines((), ["names:", *lines])
     return more, edit.edited()

@@ -9,9 +9,10 @@ exclude_patterns = ["screenshots"]
 # The library, from its docstrings: signatures have the types as they are written.
 autodoc_member_order = "bysource"
 autodoc_typehints = "none"
-autodoc_default_options = {"members": True, "undoc-members": True, "ignore-module-all": False}
+autodoc_default_options = {"members": True, "imported-members": True}
 napoleon_google_docstring = False
 napoleon_use_rtype = False
+napoleon_use_ivar = True  # an attribute that is described in its class is not described twice
 html_theme = "furo"
 html_static_path: list[str] = []
 html_show_sphinx = False
@@ -23,6 +24,7 @@ myst_heading_anchors = 3
 myst_enable_extensions = ["colon_fence"]
 # Examples in these pages are of several kinds; a lexer that does not know one must not fail the build.
 highlight_language = "none"
-suppress_warnings = ["misc.highlighting_failure", "mystnb.unknown_mime_type"]
+# A name such as "value" may be that of many classes; a text that mentions it links to none of them.
+suppress_warnings = ["misc.highlighting_failure", "mystnb.unknown_mime_type", "ref.python"]
 html_theme_options = {"navigation_with_keys": True}
 smartquotes = False  # commands stand in plain quotes

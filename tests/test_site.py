@@ -1,5 +1,7 @@
 """The documentation is built as a site, without a warning, and no link in it is dead."""
 
+import importlib
+import inspect
 import re
 import subprocess
 import sys
@@ -62,6 +64,20 @@ def test_no_link_of_the_site_is_dead_and_none_leads_out_of_it_to_be_shown(site):
     assert len(pages) > 50
     index = (site / "searchindex.js").read_text("utf-8")
     assert "certif" in index  # the stem of certificate: what is searched for is found
+
+
+@pytest.mark.process
+def test_each_public_name_has_its_docstring_on_the_page_of_its_package(site):
+    for package in ("leitwerk", "leitwerk.calibration", "leitwerk.signals"):
+        module = importlib.import_module(package)
+        text = (site / "reference" / "api" / f"{package}.html").read_text("utf-8")
+        anchors = Page(text).anchors
+        things = [
+            name for name in module.__all__
+            if inspect.isclass(thing := getattr(module, name)) or inspect.isfunction(thing)
+        ]  # fmt: skip
+        assert len(things) > 10
+        assert [name for name in things if f"{package}.{name}" not in anchors] == []
 
 
 @pytest.mark.process

@@ -69,7 +69,7 @@ def response(at_rest: ArrayLike, stimulated: ArrayLike) -> Measured:
 
 
 def signal_to_noise_db(at_rest: ArrayLike, stimulated: ArrayLike) -> Measured:
-    """The ratio of response to noise in dB: 20 lg (|response| / s), s the standard deviation at rest.
+    """The ratio of response to noise in dB: 20 lg (size of the response / standard deviation at rest).
 
     The noise is that of ``noise``; minus infinity where nothing responds, infinity without noise.
     """

@@ -156,7 +156,7 @@ def power_factor(active: ArrayLike, apparent: ArrayLike) -> Real:
 
     References
     ----------
-    IEC 80000-6:2008, 6-58 (λ = |P| / S), with the sign of the load convention.
+    IEC 80000-6:2008, 6-58 (λ is the magnitude of P / S), with the sign of the load convention.
 
     """
     s = np.asarray(apparent, float)

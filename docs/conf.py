@@ -1,5 +1,7 @@
 """How the documentation is built as a site: ``make site``. It needs no network."""
 
+from typing import Any
+
 project = "Leitwerk"
 author = "The Leitwerk authors"
 html_title = "Leitwerk"
@@ -28,3 +30,15 @@ highlight_language = "none"
 suppress_warnings = ["misc.highlighting_failure", "mystnb.unknown_mime_type", "ref.python"]
 html_theme_options = {"navigation_with_keys": True}
 smartquotes = False  # commands stand in plain quotes
+
+
+def keep_colons(*given: Any) -> None:
+    """A colon in the first line of a property's docstring does not set off a type, as napoleon takes it."""
+    _, what, _, _, _, lines = given
+    if what in {"property", "attribute"} and lines:
+        lines[0] = lines[0].replace(": ", " - ")
+
+
+def setup(app: Any) -> None:
+    """Connect what is done to docstrings; Sphinx calls it."""
+    app.connect("autodoc-process-docstring", keep_colons, priority=400)

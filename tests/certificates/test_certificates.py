@@ -133,7 +133,11 @@ def test_the_certificate_of_a_laboratory_as_it_stands():
         (pytest.approx(8.08), 8.0, pytest.approx(0.02)),
         (pytest.approx(16.11), 16.0, pytest.approx(0.02)),
     ]
-    assert [*found.in_force.points(bar)][2] == (pytest.approx(16.009), 16.0, pytest.approx(0.024))
+    assert [*found.in_force("pressure").points(bar)][2] == (
+        pytest.approx(16.009),
+        16.0,
+        pytest.approx(0.024),
+    )
     names = {part.name for part in found.kept}
     assert "dcc:digitalCalibrationCertificate" not in names
     assert {"dcc:comment", "dcc:administrativeData/dcc:coreData/dcc:receiptDate"} <= {
@@ -167,6 +171,33 @@ SIGNED = LABORATORY.replace(
 def test_what_is_no_certificate_is_refused(change, says):
     with pytest.raises(QuantityError, match=says):
         read_certificate_xml(change(LABORATORY))
+
+
+SECOND = b"<dcc:item><dcc:name><dcc:content>B</dcc:content></dcc:name></dcc:item>"
+
+
+@pytest.mark.parametrize(
+    ("change", "says"),
+    [
+        ((b"basic_afterAdjustment", b"basic_beforeAdjustment"), "has 2 series of points"),
+        ((b"</dcc:item>", b"</dcc:item>" + SECOND), "is of 2 items"),
+        ((b"\\kilo\\pascal", b"\\volt"), "has no points of pressure"),
+    ],
+)  # fmt: skip
+def test_points_that_may_be_of_something_else_are_not_taken(change, says):
+    found = read_certificate_xml(LABORATORY.replace(*change))
+    with pytest.raises(QuantityError, match=says):
+        found.in_force("pressure")
+
+
+def test_one_of_several_series_is_taken_by_its_name():
+    found = read_certificate_xml(
+        LABORATORY.replace(b"basic_afterAdjustment", b"basic_beforeAdjustment")
+    )
+    assert found.in_force("pressure", "As received").measured.numbers == (5.0, 808.0, 1611.0)
+    odd = LABORATORY.replace(b">3</si:coverageFactorXMLList>", b">3 2</si:coverageFactorXMLList>")
+    with pytest.raises(QuantityError, match="do not fit the 3 values"):
+        read_certificate_xml(odd)
 
 
 @pytest.mark.process

@@ -185,4 +185,5 @@ def test_what_is_due_and_what_rests_on_it(leitwerk):
     )
     assert re.search(r"touches: +alarm level.high\n +channel double", shown.output), shown.output
     assert "L4-107" in leitwerk("due", "--within", "0").output
+    assert "P16-0031" not in leitwerk("due").output  # it ships with Leitwerk, and is not used here
     assert leitwerk("due", "nowhere").exit_code == 2

@@ -210,19 +210,52 @@ class Certificate:
         """The series of points of a stage; None where it has none."""
         return next((r for r in self.results if r.stage == stage and r.reference is not None), None)
 
-    @property
-    def in_force(self) -> Result:
+    def in_force(self, dimension: str, name: str = "") -> Result:
         """The points that hold now: those behind an adjustment, else those that were found.
+
+        Parameters
+        ----------
+        dimension : str
+            That of the unit in which they are wanted.
+        name : str
+            Of the series, where the certificate has several.
 
         Raises
         ------
         QuantityError
-            It has no points.
+            It has no such points, or several series of them, or several items that they may belong to.
 
         """
-        for wanted in (LEFT, FOUND, ""):
-            if (result := self.result(wanted)) is not None:
-                return result
+        if len(self.items) != 1:
+            raise QuantityError(
+                f"the certificate {self.number} is of {len(self.items)} items, and does not say whose its "
+                "points are",
+                valid="a certificate of one item",
+            )
+        for stage in (LEFT, FOUND, ""):
+            found = self.series(stage, dimension, name)
+            if len(found) > 1:
+                raise QuantityError(
+                    f"the certificate {self.number} has {len(found)} series of points",
+                    valid=", ".join(repr(result.name) for result in found),
+                    remedy="say which one is meant: --series NAME",
+                )
+            if found:
+                return found[0]
         raise QuantityError(
-            f"the certificate {self.number} has no points", valid="reference values"
+            f"the certificate {self.number} has no points of {dimension}"
+            + (f" in a series {name!r}" if name else ""),
+            valid=", ".join(repr(r.name) for r in self.results if r.reference)
+            or "reference values",
         )
+
+    def series(self, stage: str, dimension: str, name: str = "") -> list[Result]:
+        """The series of points of a stage, in units of one dimension; of one name if that is not empty."""
+        return [
+            result
+            for result in self.results
+            if result.stage == stage
+            and result.reference is not None
+            and result.reference.unit.dimension == dimension
+            and name in {"", result.name}
+        ]

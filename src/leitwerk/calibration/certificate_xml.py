@@ -306,7 +306,8 @@ class _Reading:
         factors = self._numbers(held, f"coverageFactor{end}")
         probabilities = self._numbers(held, f"coverageProbability{end}")
         values = values * count if len(values) == 1 else values
-        if len(values) != count or any(v < 0.0 for v in values) or min(factors) <= 0.0:
+        fits = len(values) == count and len(factors) in {1, count}
+        if not fits or any(v < 0.0 for v in values) or min(factors) <= 0.0:
             raise QuantityError(f"{self._file}: the uncertainties do not fit the {count} values")
         if len(set(factors)) > 1:  # each in terms of the first coverage factor
             every = factors * count if len(factors) == 1 else factors

@@ -123,6 +123,9 @@ def _points(result: Result) -> list[str]:
 @click.option(
     "--item", default="", metavar="NUMBER", help="The number of the item, where it is another."
 )
+@click.option(
+    "--series", default="", metavar="NAME", help="Which points, where it has several series."
+)
 @WRITE
 def take_certificate(
     file: str,
@@ -133,6 +136,7 @@ def take_certificate(
     due: date | None,
     correct: str,
     item: str,
+    series: str,
     write: bool,
 ) -> int:
     """Take the certificate FILE into CHANNEL of SETUP, or into a sensor of your own.
@@ -157,7 +161,7 @@ def take_certificate(
     from leitwerk.project.files import read_bytes, write_atomic
 
     found = read_certificate(file)
-    options = TakeOptions(due, correct, item)
+    options = TakeOptions(due, correct, item, series)
     if sensor is not None and setup is None:
         target = find_sensor_file(sensor, Path())
         taken, folder = take_into_sensor(found, target, options), target.parent.parent

@@ -7,7 +7,6 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
-from importlib import resources
 from pathlib import Path
 from typing import Any
 
@@ -76,12 +75,13 @@ class TakeOptions:
     """What a certificate does not say: until when it holds, and which correction is made of it.
 
     Without ``due``, the calibration holds as long as the one before did. ``item`` is the number of the item,
-    where a person says that it is meant.
+    where a person says that it is meant; ``series`` the name of the points, where there are several series.
     """
 
     due: date | None = None
     correct: str = "table"
     item: str = ""
+    series: str = ""
 
 
 def take_into_channel(
@@ -156,9 +156,10 @@ def _unit_of(own: OwnSensor, certificate: Certificate) -> Unit:
     written = own.entries.get("unit")
     if isinstance(written, str):
         return parse_unit(written)
-    reference = certificate.in_force.reference
-    assert reference is not None
-    return reference.unit
+    units = [result.reference.unit for result in certificate.results if result.reference]
+    if not units:
+        raise QuantityError(f"the certificate {certificate.number} has no points")
+    return units[0]
 
 
 def _require_item(certificate: Certificate, serials: Sequence[str]) -> str:
@@ -194,7 +195,7 @@ def _entries(
                 remedy="give it by --due 2027-03-02",
             )
         due = certificate.ended + (before.due - before.date)
-    force = certificate.in_force
+    force = certificate.in_force(unit.dimension, options.series)
     entries: dict[str, Any] = {
         "date": certificate.ended.isoformat(),
         "due": due.isoformat(),
@@ -204,9 +205,9 @@ def _entries(
         "found": _pairs(force, unit),
         "correct": options.correct,
     }
-    before_it = certificate.result(FOUND)
-    if force.stage == LEFT and before_it is not None:
-        entries["before"] = _pairs(before_it, unit)
+    before_it = certificate.series(FOUND, unit.dimension, options.series)
+    if force.stage == LEFT and before_it:
+        entries["before"] = _pairs(before_it[0], unit)
     conditions = {
         condition.name: f"{condition.values.numbers[0]:.15g} {condition.values.unit}".strip()
         for held in certificate.measurements
@@ -241,7 +242,7 @@ def _compared(certificate: Certificate, unit: Unit, stored: Sequence[Calibration
     """The points of a certificate, held against what is stored."""
     known = _errors(stored[0], unit) if stored else None
     for result in certificate.results:
-        if result.reference is None:
+        if result.reference is None or result.reference.unit.dimension != unit.dimension:
             continue
         name = result.stage or result.name or "points"
         for reading, reference, wide in result.points(unit):
@@ -405,12 +406,11 @@ def find_sensor_file(name: str, near: Path) -> Path:
         The name is not known, or the sensor ships with Leitwerk.
 
     """
-    from leitwerk.project.library import find_own_sensor, known_sensors  # noqa: PLC0415 - only here
+    from leitwerk.project.library import find_own_sensor, is_shipped, known_sensors  # noqa: PLC0415 - only here
 
     find_own_sensor(name, near)
     file = known_sensors(near)[name]
-    shipped = Path(str(resources.files("leitwerk")))
-    if not isinstance(file, Path) or file.is_relative_to(shipped):
+    if not isinstance(file, Path) or is_shipped(file):
         raise FileProblem(
             f"the sensor {name} ships with Leitwerk",
             remedy="copy its file into a folder 'sensors' of yours",

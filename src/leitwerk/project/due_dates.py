@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeAlias
 
 from leitwerk.errors import FileProblem, SetupError
 from leitwerk.findings import Finding
-from leitwerk.project.library import find_own_sensor, known_sensors
+from leitwerk.project.library import find_own_sensor, is_shipped, known_sensors
 from leitwerk.project.setups import load_setup
+from leitwerk.setup.calibration import Calibration
 from leitwerk.setup.model import Channel, Setup
+
+Pieces: TypeAlias = Mapping[str, Sequence[Calibration]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,8 +72,10 @@ def due_dates(places: Iterable[str | Path]) -> tuple[list[DueDate], list[Finding
                 found.append(
                     DueDate(f"channel {name}", str(file), held.due, held.reference, touches[1:])
                 )
-    for name, own in _sensors(folders):
-        for serial, calibrations in own.items():
+    for name, pieces, shipped in _sensors(folders):
+        for serial, calibrations in pieces.items():
+            if shipped and (name, serial) not in used:
+                continue  # an example, and not the user's
             last = calibrations[-1] if calibrations else None
             found.append(
                 DueDate(
@@ -94,12 +99,14 @@ def _setup_files(places: Iterable[str | Path]) -> Iterator[Path]:
             raise FileProblem(f"{place} is neither a setup nor a folder", remedy="check the name")
 
 
-def _sensors(folders: Iterable[Path]) -> Iterator[tuple[str, Any]]:
-    names: dict[str, Path] = {}
+def _sensors(folders: Iterable[Path]) -> Iterator[tuple[str, Pieces, bool]]:
+    """Each sensor with its pieces, and whether it ships with Leitwerk."""
+    found: dict[str, tuple[Path, bool]] = {}
     for folder in folders:
-        names |= dict.fromkeys(known_sensors(folder), folder)
-    for name, folder in sorted(names.items()):
-        yield name, find_own_sensor(name, folder).pieces
+        for name, file in known_sensors(folder).items():
+            found[name] = folder, is_shipped(file)
+    for name, (folder, shipped) in sorted(found.items()):
+        yield name, find_own_sensor(name, folder).pieces, shipped
 
 
 def _touched(setup: Setup, name: str, channel: Channel) -> Iterator[str]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass
 from difflib import get_close_matches
 from functools import lru_cache
@@ -54,16 +55,31 @@ def known_models(near: Path = Path()) -> dict[str, Path | Traversable]:
     return _found_files(DATASHEETS, near)
 
 
-def _found_files(kind: str, near: Path) -> dict[str, Path | Traversable]:
-    """The YAML files of a kind, by name: shipped ones, and before them the user's own."""
-    shipped = resources.files("leitwerk") / kind
-    found: dict[str, Path | Traversable] = {
-        f.name.removesuffix(_YAML): f for f in shipped.iterdir() if f.name.endswith(_YAML)
-    }
+def shipped_files(kind: str) -> list[Path | Traversable]:
+    """The YAML files of a kind that ship with Leitwerk, by the names of the files."""
+    folder = resources.files("leitwerk") / kind
+    return sorted((f for f in folder.iterdir() if f.name.endswith(_YAML)), key=lambda f: f.name)
+
+
+def own_files(kind: str, near: Path) -> Iterator[Path]:
+    """The user's own YAML files of a kind; a later one stands before an earlier one."""
     for folder in reversed(own_folders(kind, near)):
         if folder.is_dir():
-            files = sorted(f for f in folder.iterdir() if f.is_file() and f.name.endswith(_YAML))
-            found |= {name_in(f, _NAMED_BY[kind]): f for f in files}
+            yield from sorted(f for f in folder.iterdir() if f.is_file() and f.name.endswith(_YAML))
+
+
+def is_shipped(file: Path | Traversable) -> bool:
+    """Whether a file is one that ships with Leitwerk, and not the user's."""
+    shipped = Path(str(resources.files("leitwerk")))
+    return not isinstance(file, Path) or file.is_relative_to(shipped)
+
+
+def _found_files(kind: str, near: Path) -> dict[str, Path | Traversable]:
+    """The YAML files of a kind, by name: shipped ones, and before them the user's own."""
+    found: dict[str, Path | Traversable] = {
+        file.name.removesuffix(_YAML): file for file in shipped_files(kind)
+    }
+    found |= {name_in(file, _NAMED_BY[kind]): file for file in own_files(kind, near)}
     return dict(sorted(found.items()))
 
 
@@ -156,7 +172,7 @@ def find_own_sensor(name: str, near: Path = Path()) -> OwnSensor:
     Raises
     ------
     FileProblem
-        There is none with that name.
+        The name is not known.
     SetupError
         It has mistakes.
 

@@ -241,7 +241,7 @@ class _Reader:
             return records_part(title.removeprefix(RECORDS))
         known = list(names)
         for part in (PARTS["alarms"], PARTS["contacts"], PARTS["channels"]):
-            own = {self._options.names.column(part.title, name) for name in known}
+            own = {self._options.names.column(name) for name in known}
             typical = (
                 {"text_message", "mail", "web", "topic"} if part.title == "contacts" else set()
             )
@@ -254,7 +254,7 @@ class _Reader:
         known = set(part.columns)
         found: dict[int, _Column] = {}
         for k, (typed, unit) in enumerate(headings):
-            name = self._options.names.column(part.title, typed)
+            name = self._options.names.column(typed)
             if part.free and name is not None:
                 name = typed  # as the device calls it
             if name is None or not typed:

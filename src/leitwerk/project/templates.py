@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import lru_cache
-from importlib import resources
 from importlib.resources.abc import Traversable
 from pathlib import Path
 
 from leitwerk.check.departures import check_departures
 from leitwerk.errors import FileProblem, SetupError
 from leitwerk.findings import Findings
-from leitwerk.project.library import content_of, name_in, own_folders
+from leitwerk.project.library import content_of, name_in, own_files, shipped_files
 from leitwerk.setup.model import Setup
 from leitwerk.setup.template import Template, parse_template
 
@@ -20,13 +19,8 @@ TEMPLATES = "templates"  # folder
 
 def _files(near: Path) -> Iterator[Path | Traversable]:
     """All files of templates; a later one stands before an earlier one of the same name and version."""
-    shipped = resources.files("leitwerk") / TEMPLATES
-    yield from sorted(
-        (f for f in shipped.iterdir() if f.name.endswith(".yaml")), key=lambda f: f.name
-    )
-    for folder in reversed(own_folders(TEMPLATES, near)):
-        if folder.is_dir():
-            yield from sorted(f for f in folder.iterdir() if f.is_file() and f.suffix == ".yaml")
+    yield from shipped_files(TEMPLATES)
+    yield from own_files(TEMPLATES, near)
 
 
 def _versions(name: str, near: Path) -> dict[int, Template]:

@@ -64,13 +64,9 @@ def wiring_rows(checked: CheckedSetup, wired: Mapping[str, str]) -> list[WiringR
     return rows + [
         WiringRow(terminal, "–", text, "", "")
         for terminal, text in wired.items()
-        if terminal not in used and not _is_free(terminal, checked)
+        # At a terminal of the device that the setup does not use, nothing must be wired.
+        if terminal not in used and terminal not in checked.datasheet.terminals
     ]
-
-
-def _is_free(terminal: str, checked: CheckedSetup) -> bool:
-    """Whether a terminal of the device is not used by the setup: then nothing must be wired there."""
-    return any(terminal == known for known in checked.datasheet.terminals)
 
 
 def _channel_row(channel: WiredChannel, entry: Channel, wired: Mapping[str, str]) -> WiringRow:

@@ -36,9 +36,8 @@ class ColumnNames:
     names: Mapping[str, str] = field(default_factory=dict)
     sheets: Mapping[str, str] = field(default_factory=dict)
 
-    def column(self, part: str, typed: str) -> str | None:
+    def column(self, typed: str) -> str | None:
         """The key that a column stands for; None for one that stands for nothing."""
-        del part
         folded = _folded(typed)
         for own, name in self.names.items():
             if _folded(own) == folded:

@@ -689,6 +689,10 @@ def fuzz(
     chance = random.Random(f"{name} {seed}")
     troubles: dict[str, str] = {}
     done = 0
+    with contextlib.suppress(lw.LeitwerkError):
+        reader.read(
+            reader.seeds[0]
+        )  # to load what it needs takes time that no input is to blame for
     while done < inputs and time.monotonic() < until_s:
         data = changed(chance.choice(reader.seeds), reader.seeds, chance)
         began, trouble = time.monotonic(), ""

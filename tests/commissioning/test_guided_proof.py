@@ -329,7 +329,7 @@ def test_outputs_are_driven_only_when_armed(tmp_path, sheet):
         {1.0: "passed", 0.0: "not passed", None: "unknown"}.items()
     ):
         hears = Mock()
-        hears.apply.return_value = Applied(measure=lambda asked, answer=answer: answer)
+        hears.apply.return_value = Applied(seen=lambda answer=answer: answer)
         record = bench.prove(plan, path=f"armed-{number}.json", applier=hears, armed=True)
         assert (record.steps[0].outcome, record.steps[0].done) == (outcome, "on for 1 s, off again")
 

@@ -18,7 +18,7 @@ import leitwerk as lw
 from conftest import EXAMPLES, PASSWORDS, MemoryLink, SteppedTime, checked, example, kept
 from leitwerk.alarms.states import OperatorAction
 from leitwerk.commissioning.alarm_proof import prove, warming
-from leitwerk.commissioning.loop_check import check_loop, pulse
+from leitwerk.commissioning.loop_check import Received, check_loop, pulse
 from leitwerk.commissioning.proof_reference import ReferenceChannel
 from leitwerk.datasheet.vocabulary import DRIVE_RELAY
 from leitwerk.errors import FileProblem, QuantityError
@@ -27,7 +27,6 @@ from leitwerk.monitoring.attendant import Attendant, AttendOptions
 from leitwerk.monitoring.operator_requests import OperatorRequest, request_action
 from leitwerk.monitoring.outbox import Outbox, SendFailed
 from leitwerk.monitoring.senders import sender
-from leitwerk.parsing.units import parse_unit
 from leitwerk.standins.flow import FlowTransmitter
 from leitwerk.standins.logger import Logger
 from leitwerk.standins.plant import Plant
@@ -471,7 +470,13 @@ def flow():
 def test_a_loop_is_driven_compared_explained_and_given_back(flow, measured, cause):
     (wheel,) = checked(example("mill-race", "modbus+tcp://127.0.0.1:1?unit=7")).outputs
     before = flow.read_points([FLOW.own_readings["output.1"]])
-    result = check_loop(wheel, flow, measured, passwords={"operator": "3317"}, clock=NO_WAIT)
+    result = check_loop(
+        wheel,
+        flow,
+        lambda asked: Received(measured(asked)),
+        passwords={"operator": "3317"},
+        clock=NO_WAIT,
+    )
     assert [p.asked for p in result.points] == [4.0, 8.0, 12.0, 16.0, 20.0]
     assert [p.own for p in result.points] == [4.0, 8.0, 12.0, 16.0, 20.0]
     assert result.outcome == (
@@ -505,7 +510,7 @@ def test_the_wire_between_two_devices_shows_in_the_loop(sheet, tmp_path, wire, c
     lw.upload(checked(DISPLAY), reader, kept(tmp_path, clock=clock.clock))
     other = ReferenceChannel(checked(DISPLAY), reader, "current", clock=clock.clock)
     result = check_loop(
-        wheel, transmitter, lambda asked: other.signal(parse_unit("mA")),
+        wheel, transmitter, lambda asked: other.received(wheel.loop),
         passwords={"operator": "3317"}, clock=clock.clock,
     )  # fmt: skip
     assert result.outcome == ("passed" if wire == "250 Ω" else "not passed" if wire else "unknown")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.datasheet.model import Datasheet, OutputTerminal
@@ -23,7 +23,7 @@ from leitwerk.parsing.quantities import (
     format_span,
     format_value,
 )
-from leitwerk.parsing.units import parse_unit
+from leitwerk.parsing.units import Unit, parse_unit
 from leitwerk.rules.switches import Switch
 from leitwerk.setup.model import Setup
 from leitwerk.setup.rules import Output
@@ -38,8 +38,8 @@ LOOP_POINTS = (4.0, 8.0, 12.0, 16.0, 20.0)
 class Loop:
     """An analog output: values ``low`` to ``high`` of a channel as ``signal``, in mA or V.
 
-    ``bad`` is the signal for a value that is bad, None where it holds. ``load_ohm`` and ``supply_v``
-    are None where the setup does not say them.
+    The values are in ``value_unit``. ``bad`` is the signal for a value that is bad, None where it holds.
+    ``load_ohm`` and ``supply_v`` are None where the setup does not say them.
     """
 
     channel: str
@@ -51,6 +51,16 @@ class Loop:
     load_ohm: float | None = None
     supply_v: float | None = None
     compliance_v: float = 0.0
+    value_unit: Unit = field(default_factory=lambda: parse_unit(""))
+
+    @property
+    def value_per_signal(self) -> float:
+        """By how much the value changes with the signal, in ``value_unit`` per mA or V."""
+        return (self.high - self.low) / (self.signal[1] - self.signal[0])
+
+    def value_at(self, signal: float) -> float:
+        """The value that a signal stands for; the line goes on beyond its ends."""
+        return self.low + (signal - self.signal[0]) * self.value_per_signal
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,7 +208,16 @@ def _loop(
         findings.error("bad-span", path, "both ends of a span are the same", at_key=True)
         return None
     loop = Loop(
-        channel.name, low, high, signal, unit.symbol, bad, load, supply, terminal.compliance_v
+        channel.name,
+        low,
+        high,
+        signal,
+        unit.symbol,
+        bad,
+        load,
+        supply,
+        terminal.compliance_v,
+        channel.unit,
     )
     _check_signal(loop, terminal.span, path, findings)
     _check_span(loop, channel, path, findings)
@@ -224,6 +243,15 @@ def _check_signal(loop: Loop, gives: Span, path: KeyPath, findings: Findings) ->
 
 
 def _check_span(loop: Loop, channel: CheckedChannel, path: KeyPath, findings: Findings) -> None:
+    if loop.value_per_signal < 0.0:
+        findings.warning(
+            "reversed-span",
+            (*path, "span"),
+            f"the signal falls while {channel.name} rises: "
+            f"{format_number(min(loop.signal))} {loop.unit} is the highest value",
+            valid="the lower end first, in 'span' and in 'signal'",
+            remedy="leave it so only if the other end is reversed, too",
+        )
     low, high = channel.span
     if min(loop.low, loop.high) < low or max(loop.low, loop.high) > high:
         message = f"{channel.name} cannot show all of this span"
@@ -265,6 +293,4 @@ def ends_at(loop: Loop, between: Span | None) -> tuple[float, float]:
     """The values at the signals that a device's settings stand for; the line goes on beyond its ends."""
     if between is None:
         return loop.low, loop.high
-    first, last = loop.signal
-    per = (loop.high - loop.low) / (last - first)
-    return loop.low + (between.low - first) * per, loop.low + (between.high - first) * per
+    return loop.value_at(between.low), loop.value_at(between.high)

@@ -63,8 +63,9 @@ def explain(
         from leitwerk.monitoring.spot_readings import read_once
 
         with connect(checked, link=link) as device:
-            shown, found = read_once(checked, device, one)
-        cold = found if cold is None else cold
+            found = read_once(checked, device, one)
+        shown = found.value if found.is_good else None
+        cold = found.junction if cold is None else cold
     typed: Quantity | None = parse_quantity(signal) if signal else None
     explanation: Explanation = explain_channel(one, signal=typed, shown=shown, cold_junction=cold)
     if figure:

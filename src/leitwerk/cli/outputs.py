@@ -55,7 +55,7 @@ def _output(setup: CheckedSetup, name: str) -> CheckedOutput:
     "tolerance",
     type=FiniteNumber(0.0, 100.0, min_open=True),
     metavar="X",
-    help="In mA or V; else 0.5 % of the span.",
+    help="Largest allowed error, in mA or V (default: 0.5 % of the span).",
 )
 @click.option(
     "--settle",
@@ -84,7 +84,8 @@ def loop(
     """Drive the analog OUTPUT of SETUP to 4, 8, 12, 16 and 20 mA and compare with the other end.
 
     What was measured there is typed in when asked for, given with --measured, or read through
-    another device. The output goes back to its channel at the end.
+    another device. Where that device makes a value of the signal, the values of both ends are compared,
+    too. The output goes back to its channel at the end.
 
     Exit code 0: passed. 1: not passed. 2: usage. 3: device not reached. 4: refused.
     """
@@ -115,7 +116,7 @@ def loop(
             measure = parse_measured(measured, unit)
         elif through is not None:
             other = stack.enter_context(reference_channel(*through, link))
-            measure = lambda asked: other.signal(unit)  # noqa: E731
+            measure = lambda asked: other.received(found.loop)  # noqa: E731
         else:
             measure = ask_measured(unit)
         device = stack.enter_context(connect(wanted, link=link))
@@ -125,8 +126,10 @@ def loop(
             device,
             measure,
             passwords=passwords_of(named.model, named.serial),
+            wanted=wanted.settings,
             tolerance=tolerance,
             settle_s=settle_s,
+            on_interrupt=lambda so_far: print_result(so_far, as_json=as_json),
         )
         note_visit(device, kept_folder(setup, None), f"loop {output}")
     print_result(result, as_json=as_json)

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 import click
 
 from leitwerk.cli.interrupts import read_line
+from leitwerk.commissioning.loop_check import Measure, Received
 from leitwerk.commissioning.proof_plan import TARE, Applied, PlannedStep
 from leitwerk.commissioning.proof_script import NOT_SEEN, SEEN, SKIP, loop_unit, parse_applied
 from leitwerk.errors import QuantityError
@@ -36,27 +37,26 @@ def _prompt(text: str) -> str:
     return read_line().strip()
 
 
-def ask_measured(unit: Unit) -> Callable[[float], float | None]:
+def ask_measured(unit: Unit) -> Measure:
     """Asks for what was measured at the other end of a loop, in ``unit``; Enter for nothing."""
 
-    def ask(asked: float) -> float | None:
+    def ask(asked: float) -> Received:
         while True:
             typed = _prompt(f"  {asked:g} {unit} is given; measured")
             try:
-                return parse_quantity(typed).value_in(unit) if typed else None
+                return Received(parse_quantity(typed).value_in(unit) if typed else None)
             except QuantityError as error:
                 click.echo(f"  {error}", err=True)
 
     return ask
 
 
-def _ask_seen(asked: float) -> float | None:
+def _ask_seen() -> bool | None:
     """Ask whether a relay was seen or heard to switch; Enter for unknown."""
-    del asked
     while True:
         typed = _prompt(f"  did it work? {SEEN}, {NOT_SEEN}, or Enter if you do not know")
         if typed in {SEEN, NOT_SEEN, ""}:
-            return float(typed == SEEN) if typed else None
+            return typed == SEEN if typed else None
 
 
 class Person:
@@ -86,10 +86,10 @@ class Person:
 
     def _with_questions(self, applied: Applied | None, step: PlannedStep) -> Applied | None:
         """What can be answered only while an output is driven, is asked then."""
-        if applied is None or applied.measure is not None or step.channel in self._references:
+        if applied is None or applied.measure or applied.seen or step.channel in self._references:
             return applied
         if step.kind == "pulse":
-            return Applied(measure=_ask_seen)
+            return Applied(seen=_ask_seen)
         if step.kind == "loop":
             return Applied(measure=ask_measured(loop_unit(self._setup, step.channel)))
         return applied

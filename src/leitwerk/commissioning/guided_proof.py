@@ -38,7 +38,6 @@ from leitwerk.errors import (
 )
 from leitwerk.monitoring.attendant import AttendOptions
 from leitwerk.monitoring.watching import DeviceWatch
-from leitwerk.parsing.units import parse_unit
 from leitwerk.project.files import content_hash
 from leitwerk.project.kept_json import KeptIdentity
 from leitwerk.results import Outcome
@@ -247,21 +246,25 @@ class _Proving:
     def _loop(self, step: PlannedStep, applied: Applied) -> StepResult:
         output, options = self._found_output(step.channel), self._options
         assert isinstance(output, AnalogOutput)
-        unit = parse_unit(output.loop.unit)
         reference = options.references.get(step.channel)
         measure = applied.measure
         if measure is None and reference is not None:
-            measure = lambda asked: reference.signal(unit)  # noqa: E731
+            measure = lambda asked: reference.received(output.loop)  # noqa: E731
         if measure is None:
             return self._skipped(step, "it is not said what was measured at its other end")
         try:
             found = check_loop(
                 output, self._device, measure, passwords=options.attend.passwords,
-                settle_s=options.loop_settle_s, clock=self._clock,
+                wanted=self._setup.settings, settle_s=options.loop_settle_s, clock=self._clock,
             )  # fmt: skip
         except QuantityError as error:
             return self._ended(step, Outcome.UNKNOWN, error.message)
-        signals = [LoopSignal(asked=p.asked, own=p.own, measured=p.measured) for p in found.points]
+        signals = [
+            LoopSignal(
+                asked=p.asked, own=p.own, measured=p.measured, meant=p.meant, value=p.received.value
+            )
+            for p in found.points
+        ]
         read = reference if applied.measure is None else None
         return self._ended(
             step, found.outcome, "; ".join(found.reasons), loop=signals, unit=found.unit,
@@ -280,8 +283,8 @@ class _Proving:
             failed = Outcome.FAILED if isinstance(error, DeviceRefused) else Outcome.UNKNOWN
             return self._ended(step, failed, error.message)
         done = f"{during} for {lasts_s:g} s, {after} again"
-        seen = None if applied.measure is None else applied.measure(1.0)
-        if seen == 0.0:
+        seen = None if applied.seen is None else applied.seen()
+        if seen is False:
             reason = "the device says that it switched, but it was not seen to"
             return self._ended(step, Outcome.FAILED, reason, done=done)
         if seen is None:

@@ -74,14 +74,16 @@ class Applied:
     expanded_uncertainty : float
         Of the reference, k = 2.
     measure : callable, optional
-        Of an output: given the signal that it is driven to, what was measured at its other end. Of a relay:
-        1 if it was seen to switch, 0 if not.
+        Of an output: given the signal that it is driven to, what was found at its other end.
+    seen : callable, optional
+        Of a relay: whether it was seen to switch, None where nobody knows.
 
     """
 
     reference: float | None = None
     expanded_uncertainty: float = 0.0
-    measure: Callable[[float], float | None] | None = None
+    measure: Measure | None = None
+    seen: Callable[[], bool | None] | None = None
 
 
 class Applier(Protocol):

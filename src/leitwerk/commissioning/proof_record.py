@@ -19,11 +19,16 @@ SKIPPED = "skipped"
 
 
 class LoopSignal(KeptFile):
-    """One signal of a loop: asked for, as the device says it gives, as measured at the other end."""
+    """One signal of a loop: asked for, as the device says it gives, as measured at the other end.
+
+    ``meant`` is the value that it stands for, ``value`` the one that the other end makes of it.
+    """
 
     asked: float
     own: float | None
     measured: float | None
+    meant: float | None = None
+    value: float | None = None
 
 
 class StepResult(KeptFile):

@@ -6,16 +6,20 @@ import math
 
 from leitwerk.check.channels import CheckedChannel, MeasuredChannel, SignalChannel
 from leitwerk.check.checked import CheckedSetup
+from leitwerk.check.outputs import Loop
+from leitwerk.commissioning.loop_check import Received
 from leitwerk.commissioning.proof_plan import Applied
 from leitwerk.devices.device import Device
-from leitwerk.errors import QuantityError
+from leitwerk.errors import DeviceRefused, QuantityError
 from leitwerk.evaluation.signal_chain import uncertainty_at
+from leitwerk.evaluation.verdict import Context, why_no_value
 from leitwerk.monitoring.spot_readings import read_once
 from leitwerk.monitoring.watching import DeviceWatch
-from leitwerk.parsing.units import Unit, convert, convert_difference
+from leitwerk.parsing.units import Unit, convert, convert_difference, parse_unit
 from leitwerk.project.clock import REAL_TIME, Clock
+from leitwerk.signals.linear import Linear
 from leitwerk.signals.quality import Quality
-from leitwerk.signals.scale import Scale
+from leitwerk.signals.scale import Chain, Scale
 
 _KEPT = 100  # samples
 
@@ -71,33 +75,57 @@ class ReferenceChannel:
         own = self.channel.unit
         return Applied(convert(mean, own, unit), 2.0 * convert_difference(standard, own, unit))
 
-    def signal(self, unit: Unit) -> float | None:
-        """What is at its terminal now, in the unit of an output; None if its value is bad.
+    def received(self, loop: Loop) -> Received:
+        """What this channel receives from an output now: the signal, and what it makes of it.
 
-        That is the signal, turned back through the scale; or the value, where the channel shows a current as
-        the voltage over a resistor.
+        The signal is what the device shows, turned back through the scale and a shunt; or the value, where the
+        channel shows a current as the voltage over a resistor. Such a bare signal has no meaning to compare.
 
         Raises
         ------
         QuantityError
             It shows no signal of that kind.
         WrongDevice, LinkError, DeviceRefused
-            As for a single reading.
+            As for a single reading; also where the device holds other settings for the channel than its
+            setup says, as then what it shows is not what the setup makes of it.
 
         """
-        found = self.channel
+        found, unit = self.channel, parse_unit(loop.unit)
+        measurement = found.measurement if isinstance(found, SignalChannel) else None
+        axis = None if measurement is None else measurement.axis
         scale: Scale
-        if (
-            isinstance(found, SignalChannel)
-            and found.measurement.input.unit.dimension == unit.dimension
-        ):
-            scale = found.measurement.shown.inverse()
-            given = found.measurement.input.unit
+        if measurement is not None and axis is not None and axis.typed.dimension == unit.dimension:
+            scale = Chain.of(measurement.shown.inverse(), Linear(1.0 / axis.per_typed))
+            given, is_bare = axis.typed, measurement.typed is None
         elif isinstance(found, MeasuredChannel) and found.unit.dimension == unit.dimension:
-            scale, given = found.host, found.unit
+            scale, given, is_bare = found.host, found.unit, True
         else:
             raise QuantityError(
                 f"{found.name} shows no signal in {unit}", valid="a channel with such a signal"
             )
-        shown, _ = read_once(self._setup, self._device, found)
-        return None if shown is None else convert(float(scale.value([shown])[0]), given, unit)
+        self._require_settings()
+        shown = read_once(self._setup, self._device, found)
+        if not shown.is_good:
+            why = why_no_value(found, shown.quality, Context(cold_junction=shown.junction))
+            return Received(why=why)
+        signal = convert(float(scale.value([shown.value])[0]), given, unit)
+        if is_bare:
+            return Received(signal)
+        name = f"{found.name} of {self._watch.identity.model} {self._watch.identity.serial}"
+        if found.unit.dimension != loop.value_unit.dimension:
+            why = f"it is in {found.unit or 'no unit'}, the output's in {loop.value_unit or 'no unit'}"
+            return Received(signal, meaning=name, why=why)
+        values, qualities = found.host.convert([shown.value])
+        if not math.isfinite(values[0]):
+            return Received(signal, meaning=name, why=Quality(int(qualities[0])).reason)
+        return Received(signal, convert(float(values[0]), found.unit, loop.value_unit), name)
+
+    def _require_settings(self) -> None:
+        """That the device holds what the setup says of the channel."""
+        for change in self._watch.changes:
+            if self.channel.owns(change.setting):
+                file = self._setup.setup.source.file
+                raise DeviceRefused(
+                    f"{self}: the device does not hold what {file} says of this channel ({change})",
+                    remedy=f"leitwerk upload {file}, then check the loop again",
+                )

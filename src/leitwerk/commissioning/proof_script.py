@@ -38,7 +38,7 @@ def parse_applied(text: str, step: PlannedStep, setup: CheckedSetup) -> Applied 
     if text == SKIP:
         return None
     if step.kind == "pulse" and text in {SEEN, NOT_SEEN}:
-        return Applied(measure=lambda asked: float(text == SEEN))
+        return Applied(seen=lambda: text == SEEN)
     if step.kind == "loop":
         return Applied(measure=parse_measured(text, loop_unit(setup, step.channel)))
     if step.kind not in {"point", "adjust"} or step.correct not in {"", TARE}:

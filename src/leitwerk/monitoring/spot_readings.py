@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -24,12 +24,21 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 
-def read_once(
-    setup: CheckedSetup, device: Device, channel: MeasuredChannel
-) -> tuple[float | None, float | None]:
-    """What the device shows on one channel now, and the temperature of its terminals in °C.
+class Shown(NamedTuple):
+    """What a device shows on one channel: the value, what it is worth, the temperature of its terminals in °C."""
 
-    The first is None when the reading is bad.
+    value: float
+    quality: Quality
+    junction: float | None
+
+    @property
+    def is_good(self) -> bool:
+        """Whether it is a number that can be trusted."""
+        return self.quality is Quality.GOOD and math.isfinite(self.value)
+
+
+def read_once(setup: CheckedSetup, device: Device, channel: MeasuredChannel) -> Shown:
+    """What the device shows on one channel now.
 
     Raises
     ------
@@ -41,8 +50,7 @@ def read_once(
     """
     device.require(setup.setup.device.model, setup.setup.device.serial)
     shown, qualities, junction = Poller(device, [channel]).poll()
-    good = qualities[0] == Quality.GOOD and math.isfinite(shown[0])
-    return float(shown[0]) if good else None, junction
+    return Shown(float(shown[0]), Quality(int(qualities[0])), junction)
 
 
 def read_values(

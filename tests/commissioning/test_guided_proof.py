@@ -326,7 +326,7 @@ def test_outputs_are_driven_only_when_armed(tmp_path, sheet):
         "skipped", "outputs are driven only with --arm",
     )  # fmt: skip
     for number, (answer, outcome) in enumerate(
-        {1.0: "passed", 0.0: "not passed", None: "unknown"}.items()
+        {True: "passed", False: "not passed", None: "unknown"}.items()
     ):
         hears = Mock()
         hears.apply.return_value = Applied(seen=lambda answer=answer: answer)

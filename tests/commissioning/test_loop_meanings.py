@@ -38,7 +38,7 @@ def logger_setup(channel):
 class Bench:
     """The transmitter and the logger, wired, in memory."""
 
-    def __init__(self, folder, channel, wire, mill=None, upload=True):
+    def __init__(self, folder, channel, wire, mill=None, *, upload=True):
         self.clock = SteppedTime()
         self.weide = FlowTransmitter(FLOW, find_profile("weide"), self.clock)
         self.fichte = Logger(LOGGER, find_profile("fichte-8"), Plant(), self.clock)
@@ -114,7 +114,7 @@ def test_a_receiver_that_does_not_hold_its_setup_is_named_first(tmp_path):
     bench = Bench(
         tmp_path, CURRENT.format("0 l/s", "500 l/s"), "weide A1, fichte-8 5", upload=False
     )
-    with pytest.raises(lw.DeviceRefused, match="does not hold what .* says of this channel"):
+    with pytest.raises(lw.DeviceRefused, match=r"does not hold what .* says of this channel"):
         bench.check()
     assert bench.weide.measured()["output.1"] != 4.0  # given back
 

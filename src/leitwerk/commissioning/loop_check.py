@@ -373,11 +373,11 @@ def _cause_of_values(loop: Loop, points: Sequence[LoopPoint], differing: str) ->
         return whys[0] if whys else f"{other} makes no value of the signal"
     asked, values = (np.array(column) for column in zip(*found, strict=True))
     slope, offset = np.polyfit(asked, values, 1)
-    ends = [slope * signal + offset for signal in loop.signal]
+    ends = [float(slope * signal + offset) for signal in loop.signal]
     decimals = shown_decimals(points[0].value_tolerance, 0.0) or 0
     here, there = (
-        format_span(*(round(float(end), decimals) + 0.0 for end in pair), loop.value_unit)
-        for pair in ((loop.low, loop.high), ends)
+        format_span(round(low, decimals) + 0.0, round(high, decimals) + 0.0, loop.value_unit)
+        for low, high in ((loop.low, loop.high), ends)
     )
     signals = f"{format_number(loop.signal[0])}..{format_number(loop.signal[1])} {loop.unit}"
     what = "is reversed" if slope * loop.value_per_signal < 0.0 else "is wrong"

@@ -12,6 +12,7 @@ from leitwerk.calibration.correction import KINDS
 from leitwerk.check.channels import CheckedChannel, ContactChannel, DerivedChannel, SignalChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.outputs import AnalogOutput, CheckedOutput
+from leitwerk.commissioning.loop_check import Measure
 from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import format_number, format_span
 from leitwerk.parsing.units import parse_unit

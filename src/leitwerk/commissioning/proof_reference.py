@@ -78,8 +78,9 @@ class ReferenceChannel:
     def received(self, loop: Loop) -> Received:
         """What this channel receives from an output now: the signal, and what it makes of it.
 
-        The signal is what the device shows, turned back through the scale and a shunt; or the value, where the
-        channel shows a current as the voltage over a resistor. Such a bare signal has no meaning to compare.
+        The signal is what the device shows, turned back through the scale and a shunt; or the value, where
+        the channel shows a current as the voltage over a resistor. Such a bare signal has no
+        meaning to compare.
 
         Raises
         ------
@@ -94,10 +95,12 @@ class ReferenceChannel:
         measurement = found.measurement if isinstance(found, SignalChannel) else None
         axis = None if measurement is None else measurement.axis
         scale: Scale
+        if not isinstance(found, MeasuredChannel):
+            raise QuantityError(f"{found.name} is computed", valid="a channel that is measured")
         if measurement is not None and axis is not None and axis.typed.dimension == unit.dimension:
             scale = Chain.of(measurement.shown.inverse(), Linear(1.0 / axis.per_typed))
             given, is_bare = axis.typed, measurement.typed is None
-        elif isinstance(found, MeasuredChannel) and found.unit.dimension == unit.dimension:
+        elif found.unit.dimension == unit.dimension:
             scale, given, is_bare = found.host, found.unit, True
         else:
             raise QuantityError(

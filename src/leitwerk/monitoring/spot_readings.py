@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 
 class Shown(NamedTuple):
-    """What a device shows on one channel: the value, what it is worth, the temperature of its terminals in °C."""
+    """What a device shows on one channel; ``junction`` is the temperature of its terminals in °C."""
 
     value: float
     quality: Quality

@@ -24,7 +24,7 @@ MORE = {
         "group: slow", "sensor_serial: P-1",
         "time_constant: 5 s", "tare: [{offset: 1, taken: 2026-03-02T08:40Z}]",
         "shunt: 250 Ω", "leads: 0.5 Ω", "inputs: newest within 30 s",
-        "inputs: at the slowest", "like: air_top",
+        "inputs: at the slowest", "like: air_top", "circular: no",
         "pulses: {gate: 1 s, filter: 1 ms, missing: lost, after: 3 s}",
         ("alarms: {a: {inside: 40..50 °C, hysteresis: 1 K}, b: {falls: 5 K, within: 5 min, latch: yes},"
         " c: {changes: 9 K, within: 5 min, clears_after: 10 s}}"),

@@ -72,7 +72,7 @@ def test_what_it_computes_is_what_the_device_shows(device, logger, tmp_path):
     logger.clock.wait(1)
     for name in ("air_top", "timber_core", "humidity", "valve", "stack"):
         channel = kiln().channel(name)
-        shown, junction = read_once(kiln(), device, channel)
+        shown, _, junction = read_once(kiln(), device, channel)
         found = explain_channel(channel, shown=shown, cold_junction=junction)
         assert found.value == pytest.approx(channel.expected[0], abs=channel.expected[1])
         assert found.steps[-1].value == found.value

@@ -193,6 +193,7 @@ def test_piece_by_piece_is_the_same(lengths, seed):
         mine, theirs = one["channels"][name], many["channels"][name]
         assert mine.pop("alarms") == theirs.pop("alarms")
         assert mine.pop("not_judged") == theirs.pop("not_judged") == []
+        assert mine.pop("states") == theirs.pop("states")
         percentiles = zip(
             mine.pop("percentiles").values(), theirs.pop("percentiles").values(), strict=True
         )

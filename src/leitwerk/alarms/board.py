@@ -20,6 +20,8 @@ from leitwerk.alarms.states import (
     TimedAction,
     state_table,
 )
+from leitwerk.parsing.durations import CLOSE_S
+from leitwerk.signals.angles import wrapped_each
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -76,19 +78,18 @@ class AlarmTracker:
         self._clear = np.array([a.clear for a in alarms], float).reshape(n, 2).T.copy()
         self._inside = np.array([a.inside for a in alarms], bool)
         self._some_inside = bool(self._inside.any())
-        self._delay = np.array([a.delay_s for a in alarms], float)
-        self._clear_delay = np.array([a.clear_delay_s for a in alarms], float)
+        self._delay = np.array([a.delay_s - CLOSE_S for a in alarms], float)
+        self._clear_delay = np.array([a.clear_delay_s - CLOSE_S for a in alarms], float)
         self._reading = _those(a.watch is Watch.READING for a in alarms)
         self._apart = _those(a.watch is Watch.DIFFERENCE and not a.other for a in alarms)
         self._nominal = np.array([alarms[k].nominal for k in self._apart], float)
         self._against = _those(a.watch is Watch.DIFFERENCE and bool(a.other) for a in alarms)
         self._other = np.array([column[alarms[k].other] for k in self._against], np.intp)
-        self._windows = [
-            _Window(
-                length, _those(a.watch is Watch.CHANGE and a.window_s == length for a in alarms)
-            )
-            for length in sorted({a.window_s for a in alarms if a.watch is Watch.CHANGE})
-        ]
+        self._turn = np.array([a.turn for a in alarms], float)
+        self._windows = []
+        for length in sorted({a.window_s for a in alarms if a.watch is Watch.CHANGE}):
+            those = _those(a.watch is Watch.CHANGE and a.window_s == length for a in alarms)
+            self._windows.append(_Window(length, those, self._turn[those]))
         self._table = _table(alarms)
 
         self.code = np.full(n, NEITHER, np.int8)
@@ -123,7 +124,7 @@ class AlarmTracker:
         every = np.asarray(values, float)
         if good is not None:
             every = np.where(good, every, np.nan)
-        broken = self.last_s is not None and not 0.0 <= time_s - self.last_s <= self.gap_s
+        broken = self.last_s is not None and not 0.0 <= time_s - self.last_s <= self.gap_s + CLOSE_S
         code = self._classified(time_s, every, broken=broken)
         off = None
         if enabled is not None and not enabled.all():
@@ -229,9 +230,10 @@ class AlarmTracker:
         if self._reading.size:
             x[self._reading] = np.isnan(x[self._reading])
         if self._apart.size:
-            x[self._apart] -= self._nominal
+            x[self._apart] = wrapped_each(x[self._apart] - self._nominal, self._turn[self._apart])
         if self._against.size:
-            x[self._against] -= every[self._other]
+            apart = x[self._against] - every[self._other]
+            x[self._against] = wrapped_each(apart, self._turn[self._against])
         for window in self._windows:
             x[window.alarms] = window.take(time_s, x[window.alarms], broken=broken)
         in_trip = (x >= self._trip[0]) & (x <= self._trip[1])
@@ -274,8 +276,10 @@ class AlarmTracker:
 class _Window:
     """The samples that changes within one length of time are worked from."""
 
-    def __init__(self, length_s: float, alarms: NDArray[np.intp]) -> None:
-        self.length_s = length_s
+    def __init__(
+        self, length_s: float, alarms: NDArray[np.intp], turn: NDArray[np.float64]
+    ) -> None:
+        self.length_s, self._turn = length_s, turn
         self.alarms = alarms
         self._past: deque[tuple[float, NDArray[np.float64]]] = deque(maxlen=_HISTORY)
 
@@ -286,12 +290,12 @@ class _Window:
         if broken:
             past.clear()
         past.append((time_s, values.copy()))
-        while len(past) > 1 and time_s - past[1][0] >= self.length_s:
+        while len(past) > 1 and time_s - past[1][0] >= self.length_s - CLOSE_S:
             past.popleft()
         then_s, then = past[0]
-        if time_s - then_s < self.length_s:
+        if time_s - then_s < self.length_s - CLOSE_S:
             return np.full(values.shape, np.nan)
-        return (values - then) * self.length_s / (time_s - then_s)
+        return wrapped_each(values - then, self._turn) * self.length_s / (time_s - then_s)
 
     def to_list(self) -> list[Any]:
         return [[time, [_plain(v) for v in values.tolist()]] for time, values in self._past]

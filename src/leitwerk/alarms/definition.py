@@ -49,6 +49,8 @@ class AlarmDefinition:
         condition is unknown, what was known last counts; at first, that it holds.
     other : str
         For ``Watch.DIFFERENCE``: the other channel. Empty: the difference from ``nominal``.
+    turn : float
+        A full turn where the channel is an angle: changes and differences are then on the shorter way round.
 
     """
 
@@ -65,6 +67,7 @@ class AlarmDefinition:
     window_s: float = 0.0
     other: str = ""
     nominal: float = 0.0
+    turn: float = 0.0
     only_while: Condition | None = None
 
     @classmethod

@@ -8,7 +8,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from leitwerk.parsing.durations import CLOSE_S
 from leitwerk.parsing.frames import like
+from leitwerk.signals.angles import wrapped
 
 if TYPE_CHECKING:
     from numpy.typing import ArrayLike, NDArray
@@ -17,7 +19,7 @@ if TYPE_CHECKING:
 def breaks(times_s: NDArray[np.float64], gap_s: float = math.inf) -> NDArray[np.intp]:
     """Where time steps back, or leaps by more than ``gap_s``: the samples behind such steps."""
     step = np.diff(times_s)
-    return np.flatnonzero((step < 0.0) | (step > gap_s)) + 1
+    return np.flatnonzero((step < 0.0) | (step > gap_s + CLOSE_S)) + 1
 
 
 def change_within(
@@ -25,6 +27,7 @@ def change_within(
     values: ArrayLike,
     window_s: float,
     gap_s: float = math.inf,
+    turn: float = 0.0,
 ) -> NDArray[np.float64]:
     """The change within a time: each sample minus the newest one that is at least ``window_s`` older.
 
@@ -38,6 +41,8 @@ def change_within(
         NaN where bad.
     window_s : float, in s
         More than 0.
+    turn : float
+        A full turn, of angles: the change is then on the shorter way round.
 
     """
     times, every = np.asarray(times_s, dtype=np.float64), np.asarray(values, dtype=np.float64)
@@ -46,14 +51,15 @@ def change_within(
     for first, last in pairwise(edges):
         t, v = times[first:last], every[first:last]
         # Of the samples at least so old, the latest; rounding may put the search off by some.
-        old = np.searchsorted(t, t - window_s, side="right") - 1
+        least = window_s - CLOSE_S
+        old = np.searchsorted(t, t - least, side="right") - 1
         while (
-            later := (old + 1 < t.size) & (t - t[np.minimum(old + 1, t.size - 1)] >= window_s)
+            later := (old + 1 < t.size) & (t - t[np.minimum(old + 1, t.size - 1)] >= least)
         ).any():
             old[later] += 1
-        while (early := (old >= 0) & (t - t[np.maximum(old, 0)] < window_s)).any():
+        while (early := (old >= 0) & (t - t[np.maximum(old, 0)] < least)).any():
             old[early] -= 1
         has = old >= 0
         then = old[has]
-        changes[first:last][has] = (v[has] - v[then]) * window_s / (t[has] - t[then])
+        changes[first:last][has] = wrapped(v[has] - v[then], turn) * window_s / (t[has] - t[then])
     return like(values, changes)

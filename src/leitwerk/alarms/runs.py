@@ -14,6 +14,7 @@ import numpy as np
 
 from leitwerk.alarms.definition import AlarmDefinition
 from leitwerk.alarms.states import Level
+from leitwerk.parsing.durations import CLOSE_S
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -187,7 +188,8 @@ def _changes(
 ) -> tuple[NDArray[np.intp], NDArray[np.int8], bool]:
     """The changes of level that runs result in, and whether the alarm is tripped in the end."""
     # A run waits for the delay of the level that it leads to. NEITHER leads to none, and OFF at once.
-    delay = np.select([code == BEYOND, code == SAFE], [alarm.delay_s, alarm.clear_delay_s], 0.0)
+    least = [max(0.0, s - CLOSE_S) for s in (alarm.delay_s, alarm.clear_delay_s)]
+    delay = np.select([code == BEYOND, code == SAFE], least, 0.0)
     trips = code == BEYOND
     fires = (t[end] - since >= delay) & (code != NEITHER)
     # What each run that fires leaves behind holds until the next one that does.

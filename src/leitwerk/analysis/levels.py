@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from leitwerk.parsing.units import Unit
+
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
@@ -15,7 +17,13 @@ if TYPE_CHECKING:
 
 # A channel that is named after the mid frequency of its band: band_63_Hz, l_31_5_Hz, l_1_kHz.
 BAND_NAME = re.compile(r".*?(\d+(?:[.,_]\d+)?) *_?([kM]?Hz)", re.IGNORECASE)
+_LEVEL = "level"  # the dimension of dB
 _MOST_DB = 3000.0  # beyond it a power is too large for a number
+
+
+def is_level(unit: Unit | None) -> bool:
+    """Whether values in a unit are levels, which are averaged as powers."""
+    return unit is not None and unit.dimension == _LEVEL
 
 
 def powers(levels_db: Array) -> Array:

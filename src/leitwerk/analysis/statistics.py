@@ -8,6 +8,9 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from leitwerk.analysis.intervals import Intervals
+from leitwerk.analysis.levels import is_level, powers
+from leitwerk.parsing.units import Unit
+from leitwerk.signals.angles import deviation_of_directions, full_turn, mean_direction
 
 if TYPE_CHECKING:
     from numpy.typing import ArrayLike, NDArray
@@ -20,6 +23,9 @@ def interval_statistics(
     values: ArrayLike,
     intervals: Intervals,
     statistics: Sequence[str] = STATISTICS,
+    *,
+    unit: Unit | None = None,
+    circular: bool = True,
 ) -> dict[str, NDArray[np.float64]]:
     """The statistics of each interval, by name.
 
@@ -34,6 +40,11 @@ def interval_statistics(
     values : array_like of shape (n,)
     statistics : sequence of str
         Some of ``STATISTICS``.
+    unit : Unit, optional
+        Of the values. Angles have a mean direction and a circular deviation, and neither minimum nor maximum;
+        levels in dB have the mean of their powers.
+    circular : bool
+        Whether angles begin again after a full turn.
 
     Returns
     -------
@@ -69,6 +80,15 @@ def interval_statistics(
         squares = np.add.reduceat((x - np.repeat(mean, n.astype(int))) ** 2, first)
         with np.errstate(invalid="ignore", divide="ignore"):
             found["standard deviation"] = spread(np.sqrt(squares / (n - 1.0)))
+    turn = full_turn(unit) if circular else 0.0
+    if turn:
+        pieces = np.split(x, first[1:])
+        found["mean"] = spread(np.array([mean_direction(piece, turn) for piece in pieces]))
+        deviations = np.array([deviation_of_directions(piece, turn) for piece in pieces])
+        found["standard deviation"] = spread(deviations)
+        found["minimum"] = found["maximum"] = np.full(count, np.nan)
+    elif is_level(unit):
+        found["mean"] = spread(10.0 * np.log10(np.add.reduceat(powers(x), first) / n))
     if "last" in statistics:
         found["last"] = spread(x[first + n.astype(int) - 1])
     return {name: found[name] for name in statistics}

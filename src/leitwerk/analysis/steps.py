@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import math
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from leitwerk.analysis.series import Series
-from leitwerk.analysis.summary import usual_interval, weights
+from leitwerk.analysis.summary import JUDGED_ROWS, usual_interval, weights
 from leitwerk.signals.quality import Quality
 
 if TYPE_CHECKING:
@@ -40,6 +41,31 @@ def steps_of(series: Series) -> Steps:
     """The rows of a recording, each until the next one, but over a gap for one interval: see ``weights``."""
     times = series.times_s
     return Steps(times, series.good(), weights(times, usual_interval(times)), flags_of(series))
+
+
+def head_of(pieces: Iterator[Series]) -> list[Series]:
+    """The first pieces of rows, until they show what interval is usual; empty where there are no rows."""
+    found, rows = [], 0
+    for piece in pieces:
+        found.append(piece)
+        rows += piece.times_s.size
+        if rows >= JUDGED_ROWS:
+            break
+    return found if rows else []
+
+
+def usual_intervals(head: Sequence[Series], places: Sequence[int]) -> list[float]:
+    """How far apart, in s, most rows are that have a value in each of some columns; infinity if none are.
+
+    The channels of a recording may have intervals of their own.
+    """
+    times = np.concatenate([piece.times_s for piece in head])[:JUDGED_ROWS]
+    found = []
+    for place in places:
+        known = np.concatenate([piece.known()[:, place] for piece in head])[:JUDGED_ROWS]
+        interval_s = usual_interval(times[~np.isnan(known)])
+        found.append(math.inf if math.isnan(interval_s) else interval_s)
+    return found
 
 
 def flags_of(series: Series) -> NDArray[np.bool_] | None:

@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 
-from leitwerk.analysis.levels import level_of, powers
+from leitwerk.analysis.levels import is_level, level_of, powers
 from leitwerk.errors import DomainError
 from leitwerk.parsing.units import Unit, convert, parse_unit
+from leitwerk.signals.angles import Directions
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -55,9 +56,11 @@ class ColumnSummary:
     """One column, in its unit; NaN where there is nothing to say.
 
     ``count`` are the good values, ``missing`` the rows without one. ``percentiles`` are those of
-    ``PERCENTILES``. ``mean_kinetic`` is the mean kinetic temperature of a column of temperatures;
-    ``equivalent`` the mean of the powers of a column of levels: of equivalent levels, that of the whole;
-    ``total`` what flowed in all, in ``total_unit``.
+    ``PERCENTILES``. ``mean_kinetic`` is the mean kinetic temperature of a column of temperatures. The mean of
+    levels in dB is that of their powers, each counted by its time: of equivalent levels, the level of the
+    whole; ``arithmetic`` is the mean of their numbers. Angles have a mean direction and a circular deviation,
+    and neither extremes nor percentiles. ``total`` is what flowed in all, in
+    ``total_unit``, in the ``known_s`` for which there are values.
     """
 
     count: int
@@ -72,7 +75,8 @@ class ColumnSummary:
     mean_kinetic: float = math.nan
     total: float = math.nan
     total_unit: str = ""
-    equivalent: float = math.nan
+    arithmetic: float = math.nan
+    known_s: float = 0.0
 
 
 class ColumnNumbers:
@@ -82,6 +86,8 @@ class ColumnNumbers:
     ----------
     unit : Unit, optional
         For totals, the mean kinetic temperature and equivalent levels.
+    turn : float
+        A full turn, where the column holds angles that begin again after it.
     with_histogram : bool
         Whether values are counted for percentiles.
 
@@ -93,8 +99,11 @@ class ColumnNumbers:
 
     """
 
-    def __init__(self, unit: Unit | None = None, *, with_histogram: bool = False) -> None:
-        self.histogram = Histogram() if with_histogram else None
+    def __init__(
+        self, unit: Unit | None = None, *, turn: float = 0.0, with_histogram: bool = False
+    ) -> None:
+        self.histogram = Histogram() if with_histogram and not turn else None
+        self._directions = Directions(turn) if turn else None
         self.count, self.missing = 0, 0
         self.mean, self._squares = 0.0, 0.0
         self.minimum, self.maximum = math.nan, math.nan
@@ -104,7 +113,7 @@ class ColumnNumbers:
         self._is_temperature = (
             unit is not None and unit.dimension == "temperature" and unit.offset != 0
         )
-        self._is_level = unit is not None and unit.symbol == "dB"
+        self._is_level = is_level(unit)
         self._rate = None if unit is None else _RATES.get(unit.dimension)
         self._rates, self._weights = 0.0, 0.0
 
@@ -118,6 +127,8 @@ class ColumnNumbers:
         self.missing += values.size - count
         if not count:
             return
+        if self._directions is not None:
+            self._directions.take(x)
         mean, squares = total / count, 0.0
         low, high = math.inf, -math.inf
         for part in _parts(x):
@@ -175,21 +186,28 @@ class ColumnNumbers:
 
     def numbers(self, percentiles: tuple[float, ...]) -> ColumnSummary:
         """All of it; the percentiles are found apart from this."""
-        kinetic, total, equivalent = math.nan, math.nan, math.nan
+        kinetic, total, arithmetic = math.nan, math.nan, math.nan
+        mean = self.mean if self.count else math.nan
         if self._is_level and self._rates > 0.0:
-            equivalent = level_of(self._rates / self._weights)
+            mean, arithmetic = level_of(self._rates / self._weights), mean
         elif self._is_temperature and self._weights > 0.0 and self._unit is not None:
             rate = math.log(self._rates / self._weights) - _ACTIVATION_K / _USUAL_K
             kelvin = -_ACTIVATION_K / rate
             kinetic = float(convert(kelvin, parse_unit("K"), self._unit))
         if self._rate is not None and self.count:
             total = self._rates / self._rate.seconds
+        if self._directions is not None:
+            none = (math.nan,) * len(percentiles)
+            return ColumnSummary(
+                self.count, self.missing, self._directions.mean, self._directions.deviation,
+                math.nan, math.nan, self.first, self.last, none,
+            )  # fmt: skip
         several = self.count > 1
         return ColumnSummary(
-            self.count, self.missing, self.mean if self.count else math.nan,
+            self.count, self.missing, mean,
             math.sqrt(self._squares / (self.count - 1)) if several else math.nan,
             self.minimum, self.maximum, self.first, self.last, percentiles, kinetic, total,
-            "" if self._rate is None else self._rate.unit, equivalent,
+            "" if self._rate is None else self._rate.unit, arithmetic, self._weights,
         )  # fmt: skip
 
 

@@ -457,6 +457,7 @@ _OF_CHANNEL = {
     "states": _people("the names of its states"),
     "group": _worked(When.CHECKED),
     "time_constant": _worked(When.CHECKED),
+    "circular": _worked(When.READ),
 }
 _OF_READING = {
     "label": _people(),

@@ -17,7 +17,8 @@ from leitwerk.signals.states import StateNames
 class Scope:
     """What alarms of a channel are read against: all numbers in ``unit``.
 
-    ``states`` are the names of its numbers where they are states.
+    ``states`` are the names of its numbers where they are states, ``turn`` is a full turn where they
+    are angles.
     """
 
     unit: Unit
@@ -25,6 +26,7 @@ class Scope:
     expected: tuple[float, float] | None
     channels: Sequence[str]
     states: StateNames | None = None
+    turn: float = 0.0
 
 
 def check_reach_of(point: AlarmDefinition, scope: Scope, path: KeyPath, findings: Findings) -> None:

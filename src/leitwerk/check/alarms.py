@@ -192,6 +192,7 @@ def _point(name: str, alarm: Alarm, key: str, scope: Scope) -> AlarmDefinition:
         latch=alarm.latch == "yes",
         acknowledge=alarm.acknowledge == "yes",
         severity=alarm.severity,
+        turn=scope.turn,
         only_while=alarm.only_while,
     )
     if key == "when":

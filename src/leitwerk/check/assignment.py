@@ -36,6 +36,7 @@ from leitwerk.parsing.quantities import Expected, Span
 from leitwerk.parsing.units import Unit, convert_difference, parse_unit
 from leitwerk.setup.fields import CONTACT, COUNTER
 from leitwerk.setup.model import Channel, Pulses, Setup
+from leitwerk.signals.angles import full_turn
 from leitwerk.signals.pulse_inputs import PULSED
 from leitwerk.signals.scale import Chain, Labelled
 from leitwerk.signals.states import StateNames
@@ -112,6 +113,7 @@ def _signal(
         alarms=body.alarms,
         device_alarms=body.device_alarms,
         bands=body.bands,
+        turn=body.turn,
         range=body.range,
         pulses=(channel.pulses or Pulses()) if takes_pulses else None,
     )
@@ -140,6 +142,7 @@ class _SignalBody(NamedTuple):
     device_alarms: tuple[AlarmDefinition, ...]
     bands: Bands | None
     range: Range | None
+    turn: float
 
 
 def _signal_body(
@@ -149,7 +152,8 @@ def _signal_body(
     if m is None:
         return None
     expected = _expected_number(channel, m.unit, m.span, path, findings)
-    scope = Scope(m.unit, m.span, expected, every)
+    turn = _turn(channel, m.unit, path, findings)
+    scope = Scope(m.unit, m.span, expected, every, turn=turn)
     alarms = check_alarms(channel, scope, path, findings)
     correction = correction_of(m.host)
     if alarms:
@@ -160,7 +164,7 @@ def _signal_body(
     _check_noise(chosen, alarms, m, used, path, findings)
     device_alarms = _on_device(alarms, m.host, datasheet)
     bands = channel_bands(channel, m.unit, path, findings)
-    return _SignalBody(m, expected, alarms, device_alarms, bands, chosen)
+    return _SignalBody(m, expected, alarms, device_alarms, bands, chosen, turn)
 
 
 class _Bodies:
@@ -221,6 +225,7 @@ def _contact(
         alarms=judged.alarms,
         device_alarms=_on_device(judged.alarms, Chain(), datasheet),
         bands=judged.bands,
+        turn=judged.turn,
         terminal=terminal,
     )
 
@@ -258,6 +263,7 @@ def _counter(
         alarms=judged.alarms,
         device_alarms=_on_device(judged.alarms, Chain(), datasheet),
         bands=judged.bands,
+        turn=judged.turn,
         terminal=terminal,
         pulses=channel.pulses or Pulses(),
     )
@@ -334,6 +340,7 @@ def own_reading(
         alarms=judged.alarms,
         device_alarms=(),
         bands=judged.bands,
+        turn=judged.turn,
         point=point,
     )
 
@@ -404,6 +411,7 @@ class Judged(NamedTuple):
     expected: tuple[float, float] | None
     alarms: tuple[AlarmDefinition, ...]
     bands: Bands | None
+    turn: float
 
 
 def judged_by(
@@ -420,8 +428,18 @@ def judged_by(
         expected = _expected_number(channel, unit, span, path, findings)
     else:
         expected = _expected_state(channel, states, path, findings)
-    alarms = check_alarms(channel, Scope(unit, span, expected, every, states), path, findings)
-    return Judged(expected, alarms, channel_bands(channel, unit, path, findings))
+    turn = _turn(channel, unit, path, findings)
+    scope = Scope(unit, span, expected, every, states, turn)
+    alarms = check_alarms(channel, scope, path, findings)
+    return Judged(expected, alarms, channel_bands(channel, unit, path, findings), turn)
+
+
+def _turn(channel: Channel, unit: Unit, path: KeyPath, findings: Findings) -> float:
+    """A full turn in the unit of a channel that is an angle and begins again after it; else 0."""
+    turn = full_turn(unit)
+    if channel.circular is not None and not turn:
+        report_useless(channel, ("circular",), "is for angles only", path, findings)
+    return 0.0 if channel.circular == "no" else turn
 
 
 def _expected_number(

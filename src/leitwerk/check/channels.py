@@ -35,7 +35,8 @@ class CheckedChannel(ABC):
 
     ``kind`` is the device's word for what it measures there, ``host`` what Leitwerk works behind the
     value that the device shows, ``span`` the values that the channel can have. ``states`` are the
-    names of the values where they are states, None where they are numbers. ``device_alarms`` are
+    names of the values where they are states, None where they are numbers; ``turn`` is a full turn where
+    they are angles that begin again, else 0. ``device_alarms`` are
     those alarms that the device watches itself, in terms of what it shows.
     """
 
@@ -50,6 +51,7 @@ class CheckedChannel(ABC):
     alarms: tuple[AlarmDefinition, ...]
     device_alarms: tuple[AlarmDefinition, ...]
     bands: Bands | None
+    turn: float = 0.0
 
     def __repr__(self) -> str:
         shown = f" in {self.symbol}" if self.symbol else ""
@@ -64,6 +66,11 @@ class CheckedChannel(ABC):
     def difference_symbol(self) -> str:
         """The symbol for a difference of two values, empty for a state."""
         return "" if self.states is not None else self.unit.difference
+
+    @property
+    def counts(self) -> bool:
+        """Whether it only adds up, as a counter does: its mean means nothing, its increase does."""
+        return False
 
     @property
     @abstractmethod
@@ -155,6 +162,11 @@ class ContactChannel(WiredChannel):
 class CounterChannel(WiredChannel):
     """A counter at a terminal: its values are pulses since it was at 0, and roll over."""
 
+    @property
+    def counts(self) -> bool:
+        """Always."""
+        return True
+
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)
 class ReadingChannel(MeasuredChannel):
@@ -200,6 +212,12 @@ class DerivedChannel(CheckedChannel):
     formula: str
     units: Mapping[str, Unit] = field(compare=False)
     notes: tuple[str, ...]
+
+    @property
+    def counts(self) -> bool:
+        """Whether its formula is a total, a cost, a count, or what a counter increases by."""
+        operation = self.graph.nodes[self.node].operation
+        return operation is not None and operation.counts
 
     @property
     def inputs(self) -> tuple[str, ...]:

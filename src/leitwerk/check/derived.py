@@ -300,6 +300,7 @@ class _Derivation:
             alarms=judged.alarms,
             device_alarms=(),
             bands=judged.bands,
+            turn=judged.turn,
             graph=self.graph,
             node=value.node,
             formula=channel.computed,
@@ -315,7 +316,7 @@ def _type_of(channel: CheckedChannel) -> Type:
 
 
 def _gap_s(setup: Setup) -> float:
-    """How long functions of time bridge a gap: five intervals, at least a minute."""
+    """How long functions of time bridge a gap in readings as they come: five intervals, at least a minute."""
     intervals = [setup.sample, *(group.sample for group in setup.groups.values())]
     longest = max((i.seconds for i in intervals if i is not None), default=0.0)
     return max(_LEAST_GAP_S, _GAPS * longest) if longest else math.inf

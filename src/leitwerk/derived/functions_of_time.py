@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
@@ -30,7 +29,7 @@ from leitwerk.derived.remembered import (
     Total,
 )
 from leitwerk.derived.types import Form, Type
-from leitwerk.derived.values import Value
+from leitwerk.derived.values import Gap, Value
 from leitwerk.errors import QuantityError
 from leitwerk.signals.quality import Quality
 
@@ -43,18 +42,26 @@ def remembering(
     *parameters: Any,
     steady: Callable[..., Any] | None = None,
     lack: Quality = Quality.NOT_YET,
+    counts: bool = False,
     **named: Any,
 ) -> Remembering:
     """An operation whose memory is made with these parameters."""
     make = partial(_make, start, parameters, named)
     known = (*parameters, *named.values())
-    return Remembering(call.name, known, start=make, steady=steady, lack=lack)
+    return Remembering(call.name, known, start=make, steady=steady, lack=lack, counts=counts)
 
 
 def _make(
-    start: Callable[..., Any], parameters: tuple[Any, ...], named: dict[str, Any], rows: int
+    start: Callable[..., Any],
+    parameters: tuple[Any, ...],
+    named: dict[str, Any],
+    rows: int,
+    gap_s: Any,
 ) -> Any:
-    return start(rows, *parameters, **named)
+    given = [
+        (p.live_s if gap_s is None else gap_s) if isinstance(p, Gap) else p for p in parameters
+    ]
+    return start(rows, *given, **named)
 
 
 def _same(x: Any, *further: Any, out: Any) -> None:
@@ -130,7 +137,7 @@ def moving_direction(call: Call) -> Value:
 def low_pass(call: Call) -> Value:
     """First-order low-pass: after the time, 63 % of a step have come through."""
     kind, constant = call.measured("x"), call.duration("time")
-    operation = remembering(call, LowPass, call.terms.gap_s, constant, steady=_same)
+    operation = remembering(call, LowPass, call.terms.gap, constant, steady=_same)
     return call.apply(operation, kind, call["x"])
 
 
@@ -141,7 +148,7 @@ def low_pass(call: Call) -> Value:
 def rate(call: Call) -> Value:
     """Rate of change from the sample before."""
     kind = call.measured("x")
-    operation = remembering(call, Rate, call.terms.gap_s, steady=_nothing)
+    operation = remembering(call, Rate, call.terms.gap, steady=_nothing)
     return call.apply(
         operation, Type(types.times(kind.powers, types.SECONDS.powers, -1.0)), call["x"]
     )
@@ -151,7 +158,7 @@ def rate(call: Call) -> Value:
 def before(call: Call) -> Value:
     """The value of x a time before."""
     kind, window = call.measured("x"), call.duration("time")
-    operation = remembering(call, Earlier, call.terms.gap_s, window, steady=_same)
+    operation = remembering(call, Earlier, call.terms.gap, window, steady=_same)
     return call.apply(operation, kind, call["x"])
 
 
@@ -233,24 +240,46 @@ def each_of(call: Call) -> _Each | None:
 def total(call: Call) -> Value:
     """Integral over time, of a condition the time for which it held; each '1 d', anew every day."""
     kind = call["x"].type
-    if kind.form is not Form.LOGICAL or call["x"].text is not None:
+    added = call["x"]
+    if kind.form is Form.LOGICAL and added.text is None:
+        added = held(call, "x")
+    else:
         call.numbers("x")
-    operation = remembering(call, Total, call.terms.gap_s, each_of(call))
-    summed = call.apply(operation, Type(types.times(kind.powers, types.SECONDS.powers)), call["x"])
-    return marked_for_gaps(call, summed)
+    operation = remembering(call, Total, call.terms.gap, each_of(call), counts=True)
+    summed = call.apply(operation, Type(types.times(kind.powers, types.SECONDS.powers)), added)
+    return marked_for_gaps(call, summed, added)
+
+
+def held(call: Call, parameter: str) -> Value:
+    """A condition that does not hold where it has no value although all that it is computed from is there.
+
+    At rest, no gear is in: that is no gap. A condition whose inputs are missing has no value.
+    """
+    condition = call.condition(parameter)
+    below = call.graph.beneath(condition.node)
+    inputs = [call.value(k, types.PLAIN) for k in below if call.graph.nodes[k].name]
+    return call.apply(_HELD, condition.type, condition, *inputs)
+
+
+def _held(condition: Any, *inputs: Any, out: Any) -> None:
+    there = np.ones(out.shape, bool)
+    for x in inputs:
+        there &= ~np.isnan(x)
+    out[...] = np.where(np.isnan(condition) & there, 0.0, condition)
+
+
+_HELD = Momentary("held", work=_held, takes_gaps=True)
 
 
 def gaps_of(call: Call) -> Remembering:
-    """The time in gaps of the argument x."""
-    make = partial(_make, Gaps, (call.terms.gap_s, each_of(call)), {})
-    return Remembering("gaps", (call.terms.gap_s, each_of(call)), start=make)
+    """The time in gaps of a value."""
+    make = partial(_make, Gaps, (call.terms.gap, each_of(call)), {})
+    return Remembering("gaps", (call.terms.gap, each_of(call)), start=make)
 
 
-def marked_for_gaps(call: Call, summed: Value) -> Value:
-    """A total, marked as incomplete once a gap was left out."""
-    if math.isinf(call.terms.gap_s):
-        return summed
-    lost = call.apply(gaps_of(call), types.SECONDS, call["x"])
+def marked_for_gaps(call: Call, summed: Value, of: Value) -> Value:
+    """A total, marked as incomplete once a gap of what is added up was left out."""
+    lost = call.apply(gaps_of(call), types.SECONDS, of)
     return call.apply(_MARKED, summed.type, summed, lost)
 
 
@@ -264,7 +293,7 @@ def _is_incomplete(summed: Any, lost: Any) -> Any:
     return np.where(lost > 0.0, np.uint8(Quality.INCOMPLETE), np.uint8(Quality.GOOD))
 
 
-_MARKED = Momentary("marked for gaps", work=_first, judge=_is_incomplete)
+_MARKED = Momentary("marked for gaps", work=_first, judge=_is_incomplete, counts=True)
 
 
 @OF_TIME.define("x, [each]")
@@ -276,8 +305,8 @@ def gaps(call: Call) -> Value:
 @OF_TIME.define("condition, [each]")
 def count(call: Call) -> Value:
     """How often a condition came true; each '1 d', anew every day."""
-    operation = remembering(call, Count, call.terms.gap_s, each_of(call))
-    return call.apply(operation, types.PLAIN, call.condition("condition"))
+    operation = remembering(call, Count, call.terms.gap, each_of(call), counts=True)
+    return call.apply(operation, types.PLAIN, held(call, "condition"))
 
 
 @OF_TIME.define("counter, size, [each]")
@@ -285,12 +314,12 @@ def increase(call: Call) -> Value:
     """Pulses of a counter that rolls over at its size, such as 65536; each '1 d', anew every day."""
     call.plain("counter")
     size = call.above_zero("size", types.PLAIN, "such as 65536")
-    operation = remembering(call, Increase, size, each_of(call))
+    operation = remembering(call, Increase, size, each_of(call), counts=True)
     return call.apply(operation, types.PLAIN, call["counter"])
 
 
 @OF_TIME.define("condition")
 def duration(call: Call) -> Value:
     """For how long a condition has held without a break; 0 s while it does not."""
-    operation = remembering(call, Lasting, call.terms.gap_s)
+    operation = remembering(call, Lasting, call.terms.gap)
     return call.apply(operation, types.SECONDS, call.condition("condition"))

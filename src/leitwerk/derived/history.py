@@ -6,14 +6,14 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from leitwerk.parsing.durations import CLOSE_S
+
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     Array = NDArray[np.float64]
 
 MOST = 1 << 17  # samples that a window can hold: with 17 levels, 18 MB for each channel
-# Times of today in s are good to 0.2 µs: a sample that is the window older, as near as that, is outside.
-CLOSE_S = 1e-6
 
 
 class History:

@@ -31,6 +31,7 @@ class Operation:
     judge: Callable[..., NDArray[np.uint8]] | None = field(
         default=None, compare=False, kw_only=True
     )
+    counts: bool = field(default=False, compare=False, kw_only=True)
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,13 +79,14 @@ class Memory(ABC):
 
 @dataclass(frozen=True, slots=True)
 class Remembering(Operation):
-    """Works one moment from this one and those before. ``start`` makes its memory, for some rows.
+    """Works one moment from this one and those before.
 
-    ``steady`` is its value when its first argument stays as it is; None when that depends on
-    the time that passes.
+    ``start`` makes its memory, for some rows and for the gap that each of them bridges, in s, of shape
+    (rows,); None where only the setup says it. ``steady`` is its value when its first argument stays as it
+    is; None when that depends on the time that passes.
     """
 
-    start: Callable[[int], Memory] = field(compare=False, kw_only=True)
+    start: Callable[[int, Array | None], Memory] = field(compare=False, kw_only=True)
     steady: Callable[..., Any] | None = field(default=None, compare=False, kw_only=True)
     takes_gaps: bool = field(default=True, kw_only=True)
 

@@ -434,8 +434,8 @@ def cost(call: Call) -> Value:
     zone = call.terms.zone.key
     tariff = _made(call, "prices", lambda: parse_tariff(rows, holidays, zone))
     powers = types.times(types.times(call["x"].type.powers, types.SECONDS.powers), kind.powers)
-    operation = remembering(call, Cost, call.terms.gap_s, tariff, each_of(call))
-    return marked_for_gaps(call, call.apply(operation, Type(powers), call["x"]))
+    operation = remembering(call, Cost, call.terms.gap, tariff, each_of(call), counts=True)
+    return marked_for_gaps(call, call.apply(operation, Type(powers), call["x"]), call["x"])
 
 
 def _prices(call: Call) -> tuple[list[tuple[str, float]], Type]:

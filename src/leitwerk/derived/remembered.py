@@ -9,13 +9,15 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from leitwerk.derived.history import CLOSE_S, History, numbers, plain
+from leitwerk.derived.history import History, numbers, plain
 from leitwerk.derived.operations import Memory
+from leitwerk.parsing.durations import CLOSE_S
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     Array = NDArray[np.float64]
+    GapS = float | Array
     Starts = Callable[[Array], Array]
     """For times in s, when the day (or another period) of each began."""
 
@@ -23,11 +25,11 @@ if TYPE_CHECKING:
 class Previous(Memory):
     """What several have in common: the good sample before each.
 
-    A good sample older than ``gap_s`` does not count. A kind says what it remembers beside that in ``kept``,
-    arrays of a number for each row by name.
+    A good sample older than ``gap_s``, in s, one number or one for each row, does not count. A kind says what
+    it remembers beside that in ``kept``, arrays of a number for each row by name.
     """
 
-    def __init__(self, rows: int, gap_s: float) -> None:
+    def __init__(self, rows: int, gap_s: GapS) -> None:
         self.gap_s = gap_s
         self.time_s, self.value = np.full(rows, np.nan), np.full(rows, np.nan)
         self.kept: dict[str, Array] = {}
@@ -55,7 +57,7 @@ class Previous(Memory):
             self.time_s = np.where(last < 0, self.time_s, times_s[np.maximum(last, 0)])
             found = np.take_along_axis(x, np.maximum(last, 0)[None, :], axis=0)[0]
             self.value = np.where(last < 0, self.value, found)
-        far = times_s[:, None] - t > self.gap_s
+        far = times_s[:, None] - t > self.gap_s + CLOSE_S
         if far.any():
             t, value = np.where(far, np.nan, t), np.where(far, np.nan, value)
         return t, value
@@ -96,7 +98,7 @@ class Held(Previous):
 class LowPass(Previous):
     """A first-order low-pass: after ``constant_s``, 63 % of a step have come through."""
 
-    def __init__(self, rows: int, gap_s: float, constant_s: float) -> None:
+    def __init__(self, rows: int, gap_s: GapS, constant_s: float) -> None:
         super().__init__(rows, gap_s)
         self._constant_s = constant_s
         self.kept = {"level": np.full(rows, np.nan)}
@@ -137,7 +139,7 @@ class Total(Previous):
     A gap between two good samples that is longer than ``gap_s`` adds nothing.
     """
 
-    def __init__(self, rows: int, gap_s: float, starts: Starts | None) -> None:
+    def __init__(self, rows: int, gap_s: GapS, starts: Starts | None) -> None:
         super().__init__(rows, gap_s)
         self._starts = starts
         self.kept = {"sum": np.zeros(rows), "period": np.full(rows, np.nan)}
@@ -216,7 +218,7 @@ class Increase(Total):
 class Gaps(Total):
     """The time, in s, that lies in gaps longer than ``longest_s``, since the start or the period's."""
 
-    def __init__(self, rows: int, longest_s: float, starts: Starts | None) -> None:
+    def __init__(self, rows: int, longest_s: GapS, starts: Starts | None) -> None:
         super().__init__(rows, math.inf, starts)
         self._longest_s = longest_s
 
@@ -228,7 +230,7 @@ class Gaps(Total):
         now = times_s[:, None]
         since = t if begins is None else np.maximum(t, begins[:, None])
         with np.errstate(invalid="ignore"):
-            lost = np.where((now - t > self._longest_s) & ~np.isnan(x), now - since, 0.0)
+            lost = np.where((now - t > self._longest_s + CLOSE_S) & ~np.isnan(x), now - since, 0.0)
         return self.summed(lost, begins, x)
 
 
@@ -284,7 +286,7 @@ class OnALine(Memory):
 class Lasting(Previous):
     """For how long a condition holds already, in s; 0 while it does not."""
 
-    def __init__(self, rows: int, gap_s: float) -> None:
+    def __init__(self, rows: int, gap_s: GapS) -> None:
         super().__init__(rows, gap_s)
         self.kept = {"since_s": np.full(rows, -np.inf)}
 
@@ -325,7 +327,7 @@ class Settled(Memory):
         since = np.where(changes, times_s[:, None], -np.inf)
         since[0] = np.maximum(since[0], kept["since_s"])
         since = np.maximum.accumulate(since, axis=0)
-        settled = ~np.isnan(x) & (times_s[:, None] - since >= self._settle_s)
+        settled = ~np.isnan(x) & (times_s[:, None] - since >= self._settle_s - CLOSE_S)
         kept["value"], kept["since_s"] = x[-1].copy(), since[-1]
         if not self._keeps:
             return np.where(settled, x, np.nan)
@@ -350,7 +352,7 @@ class Settled(Memory):
 class Earlier(Previous):
     """The value that was there ``window_s`` before."""
 
-    def __init__(self, rows: int, gap_s: float, window_s: float) -> None:
+    def __init__(self, rows: int, gap_s: GapS, window_s: float) -> None:
         super().__init__(rows, gap_s)
         self._history = History(rows, window_s, 1)
 
@@ -365,10 +367,9 @@ class Earlier(Previous):
             starts = np.arange(place.start, place.stop) - (longest - 1)
         at = starts - 1
         found = self._history.tables[0][np.maximum(at, 0)]
-        late = (
-            times_s - self._history.times_s[np.maximum(at, 0)] > self._history.window_s + self.gap_s
-        )
-        return np.where(((at < 0) | late)[:, None], np.nan, found)
+        age_s = times_s - self._history.times_s[np.maximum(at, 0)]
+        late = age_s[:, None] > self._history.window_s + self.gap_s
+        return np.where((at < 0)[:, None] | late, np.nan, found)
 
     def state(self) -> dict[str, Any]:
         """See ``Memory``."""

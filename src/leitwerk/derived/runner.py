@@ -33,11 +33,17 @@ class Runner:
     graph : Graph
     wanted : sequence of int
         The nodes whose values are wanted.
+    gaps_s : mapping from name to float, in s, optional
+        How far apart two samples of an input may be that belong together: of a recording, by its own
+        interval. What is not named, and all without it, bridges what the setup says.
 
     """
 
-    def __init__(self, graph: Graph, wanted: Sequence[int]) -> None:
+    def __init__(
+        self, graph: Graph, wanted: Sequence[int], gaps_s: Mapping[str, float] | None = None
+    ) -> None:
         self._graph, self._wanted = graph, tuple(wanted)
+        self._gaps_s = gaps_s
         self.inputs = tuple(
             dict.fromkeys(
                 graph.nodes[k].name for k in graph.beneath(*wanted) if graph.nodes[k].name
@@ -85,7 +91,15 @@ class Runner:
             else:
                 places.append((True, _index([self._row[k] for k in place])))
         out = _index([self._row[k] for k in batch.nodes])
-        return _Step(batch, places, out)
+        return _Step(batch, places, out, self._bridged(batch))
+
+    def _bridged(self, batch: Batch) -> Array | None:
+        """The gap that each row of a batch bridges: that of the input with the longest interval."""
+        if self._gaps_s is None or not isinstance(batch.operation, Remembering):
+            return None
+        inputs = (self._graph.inputs_of(k) for k in batch.nodes)
+        known = ([self._gaps_s[n] for n in names if n in self._gaps_s] for names in inputs)
+        return np.array([max(gaps, default=np.inf) for gaps in known])
 
     def run(self, times_s: ArrayLike, inputs: Mapping[str, ArrayLike]) -> Array:
         """The values of the wanted nodes for the next samples.
@@ -283,8 +297,10 @@ class _Step:
         batch: Batch,
         places: Sequence[tuple[bool, Any]],
         out: int | slice | NDArray[np.intp],
+        gap_s: Array | None,
     ) -> None:
         self.operation, self.count, self.out = batch.operation, len(batch.nodes), out
+        self._gap_s = gap_s
         self._places = places
         self._work: Any = getattr(batch.operation, "work", None)
         self.memory: Memory | None = None
@@ -293,7 +309,7 @@ class _Step:
     def begin(self) -> None:
         """Forget everything."""
         if isinstance(self.operation, Remembering):
-            self.memory = self.operation.start(self.count)
+            self.memory = self.operation.start(self.count, self._gap_s)
 
     def work(self, t: Array, rows: Any) -> None:
         """Fill the rows of a batch."""

@@ -19,6 +19,8 @@ from leitwerk.parsing.local_time import transitions
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
+    from leitwerk.derived.remembered import GapS
+
     Array: TypeAlias = NDArray[np.float64]
 
 DAYS = ("Mo", "Tu", "We", "Th", "Fr", "Sa", "Su")
@@ -164,7 +166,7 @@ class Cost(Total):
     Where the price changes between two samples, the line between them is divided there.
     """
 
-    def __init__(self, rows: int, gap_s: float, tariff: Tariff, starts: object) -> None:
+    def __init__(self, rows: int, gap_s: GapS, tariff: Tariff, starts: object) -> None:
         super().__init__(rows, gap_s, starts)  # type: ignore[arg-type]
         self._tariff, self._zone = tariff, ZoneInfo(tariff.zone)
         self._edges, self._prices = np.zeros(0), np.zeros(0)

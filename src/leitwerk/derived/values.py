@@ -43,15 +43,31 @@ class Value:
 
 
 @dataclass(frozen=True, slots=True)
+class Gap:
+    """How far apart two samples may be that belong together.
+
+    A recording has an interval of its own, and whoever works it says so to the runner; ``live_s``, in s,
+    holds where nobody does: for readings as they come.
+    """
+
+    live_s: float = math.inf
+
+
+@dataclass(frozen=True, slots=True)
 class Terms:
     """What holds for all formulas of a setup.
 
-    ``gap_s`` is how far apart two samples may be that belong together, ``zone`` where days begin.
+    ``gap_s`` is how far apart, in s, two samples may be that belong together, ``zone`` where days begin.
     """
 
     gap_s: float = math.inf
     zone: ZoneInfo = field(default_factory=lambda: ZoneInfo("UTC"))
     tables: Mapping[str, Table] = field(default_factory=dict)
+
+    @property
+    def gap(self) -> Gap:
+        """The gap as a parameter of a function of time."""
+        return Gap(self.gap_s)
 
 
 def alike(values: Iterable[Value], what: str) -> Type:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from leitwerk.analysis.summary import GAP_INTERVALS
 from leitwerk.check.channels import CheckedChannel, DerivedChannel, measured
 from leitwerk.derived.formula import from_si, to_si
 from leitwerk.derived.runner import Runner
@@ -27,10 +28,18 @@ class ChannelValues:
     ----------
     channels : sequence of CheckedChannel
         Of one setup; what derived ones are computed from is among them.
+    intervals_s : mapping from name to float, in s, optional
+        Of a recording: how far apart its rows are that have a value of a channel. Functions of time take what
+        is further apart than ``GAP_INTERVALS`` of them for a gap. Without it, the setup says it: for readings
+        as they come.
 
     """
 
-    def __init__(self, channels: Sequence[CheckedChannel]) -> None:
+    def __init__(
+        self,
+        channels: Sequence[CheckedChannel],
+        intervals_s: Mapping[str, float] | None = None,
+    ) -> None:
         self.channels = tuple(channels)
         self.measured = measured(channels)
         self._host = HostValues(self.measured)
@@ -39,7 +48,8 @@ class ChannelValues:
         self._runner: Runner | None = None
         if self._derived:
             graph = self._derived[0][1].graph
-            self._runner = Runner(graph, [channel.node for _, channel in self._derived])
+            gaps_s = intervals_s and {name: GAP_INTERVALS * s for name, s in intervals_s.items()}
+            self._runner = Runner(graph, [channel.node for _, channel in self._derived], gaps_s)
             place = {channel.name: k for k, channel in enumerate(self.measured)}
             self._inputs = [(name, place[name]) for name in self._runner.inputs]
 

@@ -23,6 +23,7 @@ from leitwerk.evaluation.course import Course
 from leitwerk.evaluation.situation import Situation
 from leitwerk.parsing.frames import dataframe
 from leitwerk.parsing.units import convert, parse_unit
+from leitwerk.signals.angles import wrapped
 from leitwerk.signals.quality import Quality
 
 if TYPE_CHECKING:
@@ -284,9 +285,9 @@ def watched(
 ) -> NDArray[np.float64]:
     """What an alarm looks at, worked from the values of its channel and of another one."""
     if alarm.watch is Watch.CHANGE:
-        return change_within(times_s, values, alarm.window_s, gap_s)
+        return change_within(times_s, values, alarm.window_s, gap_s, alarm.turn)
     if alarm.watch is Watch.DIFFERENCE:
-        return values - (alarm.nominal if other is None else other)
+        return wrapped(values - (alarm.nominal if other is None else other), alarm.turn)  # type: ignore[no-any-return]
     return values
 
 

@@ -13,6 +13,7 @@ from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.alarms.inputs import change_within
 from leitwerk.alarms.runs import LevelFollower
 from leitwerk.alarms.states import Level
+from leitwerk.signals.angles import wrapped
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -126,12 +127,12 @@ class AlarmFollower:
         if alarm.watch is Watch.READING:
             return np.isnan(values).astype(float)
         if alarm.watch is Watch.DIFFERENCE:
-            return values - (alarm.nominal if other is None else other)
+            return wrapped(values - (alarm.nominal if other is None else other), alarm.turn)  # type: ignore[no-any-return]
         if alarm.watch is Watch.CHANGE:
             before = self._tail[0].size
             t = np.concatenate((self._tail[0], times_s))
             x = np.concatenate((self._tail[1], values))
-            found: Array = change_within(t, x, alarm.window_s, self._gap_s)[before:]
+            found: Array = change_within(t, x, alarm.window_s, self._gap_s, alarm.turn)[before:]
             # What may be looked back at from the next piece, and one sample more.
             first = max(0, int(np.searchsorted(t, t[-1] - alarm.window_s)) - 1) if t.size else 0
             self._tail = t[first:], x[first:]

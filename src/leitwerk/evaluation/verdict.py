@@ -6,13 +6,14 @@ import enum
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import lru_cache, partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from leitwerk.alarms.chatter import cycles_per_hour
 from leitwerk.alarms.states import State
+from leitwerk.analysis.levels import is_level, level_of, powers
 from leitwerk.check.channels import CheckedChannel, ReadingChannel, SignalChannel
 from leitwerk.datasheet.settings import SettingChange
 from leitwerk.evaluation.diagnosis import NO_PULSES, Seen, likely_cause
@@ -20,6 +21,7 @@ from leitwerk.evaluation.resolution import decimals_of
 from leitwerk.parsing.quantities import format_number, format_value
 from leitwerk.parsing.units import convert_difference, parse_unit
 from leitwerk.results import Outcome
+from leitwerk.signals.angles import deviation_of_directions, mean_direction, wrapped
 from leitwerk.signals.pulse_inputs import PERIOD, PULSED
 from leitwerk.signals.quality import Quality
 from leitwerk.signals.states import StateNames
@@ -170,10 +172,10 @@ def judge(
         count=int(values.size),
         good=int(good.size),
         last=float(values[-1]) if values.size and is_good[-1] else None,
-        mean=_or_none(np.mean, good),
-        minimum=_or_none(np.min, good),
-        maximum=_or_none(np.max, good),
-        standard_deviation=float(np.std(good, ddof=1)) if good.size > 1 else None,
+        mean=_or_none(partial(_mean, channel), good),
+        minimum=None if channel.turn else _or_none(np.min, good),
+        maximum=None if channel.turn else _or_none(np.max, good),
+        standard_deviation=_deviation(channel, good) if good.size > 1 else None,
         within=_within(channel, good),
         quality=last_quality.reason,
         alarms={name: state.words for name, state in context.alarms.items()},
@@ -222,6 +224,21 @@ def _band(channel: CheckedChannel, values: NDArray[np.float64]) -> str:
     return channel.bands.parts[number].text if number >= 0 else ""
 
 
+def _mean(channel: CheckedChannel, good: NDArray[np.float64]) -> float:
+    """The mean: of angles their direction, of levels in dB that of their powers."""
+    if channel.turn:
+        return mean_direction(good, channel.turn)
+    if is_level(channel.unit) and channel.states is None:
+        return level_of(float(np.mean(powers(good))))
+    return float(np.mean(good))
+
+
+def _deviation(channel: CheckedChannel, good: NDArray[np.float64]) -> float:
+    if channel.turn:
+        return deviation_of_directions(good, channel.turn)
+    return float(np.std(good, ddof=1))
+
+
 def _or_none(
     statistic: Callable[[NDArray[np.float64]], Any], good: NDArray[np.float64]
 ) -> float | None:
@@ -255,14 +272,17 @@ def _verdict(
         if wrong.size < good.size:
             message += f" ({wrong.size} of {good.size} readings)"
         return Verdict.FAIL, _because(message, context)
-    mean = float(np.mean(good))
-    if abs(mean - expected) <= tolerance:
+    mean = _mean(channel, good)
+    if not math.isfinite(mean):
+        return Verdict.UNSTEADY, "its readings point in all directions"
+    off = float(wrapped(mean - expected, channel.turn))
+    if abs(off) <= tolerance:
         unsteady = _unsteady(channel, good, context.interval_s)
         return (Verdict.UNSTEADY, unsteady) if unsteady else (Verdict.PASS, "")
-    side = "above" if mean > expected else "below"
+    side = "above" if off > 0.0 else "below"
     message = (
         f"reads {_number(mean, channel)}, that is "
-        f"{_difference(abs(mean - expected), channel)} {side} the expected "
+        f"{_difference(abs(off), channel)} {side} the expected "
         f"{format_number(expected)} ± {_number(tolerance, channel)}"
     )
     cause = likely_cause(channel, Seen(mean, Quality.GOOD, context.cold_junction))
@@ -275,7 +295,8 @@ def _within(channel: CheckedChannel, good: NDArray[np.float64]) -> float | None:
         return None
     expected, tolerance = channel.expected
     slack = 1e-9 * max(1.0, abs(expected))
-    return float(np.mean(np.abs(good - expected) <= tolerance + slack))
+    off = wrapped(good - expected, channel.turn)
+    return float(np.mean(np.abs(off) <= tolerance + slack))
 
 
 def _unsteady(channel: CheckedChannel, good: NDArray[np.float64], interval_s: float) -> str:
@@ -290,6 +311,8 @@ def _unsteady(channel: CheckedChannel, good: NDArray[np.float64], interval_s: fl
         return f"it swings from {low} to {high}: {count} of {good.size} readings are within {meant}"
     if good.size < 3:
         return ""  # too few for the rest
+    # Angles are looked at as they lie about what is expected.
+    good = expected + np.asarray(wrapped(good - expected, channel.turn))
     mean, drift = float(good.mean()), _drift(good)
     if abs(drift) > tolerance:
         seconds = interval_s * (good.size - 1)

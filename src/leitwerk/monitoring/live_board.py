@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from leitwerk.analysis.levels import is_level
 from leitwerk.analysis.running import RunningStatistics
 from leitwerk.check.channels import CheckedChannel, DerivedChannel, SignalChannel
 from leitwerk.check.checked import CheckedSetup
@@ -87,7 +88,11 @@ class LiveBoard:
         self.setup, self.channels = setup, setup.channels
         self.worked = ChannelValues(self.channels)
         self.history = SampleHistory(len(self.channels), capacity)
-        self.statistics = RunningStatistics(len(self.channels))
+        self.statistics = RunningStatistics(
+            len(self.channels),
+            turns=[c.turn for c in self.channels],
+            levels=[is_level(c.unit) and c.states is None for c in self.channels],
+        )
         self.situation = Situation(self.channels)
         self.silent = ""  # why no answer comes now
         self.taken = 0
@@ -250,9 +255,7 @@ class LiveBoard:
             maximum=figures.value(float(statistics.maximum[column])),
             mean=figures.value(float(statistics.mean[column])),
             deviation=figures.difference(statistics.deviation_of(column), digits=2),
-            change=figures.difference(float(statistics.last[column] - statistics.first[column]))
-            if "change" in also
-            else "",
+            change=figures.difference(statistics.change_of(column)) if "change" in also else "",
             count=int(statistics.count[column]),
             alarms=tuple(
                 (name, s.words) for name, s in self.situation.alarm_states(channel.name).items()

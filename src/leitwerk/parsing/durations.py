@@ -8,6 +8,9 @@ from leitwerk.errors import QuantityError
 from leitwerk.parsing.quantities import Quantity, format_number, parse_quantity
 
 DAY_S = 86_400
+# Two times are compared with this slack, in s, everywhere: times of today, as seconds since 1970, are good to
+# 0.24 µs, so that 0.3 s between two of them may come out as less than 0.3.
+CLOSE_S = 1e-6
 LEAST_S, MOST_S = 1e-6, 3.2e10  # 1 µs to about 1000 years
 _TIME_OF_DAY = re.compile(r"(\d\d):(\d\d)")
 

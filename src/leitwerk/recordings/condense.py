@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
@@ -14,10 +14,18 @@ from leitwerk.analysis.intervals import Intervals, wall_clock_intervals
 from leitwerk.analysis.series import Column, Series
 from leitwerk.analysis.statistics import interval_statistics
 from leitwerk.errors import QuantityError
+from leitwerk.parsing.units import parse_unit
 from leitwerk.recordings.rows import joined_rows, rows_of
 
 
-def condense(series: Series, length_s: float, statistics: Sequence[str], zone: ZoneInfo) -> Series:
+def condense(
+    series: Series,
+    length_s: float,
+    statistics: Sequence[str],
+    zone: ZoneInfo,
+    *,
+    counted: Collection[str] = (),
+) -> Series:
     """The statistics of each interval of a series, at the time when the interval begins.
 
     Values that are not good count nowhere. The columns are called ``air_top mean`` and so on.
@@ -30,6 +38,8 @@ def condense(series: Series, length_s: float, statistics: Sequence[str], zone: Z
         Some of ``STATISTICS``.
     zone : ZoneInfo
         Whose days and hours the intervals follow.
+    counted : collection of str
+        Angles that go on over a full turn: channels with ``circular: no``.
 
     Raises
     ------
@@ -39,11 +49,18 @@ def condense(series: Series, length_s: float, statistics: Sequence[str], zone: Z
     """
     _require_dates(series)
     times = series.times_s
-    return _condensed(series, _intervals(times.min(), times.max(), length_s, zone), statistics)
+    return _condensed(
+        series, _intervals(times.min(), times.max(), length_s, zone), statistics, counted
+    )
 
 
 def condense_pieces(
-    pieces: Iterable[Series], length_s: float, statistics: Sequence[str], zone: ZoneInfo
+    pieces: Iterable[Series],
+    length_s: float,
+    statistics: Sequence[str],
+    zone: ZoneInfo,
+    *,
+    counted: Collection[str] = (),
 ) -> Iterator[Series]:
     """The same piece by piece, with the memory of a piece and of one interval.
 
@@ -63,10 +80,10 @@ def condense_pieces(
         held = rows_of(rows, ~before)
         if intervals.count > 1:
             done = replace(intervals, edges=intervals.edges[:-1])
-            yield _condensed(rows_of(rows, before), done, statistics)
+            yield _condensed(rows_of(rows, before), done, statistics, counted)
     if held is not None:
         last = _intervals(begin_s, held.times_s[-1], length_s, zone)
-        yield _condensed(held, last, statistics)
+        yield _condensed(held, last, statistics, counted)
 
 
 def _require_dates(series: Series) -> None:
@@ -83,10 +100,19 @@ def _intervals(begin_s: float, end_s: float, length_s: float, zone: ZoneInfo) ->
     return wall_clock_intervals(start, end, length_s, zone)
 
 
-def _condensed(series: Series, intervals: Intervals, statistics: Sequence[str]) -> Series:
+def _condensed(
+    series: Series, intervals: Intervals, statistics: Sequence[str], counted: Collection[str]
+) -> Series:
     found = [
-        interval_statistics(series.times_s, column, intervals, statistics)
-        for column in series.good().T
+        interval_statistics(
+            series.times_s,
+            values,
+            intervals,
+            statistics,
+            unit=parse_unit(column.unit) if column.unit else None,
+            circular=column.name not in counted,
+        )
+        for column, values in zip(series.columns, series.good().T, strict=True)
     ]
     columns = tuple(
         Column(f"{column.name} {statistic}", "" if statistic == "count" else column.unit)

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from leitwerk.analysis.series import Column, Series
+from leitwerk.analysis.steps import usual_intervals
 from leitwerk.check.channels import (
     CheckedChannel,
     DerivedChannel,
@@ -141,10 +142,18 @@ class RecordedWith:
 
 
 class DerivedRows:
-    """Adds the derived channels to rows, piece by piece: what they remember goes on from piece to piece."""
+    """Adds the derived channels to rows, piece by piece: what they remember goes on from piece to piece.
 
-    def __init__(self, channels: Sequence[CheckedChannel], columns: Sequence[Column]) -> None:
-        self._place = {column.name: k for k, column in enumerate(columns)}
+    Parameters
+    ----------
+    channels : sequence of CheckedChannel
+    head : sequence of Series
+        The first pieces of the rows: which columns there are, and how far apart their values.
+
+    """
+
+    def __init__(self, channels: Sequence[CheckedChannel], head: Sequence[Series]) -> None:
+        self._place = {column.name: k for k, column in enumerate(head[0].columns)}
         self._derived = [
             c
             for c in channels
@@ -152,7 +161,11 @@ class DerivedRows:
         ]
         used = {name for c in self._derived for name in c.inputs}
         self._inputs = [c for c in measured(channels) if c.name in used]
-        self._worked = ChannelValues([*self._inputs, *self._derived])
+        names = [c.name for c in self._inputs]
+        intervals = usual_intervals(head, [self._place[name] for name in names])
+        self._worked = ChannelValues(
+            [*self._inputs, *self._derived], dict(zip(names, intervals, strict=True))
+        )
 
     def take(self, series: Series) -> Series:
         """The rows with the channels that can be computed from their columns."""
@@ -176,7 +189,7 @@ class DerivedRows:
 
 def with_derived(series: Series, channels: Sequence[CheckedChannel]) -> Series:
     """A series with the derived channels that can be computed from its columns, in their units."""
-    return DerivedRows(channels, series.columns).take(series)
+    return DerivedRows(channels, [series]).take(series)
 
 
 def _flags(recording: Recording) -> NDArray[np.bool_]:

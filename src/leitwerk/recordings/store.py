@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +22,7 @@ import numpy as np
 from filelock import FileLock, Timeout
 
 from leitwerk.analysis.series import Series, utc_text
+from leitwerk.analysis.steps import head_of
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import FileProblem, QuantityError
 from leitwerk.evaluation.judged import Judged, survey
@@ -395,11 +397,12 @@ class Store:
         span: Mapping[str, Any] | None = None,
     ) -> Iterator[Series]:
         """Rows piece by piece as ``chunks``, with the derived channels of a setup; see ``summarise``."""
-        derived: DerivedRows | None = None
-        for piece in self.chunks(device, channels, rows=rows, **(span or {})):
-            if setup is not None and derived is None:
-                derived = DerivedRows(setup.channels, piece.columns)
-            yield piece if derived is None else derived.take(piece)
+        pieces = self.chunks(device, channels, rows=rows, **(span or {}))
+        head = head_of(pieces)
+        if setup is None or not head:
+            yield from chain(head, pieces)
+            return
+        yield from map(DerivedRows(setup.channels, head).take, chain(head, pieces))
 
     def survey(
         self,

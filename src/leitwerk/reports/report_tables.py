@@ -108,7 +108,7 @@ def _known(*values: float) -> tuple[float | str, ...]:
 def _summary(summary: Summary) -> Iterator[Row]:
     yield ("channel", "label", "unit", "good", "missing", "minimum", "mean", "maximum",
            "standard deviation", *(f"{p:g} %" for p in PERCENTILES), "mean kinetic temperature",
-           "mean of the powers", "total", "total unit")  # fmt: skip
+           "arithmetic mean of the levels", "total", "total unit")  # fmt: skip
     for c in summary.channels:
         n = c.numbers
         numbers = (
@@ -118,7 +118,7 @@ def _summary(summary: Summary) -> Iterator[Row]:
             n.deviation,
             *n.percentiles,
             n.mean_kinetic,
-            n.equivalent,
+            n.arithmetic,
             n.total,
         )
         yield (c.name, c.label, c.unit, n.count, n.missing,

@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 
 from leitwerk.alarms.conditions import Condition, Facts, Not, Stated, holds, sentences
 from leitwerk.alarms.states import State
+from leitwerk.parsing.durations import CLOSE_S
 from leitwerk.rules.definition import Action, Change, Happening, Notify, Rule, Trigger
 
 UNACKNOWLEDGED = State.UNACKNOWLEDGED.words
@@ -114,7 +115,7 @@ class Engine:
             why = _by_change(trigger.change, state, moment) if allowed else ""
         else:
             why = _by_happening(trigger, moment) if allowed else ""
-        return why if moment.now_s - self._acted_s[rule.name] >= rule.pause_s else ""
+        return why if moment.now_s - self._acted_s[rule.name] >= rule.pause_s - CLOSE_S else ""
 
     def _act(self, rule: Rule, state: _RuleState, why: str, moment: _Moment) -> list[Due]:
         state.acted_s = self._acted_s[rule.name] = moment.now_s
@@ -228,18 +229,18 @@ def _by_condition(rule: Rule, condition: Condition, state: _RuleState, moment: _
     state.held = now
     if now and not before:
         return str(condition)
-    is_due = rule.again_s is not None and moment.now_s - state.acted_s >= rule.again_s
+    is_due = rule.again_s is not None and moment.now_s - state.acted_s >= rule.again_s - CLOSE_S
     return f"{condition}, still" if now and is_due else ""
 
 
 def _by_timer(every_s: float, state: _RuleState, moment: _Moment) -> str:
-    return f"every {every_s:g} s" if moment.now_s - state.timer_s >= every_s else ""
+    return f"every {every_s:g} s" if moment.now_s - state.timer_s >= every_s - CLOSE_S else ""
 
 
 def _restart_timer(every_s: float, state: _RuleState, moment: _Moment) -> None:
     """Let a timer that has run out run on from when it should have: late steps do not shift it."""
-    if moment.now_s - state.timer_s >= every_s:
-        state.timer_s += math.floor((moment.now_s - state.timer_s) / every_s) * every_s
+    if moment.now_s - state.timer_s >= every_s - CLOSE_S:
+        state.timer_s += math.floor((moment.now_s - state.timer_s + CLOSE_S) / every_s) * every_s
 
 
 def _by_time_of_day(daily_s: float, state: _RuleState, moment: _Moment) -> bool:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
+from leitwerk.parsing.durations import CLOSE_S
+
 ON, OFF = "on", "off"
 
 
@@ -70,13 +72,13 @@ class Switches:
         found = []
         for name, standing in self._now.items():
             switch = self.switches[name]
-            if standing.until_s is not None and now_s >= standing.until_s:
+            if standing.until_s is not None and now_s >= standing.until_s - CLOSE_S:
                 standing.wish, standing.until_s = switch.normal, None
             if (
                 switch.limit_s is not None
                 and standing.state != switch.safe
                 and standing.wish in {None, standing.state}
-                and now_s - max(standing.asked_s, standing.since_s) >= switch.limit_s
+                and now_s - max(standing.asked_s, standing.since_s) >= switch.limit_s - CLOSE_S
             ):
                 standing.wish = switch.safe
             if standing.wish is None:
@@ -85,7 +87,7 @@ class Switches:
                 standing.wish = None
                 continue
             least = switch.least_on_s if standing.state == ON else switch.least_off_s
-            if not standing.is_sure or now_s - standing.since_s >= least:
+            if not standing.is_sure or now_s - standing.since_s >= least - CLOSE_S:
                 found.append((name, standing.wish))
         return found
 

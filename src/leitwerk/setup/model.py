@@ -128,6 +128,10 @@ class Channel(ChannelPlace):
     )
     scale: ScaleField | None = None
     unit: UnitField | None = None
+    circular: Literal["yes", "no"] | None = Field(
+        None,
+        description="For an angle: whether it is the same again after a full turn; yes if not given",
+    )
     pulses: Pulses | None = Field(None, description="For pulses: how they are counted")
     states: dict[Literal["open", "closed"], Line] | None = Field(
         None, description="For a contact: what its two states are called"

@@ -262,12 +262,16 @@ def remember(identity: Any, address: LinkAddress, *, receipts: str | Path | None
 
 
 def warn_of_driven(identity: Any, address: LinkAddress) -> None:
-    """Name the outputs that programs on this computer left driven."""
-    from leitwerk.project.driven import left_driven
+    """Name what programs on this computer left driven or changed, and notes that cannot be read."""
+    from leitwerk.project.claims import left_claims
 
-    for note in left_driven(identity):
+    for note in left_claims(identity):
         for output in note.outputs:
             click.echo(f"warning: {output}; release it: leitwerk release {address}", err=True)
+        if note.changes_settings:
+            click.echo(f"warning: {note}; give it back: leitwerk recover SETUP --undo", err=True)
+        if note.problem:
+            click.echo(f"warning: {note}; look at the device, then remove the file", err=True)
 
 
 def _set_clock(one: Any) -> None:

@@ -34,6 +34,8 @@ def recover(
 ) -> int:
     """Show what an interrupted upload to SETUP's device has left, and finish or undo it.
 
+    A test run or another act that changes settings only for a while, and was broken off, is undone, too.
+
     Exit code 0: finished or undone, and verified. 1: it is unfinished (without an option). 2: usage,
     or nothing is unfinished. 3: device not reached. 4: refused.
     """
@@ -43,22 +45,39 @@ def recover(
     from leitwerk.cli.printing import print_result
     from leitwerk.cli.progress import StepView
     from leitwerk.devices.device import open_device
+    from leitwerk.identity import Identity
+    from leitwerk.project.claims import left_claims
     from leitwerk.project.inventory import resolve_address
     from leitwerk.project.setups import datasheet_of, load_setup
+    from leitwerk.transfer.for_a_while import give_claims_back
     from leitwerk.transfer.recover import inspect_interrupted, unfinished
     from leitwerk.transfer.recover import recover as settle
 
     if finish and undo:
         raise click.UsageError("--finish or --undo, not both")
     wanted = load_setup(setup)
-    journal = unfinished(kept_folder(setup, writing.folder), wanted.device.serial)
-    sheet = datasheet_of(wanted)
+    sheet, kept = datasheet_of(wanted), kept_folder(setup, writing.folder)
+    named = Identity("", sheet.model, wanted.device.serial, "")
+    left = [one for one in left_claims(named) if one.changes_settings]
+    journal = None if left else unfinished(kept, named.serial)
     with (
         open_device(
             sheet, resolve_address(wanted.device.at), zone=wanted.zone, link=link
         ) as device,
         StepView() as steps,
     ):
+        for one in left:
+            click.echo(str(one))
+        if left and not undo:
+            click.echo("  give back what it changed with --undo")
+            return FOUND
+        if journal is None:
+            device.require(named.model, named.serial)
+            passwords = passwords_of(named.model, named.serial, steps)
+            options = writing.options(setup, passwords, steps.show, {})
+            for line in give_claims_back(device, left, options):
+                click.echo(line)
+            return FINE
         if not (finish or undo):
             found = inspect_interrupted(journal, device)
             print_result(found, as_json=as_json)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from leitwerk.cli.exit_codes import FINE
+from leitwerk.cli.exit_codes import FINE, FOUND
 from leitwerk.cli.options import for_option, link_options, writing_options
 
 if TYPE_CHECKING:
@@ -32,9 +32,11 @@ def test_run(
     """Let the device of SETUP record for a short time as fast as it can, fetch it, and draw it.
 
     The device has to hold the setup, and must not be recording. Its interval is set for the run, and set back
-    after it, verified both times; also if the run is broken off.
+    after it, verified both times; also if the run is broken off. If the program is killed, 'leitwerk recover'
+    says so and gives it back. Meanwhile no other command on this computer writes to the device.
 
-    Exit code 0: done. 1: the setup has errors. 2: usage. 3: device not reached. 4: refused.
+    Exit code 0: done. 1: the setup has errors, or rows are missing. 2: usage. 3: device not reached.
+    4: refused.
     """
     from leitwerk.cli.note_visit import note_visit
     from leitwerk.cli.password import passwords_of
@@ -57,6 +59,14 @@ def test_run(
     path = Path(target or f"{named.serial}-test-run.csv")
     write_atomic(path, run.series.csv())
     click.echo(f"{path}: {run.series.times_s.size} rows, one every {run.interval_s:g} s")
+    for one in run.left:
+        click.echo(f"warning: {one}", err=True)
+    if not run.is_complete:
+        click.echo(
+            f"not done: {duration_s:g} s should give {run.expected} rows; is the memory full, or does the "
+            "device record less often than its setting says?",
+            err=True,
+        )
     known = {channel.name: channel for channel in checked.channels}
     columns = [k for k, column in enumerate(run.series.columns) if column.name in known]
     if columns and run.series.dated:
@@ -67,4 +77,4 @@ def test_run(
             figure, title=f"{checked.setup.title}: test run", zone=checked.setup.zone,
         )  # fmt: skip
         click.echo(f"{figure}: drawn")
-    return FINE
+    return FINE if run.is_complete and not run.left else FOUND

@@ -20,8 +20,8 @@ from leitwerk.errors import DeviceRefused, OutputNotSafe, QuantityError
 from leitwerk.evaluation.verdict import shown_decimals, shown_value
 from leitwerk.parsing.quantities import format_number, format_span, parse_quantity
 from leitwerk.parsing.units import Unit
+from leitwerk.project.claims import Claim, claiming
 from leitwerk.project.clock import REAL_TIME, Clock
-from leitwerk.project.driven import DrivenNote, driving
 from leitwerk.project.held_signals import signals_held
 from leitwerk.results import Outcome, overall
 
@@ -321,7 +321,8 @@ def _driven(
     device: Device, point: Point, value: str | float, output: CheckedOutput, known: KnownPoint
 ) -> Iterator[None]:
     """A ``with`` block in which an output may be driven: noted on disk, and released at the end."""
-    with driving(device.identify()) as note:
+    act = "loop check" if known is DRIVE_OUTPUT else "pulse"
+    with claiming(device.identify(), act, address=device.address, alone=True) as note:
         note.driven(output.name, known.name, output.terminal.slot, value)
         try:
             yield
@@ -334,7 +335,7 @@ def _driven(
 
 
 def _give_back(
-    device: Device, point: Point, value: str | float, output: CheckedOutput, note: DrivenNote
+    device: Device, point: Point, value: str | float, output: CheckedOutput, note: Claim
 ) -> None:
     with signals_held():
         release(device, point, value, output.name)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 from leitwerk.analysis.series import Series
@@ -15,19 +15,35 @@ from leitwerk.devices.recordings import control_recording, fetch_recording, list
 from leitwerk.errors import DeviceRefused, LinkError, QuantityError
 from leitwerk.parsing.quantities import Quantity
 from leitwerk.parsing.units import parse_unit
+from leitwerk.project.claims import Claim, ForAWhile, claiming
+from leitwerk.project.held_signals import signals_held
 from leitwerk.recordings.fetch import RecordedWith
+from leitwerk.transfer.for_a_while import give_back_settings
 from leitwerk.transfer.task import UploadOptions
 from leitwerk.transfer.upload import upload
 
+ACT = "test run"
+Changed = Mapping[str, ForAWhile]
 _KEYS = ("sample", "store", "report", "statistics")
 
 
 @dataclass(frozen=True)
 class ShortRun:
-    """What the device recorded, with an interval of ``interval_s``."""
+    """What the device recorded, with an interval of ``interval_s``.
+
+    ``expected`` is how many rows such a run has at least; ``left`` names settings that somebody else changed
+    meanwhile, and that were not given back.
+    """
 
     series: Series
     interval_s: float
+    expected: int = 0
+    left: tuple[str, ...] = ()
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether there are as many rows as there should be, but for one at each end."""
+        return self.series.times_s.size >= self.expected - 1
 
 
 def fastest(setup: CheckedSetup) -> CheckedSetup:
@@ -65,18 +81,48 @@ def _is_whole(interval_s: float, step_s: float) -> bool:
     return not step_s or abs(interval_s / step_s - max(1, round(interval_s / step_s))) < 1e-9
 
 
-def _set_back(setup: CheckedSetup, device: Device, options: UploadOptions) -> None:
+def _set_back(
+    device: Device, claim: Claim, changed: Changed, options: UploadOptions
+) -> tuple[str, ...]:
     """Give the device its interval back; if that fails, the error says what it still has."""
     try:
-        if device.status().recording:
-            control_recording(device, "stop", passwords=options.passwords)
-        # What was broken off is kept beside the backup: it must not stand in the way of the interval.
-        upload(setup, device, replace(options, fetch_recordings=True))
+        held = list_recordings(device)
+        found = give_back_settings(
+            device,
+            ACT,
+            changed,
+            # What was in the device before stays; where nothing was, the run is kept beside the backup.
+            replace(options, fetch_recordings=True, discard_recordings=False, stop_recording=True),
+            records=True,
+            keeps_recordings=len(held) > 1,
+        )
     except LinkError as error:
         raise LinkError(
             f"{error.message}; the device still has the interval of the test run",
-            remedy="upload the setup again, as soon as the device answers",
+            remedy="'leitwerk recover SETUP --undo', as soon as the device answers",
         ) from error
+    claim.given_back()
+    return found.left
+
+
+def _meanwhile(setup: CheckedSetup, fast: CheckedSetup, device: Device) -> Changed:
+    """The settings that the run changes: what they are, and what they will be.
+
+    Raises
+    ------
+    DeviceRefused
+        The device is set otherwise than the setup says.
+
+    """
+    present = device.read_settings()
+    differing = diff_settings(present, setup.settings, device.datasheet)
+    if differing:
+        raise DeviceRefused(
+            f"{len(differing)} settings in the device differ from this setup: {differing[0]}",
+            remedy="upload the setup first",
+        )
+    changes = diff_settings(present, fast.settings, device.datasheet)
+    return {c.setting: ForAWhile(c.old, c.new) for c in changes if c.old is not None}
 
 
 def record_short_run(
@@ -118,27 +164,26 @@ def record_short_run(
             f"{duration_s:g} s are too short for a sample every {interval_s:g} s",
             valid=f"{3.0 * interval_s:g} s or longer",
         )
-    device.require(setup.setup.device.model, setup.setup.device.serial)
+    identity = device.require(setup.setup.device.model, setup.setup.device.serial)
     if device.status().recording:
         raise DeviceRefused(
             "the device is recording, and a test run would end that",
             remedy="'leitwerk record SETUP stop', when its recording is complete",
         )
-    differing = diff_settings(device.read_settings(), setup.settings, device.datasheet)
-    if differing:
-        raise DeviceRefused(
-            f"{len(differing)} settings in the device differ from this setup: {differing[0]}",
-            remedy="upload the setup first",
-        )
-    upload(fast, device, options)
-    try:
-        control_recording(device, "start", passwords=options.passwords)
-        on_wait(duration_s)
-        options.clock.wait(duration_s)
-        control_recording(device, "stop", passwords=options.passwords)
-        newest = list_recordings(device)[-1]
-        recording = fetch_recording(device, newest.number)
-        series = RecordedWith(device.read_settings(), fast).series(recording, device.datasheet)
-    finally:
-        _set_back(setup, device, options)
-    return ShortRun(series, interval_s)
+    left: tuple[str, ...] = ()
+    with claiming(identity, ACT, address=device.address, alone=True) as claim:
+        changed = _meanwhile(setup, fast, device)
+        claim.changes(changed, records=True)
+        try:
+            upload(fast, device, options)
+            control_recording(device, "start", passwords=options.passwords)
+            on_wait(duration_s)
+            options.clock.wait(duration_s)
+            control_recording(device, "stop", passwords=options.passwords)
+            newest = list_recordings(device)[-1]
+            recording = fetch_recording(device, newest.number)
+            series = RecordedWith(device.read_settings(), fast).series(recording, device.datasheet)
+        finally:
+            with signals_held():
+                left = _set_back(device, claim, changed, options)
+    return ShortRun(series, interval_s, int(duration_s / interval_s), left)

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from leitwerk.datasheet.points import Point, Stored
 from leitwerk.devices.device import Device
 from leitwerk.errors import DeviceSwapped, LeitwerkError, OutputNotSafe
-from leitwerk.project.driven import left_driven
+from leitwerk.project.claims import left_claims
 
 _RELEASES = 3  # attempts to give an output back
 
@@ -62,7 +62,7 @@ def release_left(device: Device, passwords: Mapping[str, str]) -> list[str]:
         The device does not answer, or refuses.
 
     """
-    notes = left_driven(device.identify())
+    notes = [note for note in left_claims(device.identify()) if note.outputs]
     if notes and device.datasheet.role:
         device.log_in_with(device.datasheet.role, passwords)
     released = []

@@ -31,8 +31,8 @@ from leitwerk.monitoring.output_driver import OutputDriver
 from leitwerk.monitoring.poller import Poller
 from leitwerk.monitoring.resume_file import AttendState, keep_state, read_state
 from leitwerk.monitoring.run_control import RunControl
+from leitwerk.project.claims import claiming
 from leitwerk.project.clock import REAL_TIME, Clock, SteadyTime
-from leitwerk.project.driven import driving
 from leitwerk.project.files import content_hash, write_atomic
 from leitwerk.project.held_signals import signals_held
 from leitwerk.project.kept import device_folder
@@ -158,7 +158,10 @@ class Attendant:
         """
         wanted = self.setup.device
         identity = self.device.require(wanted.model, wanted.serial)
-        with only_attendant(identity), driving(identity) as self.outputs.note:
+        with (
+            only_attendant(identity),
+            claiming(identity, "attendance", address=self.device.address) as self.outputs.note,
+        ):
             self.messenger.start()
             self.exchanges.start(identity)
             try:

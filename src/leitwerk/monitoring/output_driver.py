@@ -11,8 +11,8 @@ from leitwerk.devices.device import Device
 from leitwerk.devices.driving import drive
 from leitwerk.errors import DeviceRefused, LeitwerkError, LinkError, OutputNotSafe, WrongDevice
 from leitwerk.monitoring.events import Done, Event, EventKind
+from leitwerk.project.claims import Claim
 from leitwerk.project.clock import Clock
-from leitwerk.project.driven import DrivenNote
 from leitwerk.rules.switches import Switches
 
 _ATTEMPTS = 3  # to make outputs safe
@@ -49,7 +49,7 @@ class OutputDriver:
         state = device.datasheet.family(RELAY_STATE)
         self._states = {name: state.point(slot) for name, slot in self._slots.items() if state}
         self._troubles: dict[str, str] = {}
-        self.note: DrivenNote | None = None
+        self.note: Claim | None = None
 
     def read(self) -> dict[str, str]:
         """What the outputs are, as the device says; what it does not say is as it was asked."""

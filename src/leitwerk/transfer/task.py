@@ -13,7 +13,7 @@ from leitwerk.project.clock import REAL_TIME, Clock
 
 # Called with the name of a step, how much of it is done, and how much it is in all.
 Progress: TypeAlias = Callable[[str, int, int], None]
-KINDS = ("upload", "restore", "finish", "undo", "rule")
+KINDS = ("upload", "restore", "finish", "undo", "rule", "give back")
 
 
 @dataclass(frozen=True)
@@ -69,7 +69,8 @@ class TaskSource:
     """Where wanted settings come from: the file, its title, and the SHA-256 of its content.
 
     ``kind`` is what is done with it: ``upload`` a setup, ``restore`` a backup, ``finish`` or
-    ``undo`` an upload that was interrupted, ``rule`` a single change.
+    ``undo`` an upload that was interrupted, ``rule`` a single change, ``give back`` what was changed
+    for a while.
     """
 
     kind: str
@@ -109,7 +110,7 @@ class UploadTask:
     ``backwards`` undoes: the last request comes first. ``replaces`` says that it settles an upload
     that was interrupted. ``rounded`` says what the device will round, ``left`` what is not carried and
     why, ``account`` where each entry of a setup ends, ``secrets`` names settings whose values
-    are given apart.
+    are given apart. ``keeps_recordings``: those in the device stay, as they belong to other settings.
     """
 
     wanted: DeviceSettings
@@ -121,3 +122,4 @@ class UploadTask:
     left: tuple[str, ...] = ()
     account: Account | None = None
     secrets: tuple[str, ...] = ()
+    keeps_recordings: bool = False

@@ -26,6 +26,7 @@ from leitwerk.errors import (
     WrongDevice,
 )
 from leitwerk.identity import Identity
+from leitwerk.project.claims import require_unclaimed
 from leitwerk.project.held_signals import signals_held
 from leitwerk.project.locks import only_writer
 from leitwerk.recordings.fetch import RecordedWith, fetch_recordings
@@ -72,6 +73,7 @@ def carry(device: Device, task: UploadTask, options: UploadOptions) -> Receipt:
     try:
         identity = attempt.identify()
         with only_writer(identity, options.wait_s):
+            require_unclaimed(identity)
             return attempt.run(identity, started)
     except (UploadError, DeviceInUse):
         raise  # they say it all
@@ -225,7 +227,9 @@ class _Attempt:
         """Insist that nothing is disturbed that was not given up."""
         sheet, options = self.device.datasheet, self.options
         at_work = sheet.takes_while_recording(self.written())
-        given_up = options.discard_recordings or options.fetch_recordings
+        given_up = not self.task.keeps_recordings and (
+            options.discard_recordings or options.fetch_recordings
+        )
         self.erases = given_up and status.unfetched > 0
         if status.recording and not options.stop_recording and (self.erases or not at_work):
             raise UploadError(
@@ -233,7 +237,8 @@ class _Attempt:
                 state=SettingsState.UNTOUCHED,
                 remedy="wait for its end, or allow it to be stopped (--stop-recording)",
             )
-        if status.unfetched and not given_up and not at_work:
+        kept = given_up or self.task.keeps_recordings
+        if status.unfetched and not kept and not at_work:
             raise UploadError(
                 f"{counted(status.unfetched)} not fetched from the device; after a new "
                 "setup their columns could no longer be identified",

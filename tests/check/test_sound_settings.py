@@ -44,3 +44,14 @@ def test_a_range_that_the_meter_has_not_is_an_error():
     found = checked(HALL.replace("range: 30..125 dB", "range: 10..150 dB"))
     assert not found.ok
     assert isinstance(found, lw.CheckedSetup)
+
+
+def test_a_band_that_the_meter_has_not_is_an_error_at_its_key():
+    for bands, key, hertz in (
+        ("third octave, lowest: 20 Hz", "lowest", "20 Hz"),
+        ("octave, lowest: 16 Hz", "lowest", "16 Hz"),
+    ):
+        found = checked(HALL.replace("octave, lowest: 31.5 Hz", bands))
+        finding = next(f for f in found.findings if f.is_error)
+        assert (finding.rule, finding.path[-1]) == ("bad-value", key)
+        assert f"has no band of {hertz}" in finding.message

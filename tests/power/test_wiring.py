@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from leitwerk.power import SYSTEMS, Wiring, judge_wiring
+from leitwerk.power.phasors import unbalance
 from leitwerk.results import Outcome
 
 FOUR, THREE, TWO = (
@@ -131,3 +132,14 @@ def test_another_kind_of_net_is_told():
         Wiring(SYSTEMS["split-phase"], 230.0, flow="import"), np.array(u[:2]), np.array(i[:2])
     )
     assert "the voltages are not those of split-phase" in str(found.mistakes[0])
+
+
+@pytest.mark.parametrize(
+    "phasors", [[0, 0, 0], [1, 1, 1], [1e-16, 1e-16, 1e-16], [230, 230, 230 + 1e-6j]]
+)
+def test_the_unbalance_of_nothing_is_nothing(phasors):
+    u2, u0 = unbalance(np.array(phasors, complex))
+    assert np.isnan(u2)
+    assert np.isnan(u0)
+    dead = unbalance(np.array([230.0, 0.0, 0.0]))
+    assert dead[0] == pytest.approx(100.0)

@@ -2,7 +2,7 @@
 
 import csv
 import io
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
 import numpy as np
@@ -204,3 +204,37 @@ def test_a_later_calibration_is_worked_from_what_the_device_stored(tmp_path):
             "S", Corrections(setup=setup).prepared(store.parts("S")), reason="", by="", made_from=1
         )
     assert BEGIN > 0
+
+
+@pytest.mark.parametrize("sign", [".", ","])  # by Arrow, and line by line
+@pytest.mark.parametrize(
+    ("time", "form"),
+    [
+        ("31.02.2026 10:00:00", "%d.%m.%Y %H:%M:%S"),
+        ("31.04.2026 10:00:00", "%d.%m.%Y %H:%M:%S"),
+        ("01.04.2026 10:00:60", "%d.%m.%Y %H:%M:%S"),
+        ("2026-02-30T10:00:00", ""),
+        ("2026-02-03T24:30:00", ""),
+    ],
+)
+def test_days_that_do_not_exist_are_refused_at_their_cell(tmp_path, time, form, sign):
+    good = "01.02.2026 10:00:00" if form else "2026-02-01T10:00:00"
+    path = tmp_path / "a.csv"
+    path.write_text(f"t;x\n{good};1{sign}5\n{time};2{sign}5\n", "utf-8")
+    with pytest.raises(lw.QuantityError, match="line 3") as refused:
+        read_foreign(
+            path,
+            ForeignForm("t", {"x": Column("x", "")}, time_form=form, decimal=sign, separator=";"),
+        )
+    assert "is not a time" in refused.value.message
+
+
+def test_weeks_are_weeks_and_a_date_has_its_year(tmp_path):
+    path = tmp_path / "a.csv"
+    path.write_text("t,x\n2026-W10-1,1\n2026-W10-2,2\n", "utf-8")
+    found = read_foreign(path, ForeignForm("t", {"x": Column("x", "")}, time_form="%G-W%V-%u"))
+    assert [datetime.fromtimestamp(t, UTC).date().isoformat() for t in found.times_s.tolist()] == [
+        "2026-03-02", "2026-03-03",
+    ]  # fmt: skip
+    with pytest.raises(lw.QuantityError, match="has no year"):
+        ForeignForm("t", {}, time_form="%d.%m. %H:%M")

@@ -106,7 +106,14 @@ def with_sound(setup: Setup, datasheet: Datasheet, findings: Findings) -> Setup:
     if banded is not None:
         name, _, entry = banded
         every = bands_between(entry.bands, *BANDS_OF_DEVICES)
-        for band in bands_between(entry.bands, *_ends(entry)):
+        wanted = bands_between(entry.bands, *_ends(entry))
+        if outside := [band.nominal_hz for band in wanted if band not in every]:
+            findings.error(
+                "bad-value", ("sound", "evaluations", name, "lowest" if outside[0] < 1e3 else "highest"),
+                f"{datasheet.model} has no band of {outside[0]:g} Hz of a {entry.bands}",
+                valid=f"{every[0].nominal_hz:g} Hz to {every[-1].nominal_hz:g} Hz",
+            )  # fmt: skip
+        for band in (band for band in wanted if band in every):
             number, hertz = every.index(band) + 1, f"{band.nominal_hz:g}"
             channel = f"{name}_band_{hertz.replace('.', '_')}_Hz"
             standard[channel] = BAND_LEVEL.at(number), f"{name}, band of {hertz} Hz"

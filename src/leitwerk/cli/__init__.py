@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import gc
+import io
 import os
 import signal
+import sys
 from difflib import get_close_matches
 from functools import partial
 from importlib import import_module
@@ -184,8 +186,19 @@ def main(ctx: click.Context) -> None:
         click.echo(WELCOME, nl=False)
 
 
+def _write_anywhere() -> None:
+    """Let a character that the output cannot hold be replaced: no line is lost, and no command dies of it.
+
+    The encoding of a file or pipe is that of the system, on many machines one without Ω and ±.
+    """
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")
+
+
 def run() -> None:
     """The program ``leitwerk``. Before and behind its command, Ctrl+C ends it as it ends any other."""
     if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
         signal.signal(signal.SIGINT, signal.SIG_DFL)
+    _write_anywhere()
     main(prog_name="leitwerk")

@@ -22,8 +22,9 @@ _SEVERITY: dict[str, dict[str, Any]] = {
 
 
 def echo_json(content: Any) -> None:
-    """Print plain data as JSON."""
-    click.echo(json.dumps(content, indent=2, ensure_ascii=False))
+    """Print plain data as JSON; where the output is not UTF-8, what is beyond ASCII is escaped, not lost."""
+    encoding = (getattr(sys.stdout, "encoding", "") or "utf-8").lower().replace("-", "")
+    click.echo(json.dumps(content, indent=2, ensure_ascii=encoding != "utf8"))
 
 
 def print_result(result: Any, *, as_json: bool) -> None:

@@ -28,6 +28,9 @@ def phasor(amount: ArrayLike, angle_deg: ArrayLike) -> Complex:
     return found
 
 
+_LEAST_POSITIVE = 1e-3  # of the greatest phasor: rounding and noise stay far below
+
+
 def symmetrical_components(phasors: ArrayLike) -> Complex:
     """Zero, positive and negative sequence, in the last axis.
 
@@ -52,6 +55,9 @@ def symmetrical_components(phasors: ArrayLike) -> Complex:
 def unbalance(phasors: ArrayLike) -> tuple[Real, Real]:
     """Negative and zero sequence unbalance in %: u2 and u0, of the positive sequence.
 
+    NaN where the positive sequence is less than ``_LEAST_POSITIVE`` of the greatest phasor, as of three equal
+    voltages, or of no voltages: there is nothing that the others could be a part of.
+
     Parameters
     ----------
     phasors : array of shape (…, 3)
@@ -63,7 +69,8 @@ def unbalance(phasors: ArrayLike) -> tuple[Real, Real]:
 
     """
     parts: Real = np.abs(symmetrical_components(phasors))
-    positive = np.where(parts[..., 1] > 0.0, parts[..., 1], np.nan)
+    least = _LEAST_POSITIVE * np.abs(np.asarray(phasors, complex)).max(axis=-1)
+    positive = np.where((parts[..., 1] > least) & (parts[..., 1] > 0.0), parts[..., 1], np.nan)
     return 100.0 * parts[..., 2] / positive, 100.0 * parts[..., 0] / positive
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -20,6 +21,9 @@ from leitwerk.parsing.units import parse_unit
 
 _MOST_BYTES = 2_000_000_000
 _MISSING = {"", "-", "–", "nan", "n/a", "null"}
+
+
+_YEAR = re.compile(r"%[YyGscxD]")
 
 
 @dataclass(frozen=True)
@@ -41,6 +45,11 @@ class ForeignForm:
     heading_line : int
         The line of the headings, from 1; what stands above is passed over.
 
+    Raises
+    ------
+    QuantityError
+        The form of times has no year.
+
     """
 
     time: str
@@ -50,6 +59,13 @@ class ForeignForm:
     decimal: str = "."
     separator: str = ","
     heading_line: int = 1
+
+    def __post_init__(self) -> None:
+        if self.time_form and not _YEAR.search(self.time_form):
+            raise QuantityError(
+                f"the form of times {self.time_form[:40]!r} has no year",
+                valid="'%d.%m.%Y %H:%M:%S'; a date without its year is none",
+            )
 
 
 def parse_column(text: str) -> tuple[str, Column]:
@@ -135,8 +151,8 @@ def _at_once(path: Path, form: ForeignForm) -> Series | None:
         from pyarrow import csv as arrow_csv  # noqa: PLC0415
     except ImportError:
         return None
-    kinds = {form.time: pa.timestamp("ms"), **dict.fromkeys(form.columns, pa.float64())}
-    parsers = [form.time_form] if form.time_form else [arrow_csv.ISO8601]
+    as_read = pa.string() if form.time_form else pa.timestamp("ms")
+    kinds = {form.time: as_read, **dict.fromkeys(form.columns, pa.float64())}
     try:
         table = arrow_csv.read_csv(
             path,
@@ -144,10 +160,18 @@ def _at_once(path: Path, form: ForeignForm) -> Series | None:
             parse_options=arrow_csv.ParseOptions(delimiter=form.separator),
             convert_options=arrow_csv.ConvertOptions(
                 column_types=kinds, include_columns=[form.time, *form.columns], decimal_point=form.decimal,
-                timestamp_parsers=parsers, null_values=sorted(_MISSING), strings_can_be_null=True,
+                timestamp_parsers=[arrow_csv.ISO8601], null_values=sorted(_MISSING), strings_can_be_null=True,
             ),
         )  # fmt: skip
         walls = table[form.time].combine_chunks()
+        if form.time_form:
+            # Arrow makes 3 March of 31 February: only what it writes the same again was such a day.
+            texts, walls = walls, compute.strptime(walls, form.time_form, unit="s")
+            if not compute.all(
+                compute.equal(compute.strftime(walls, form.time_form), texts)
+            ).as_py():
+                return None
+            walls = walls.cast(pa.timestamp("ms"))
         if not table.num_rows or walls.null_count:
             return None
         early, late = (

@@ -46,6 +46,7 @@ def find_help(rule: str) -> FindingHelp:
         There is no such rule; the nearest is named.
 
     """
+    rule = str(rule)
     known = {one.rule: one for rules in finding_groups().values() for one in rules}
     if rule not in known:
         near = difflib.get_close_matches(rule[:60], known, n=1)

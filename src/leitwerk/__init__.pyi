@@ -83,6 +83,7 @@ from .evaluation.shares import ChannelShare as ChannelShare
 from .evaluation.shares import ShareVerdict as ShareVerdict
 from .evaluation.summary import AlarmSummary as AlarmSummary
 from .evaluation.summary import ChannelSummary as ChannelSummary
+from .evaluation.summary import InState as InState
 from .evaluation.summary import Summary as Summary
 from .evaluation.summary import summarise as summarise
 from .evaluation.totals import ChannelTotals as ChannelTotals

@@ -17,6 +17,7 @@ from .correction import CalibrationPoint as CalibrationPoint
 from .correction import Correction as Correction
 from .correction import fit_correction as fit_correction
 from .record import CalibrationRecord as CalibrationRecord
+from .record import Uncorrected as Uncorrected
 from .uncertainty import Budget as Budget
 from .uncertainty import Contribution as Contribution
 from .uncertainty import Distribution as Distribution

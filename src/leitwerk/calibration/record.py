@@ -2,11 +2,33 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
 
+import numpy as np
+
 from leitwerk.calibration.conformity import Decision, decide
 from leitwerk.calibration.correction import CalibrationPoint, Correction, fit_correction
+
+
+@dataclass(frozen=True, slots=True)
+class Uncorrected:
+    """A calibration that corrects nothing: the errors that were found at some readings stay.
+
+    ``errors`` are pairs of reading and error, in the order of the readings; ``expanded`` is the expanded
+    uncertainty (k = 2) of the calibration. All in the channel's unit.
+    """
+
+    errors: tuple[tuple[float, float], ...]
+    expanded: float
+
+    def error_at(self, reading: float) -> float:
+        """The error at a reading: on a line between the points, beyond them that of the nearest."""
+        if not self.errors or math.isnan(reading):
+            return max((error for _, error in self.errors), key=abs, default=0.0)
+        readings, errors = zip(*self.errors, strict=True)
+        return float(np.interp(reading, readings, errors))
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +73,14 @@ class CalibrationRecord:
         if self.kind == "none":
             return None
         return replace(fit_correction(self.found, self.kind), expanded=self.expanded)
+
+    @property
+    def uncorrected(self) -> Uncorrected | None:
+        """What a record that corrects nothing leaves; None where it asks for a correction."""
+        if self.kind != "none":
+            return None
+        points = sorted(self.left or self.found, key=lambda point: point.reading)
+        return Uncorrected(tuple((p.reading, p.error) for p in points), self.expanded)
 
     @property
     def interval(self) -> timedelta:

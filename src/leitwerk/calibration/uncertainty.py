@@ -71,10 +71,13 @@ class Contribution:
 class Budget:
     """An uncertainty budget; the contributions are independent of each other.
 
+    ``bias`` is an error that is known and not corrected for: it widens the expanded uncertainty.
+
     References
     ----------
     JCGM 100:2008 (GUM), clause 5.1.2 (combination), G.4.1 (effective degrees of freedom by Welch and
-    Satterthwaite), G.6.4 (coverage factor).
+    Satterthwaite), G.6.4 (coverage factor), F.2.4.5 (a known error that is not
+    corrected).
 
     Examples
     --------
@@ -89,6 +92,7 @@ class Budget:
     """
 
     contributions: tuple[Contribution, ...]
+    bias: float = 0.0
 
     @property
     def standard(self) -> float:
@@ -116,7 +120,7 @@ class Budget:
     @property
     def expanded(self) -> float:
         """The expanded uncertainty for a coverage of 95.45 %."""
-        return self.k * self.standard
+        return self.k * self.standard + abs(self.bias)
 
     def lines(self) -> list[dict[str, Any]]:
         """The budget as a table: one row for each contribution, with its share of the variance."""
@@ -141,6 +145,10 @@ class Budget:
             for row in self.lines()
         ]
         freedom = "∞" if math.isinf(self.freedom) else f"{self.freedom:.0f}"
+        if self.bias:
+            rows.append(
+                f"known error, not corrected: {self.bias:+.4g}, added to the expanded uncertainty"
+            )
         rows.append(
             f"combined {self.standard:.4g}, {freedom} degrees of freedom, k = {self.k:.2f}, "
             f"expanded {self.expanded:.2g}"

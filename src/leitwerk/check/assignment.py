@@ -8,10 +8,17 @@ from typing import NamedTuple
 
 from leitwerk.alarms.bands import Bands
 from leitwerk.alarms.definition import AlarmDefinition, Watch
+from leitwerk.calibration.record import Uncorrected
 from leitwerk.check.alarm_doubts import Scope, check_chatter, check_doubt, may_chatter
 from leitwerk.check.alarms import check_alarms, device_alarm, input_alarms
 from leitwerk.check.bands import channel_bands
-from leitwerk.check.calibration import calibration_stages, check_reach, correction_of
+from leitwerk.check.calibration import (
+    calibration_record,
+    calibration_stages,
+    check_reach,
+    check_residuals,
+    correction_of,
+)
 from leitwerk.check.channels import (
     CheckedChannel,
     ContactChannel,
@@ -115,14 +122,20 @@ def _signal(
         bands=body.bands,
         turn=body.turn,
         range=body.range,
+        uncorrected=body.uncorrected,
         pulses=(channel.pulses or Pulses()) if takes_pulses else None,
     )
 
 
 def _sensor_uncertainty(channel: Channel, unit: Unit) -> float:
-    """The expanded uncertainty (k = 2) of a sensor of one's own; 0 where a calibration says more."""
-    own = channel.own_sensor
-    if own is None or own.uncertainty is None or channel.calibration is not None:
+    """The expanded uncertainty (k = 2) of a sensor of one's own; 0 where a calibration replaces it.
+
+    Only a calibration that corrects, and says how well it is known, does that; else it stays.
+    """
+    own, held = channel.own_sensor, channel.calibration
+    if own is None or own.uncertainty is None:
+        return 0.0
+    if held is not None and held.correct != "none" and (held.uncertainty or held.found.expanded):
         return 0.0
     given = own.uncertainty
     try:
@@ -131,6 +144,12 @@ def _sensor_uncertainty(channel: Channel, unit: Unit) -> float:
         )
     except UnitError:
         return 0.0  # the channel is in a unit of another kind: it has a scale of its own
+
+
+def _uncorrected(channel: Channel, unit: Unit) -> Uncorrected | None:
+    """What its calibration found and does not correct; what is wrong in it has its findings already."""
+    record = calibration_record(channel, unit, (), Findings(""))
+    return None if record is None else record.uncorrected
 
 
 class _SignalBody(NamedTuple):
@@ -143,6 +162,7 @@ class _SignalBody(NamedTuple):
     bands: Bands | None
     range: Range | None
     turn: float
+    uncorrected: Uncorrected | None
 
 
 def _signal_body(
@@ -160,11 +180,14 @@ def _signal_body(
         check_doubt(alarms, scope, (correction and correction.expanded) or 0.0, path, findings)
     used = judged_values(expected, alarms)
     check_reach(correction, used, m.unit, path, findings)
+    check_residuals(correction, m.unit, path, findings)
     chosen = choose_range(channel.range, m, used, (*path, "range"), findings)
     _check_noise(chosen, alarms, m, used, path, findings)
     device_alarms = _on_device(alarms, m.host, datasheet)
     bands = channel_bands(channel, m.unit, path, findings)
-    return _SignalBody(m, expected, alarms, device_alarms, bands, chosen, turn)
+    return _SignalBody(
+        m, expected, alarms, device_alarms, bands, chosen, turn, _uncorrected(channel, m.unit)
+    )
 
 
 class _Bodies:

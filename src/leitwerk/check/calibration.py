@@ -9,8 +9,8 @@ from leitwerk.calibration.record import CalibrationRecord
 from leitwerk.calibration.tare import TareStage
 from leitwerk.errors import DomainError, QuantityError
 from leitwerk.findings import Findings, KeyPath
-from leitwerk.parsing.quantities import format_span
-from leitwerk.parsing.units import Unit, convert_difference
+from leitwerk.parsing.quantities import format_span, format_value
+from leitwerk.parsing.units import Unit, convert_difference, parse_unit
 from leitwerk.setup.model import Channel, Setup
 from leitwerk.signals.scale import Chain, Scale
 
@@ -106,6 +106,33 @@ def check_reach(
         valid=format_span(*correction.calibrated, unit),
         remedy="calibrate over the span that is used",
     )
+
+
+def check_residuals(
+    correction: Correction | None, unit: Unit, path: KeyPath, findings: Findings
+) -> None:
+    """Whether the correction fits its points: as well as they are known."""
+    if correction is None or not correction.residuals or not correction.expanded:
+        return
+    worst = max(correction.residuals, key=abs)
+    if abs(worst) <= correction.expanded:
+        return
+    off, known = (
+        format_value(float(f"{x:.2g}"), parse_unit("K") if unit.offset else unit)
+        for x in (_as_difference(abs(worst), unit), _as_difference(correction.expanded, unit))
+    )
+    findings.warning(
+        "calibration-residuals",
+        (*path, "calibration", "found"),
+        f"a point is {off} off the correction {correction.kind!r}, and known to ± {known}: the correction "
+        "does not fit the points",
+        valid="residuals within the uncertainty of the calibration",
+        remedy="look for a mistyped point, or correct by 'offset and gain', a polynomial or a table",
+    )
+
+
+def _as_difference(value: float, unit: Unit) -> float:
+    return float(convert_difference(value, unit, parse_unit("K"))) if unit.offset else value
 
 
 def check_dates(setup: Setup, today: date, findings: Findings) -> None:

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 
 from leitwerk.alarms.bands import Bands
 from leitwerk.alarms.definition import AlarmDefinition
+from leitwerk.calibration.record import Uncorrected
 from leitwerk.check.measurement import Measurement
 from leitwerk.datasheet.model import Datasheet, Range, Terminal
 from leitwerk.datasheet.points import Point
@@ -145,12 +146,14 @@ class WiredChannel(MeasuredChannel):
 class SignalChannel(WiredChannel):
     """A sensor or a signal at a terminal: its values are numbers.
 
-    ``sensor_uncertainty`` is the expanded uncertainty (k = 2) of the sensor, 0 where it is not known.
+    ``sensor_uncertainty`` is the expanded uncertainty (k = 2) of the sensor, 0 where it is not known;
+    ``uncorrected`` what a calibration found that is not corrected for.
     """
 
     measurement: Measurement
     range: Range | None
     sensor_uncertainty: float = 0.0
+    uncorrected: Uncorrected | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True, repr=False)

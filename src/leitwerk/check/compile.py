@@ -11,6 +11,7 @@ from leitwerk.check.assignment import assign_channels
 from leitwerk.check.bands import check_band_count
 from leitwerk.check.budget_check import check_budget
 from leitwerk.check.calibration import check_dates
+from leitwerk.check.channel_uncertainty import check_expectation
 from leitwerk.check.channels import CheckedChannel, measured
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.host_work import warn_host_work, warn_watchdog
@@ -99,6 +100,8 @@ def check_setup(
     warn_watchdog(setup, datasheet, rules, found)
     check_budget(setup, datasheet, channels, found)
     check_rounding(channels, datasheet, found)
+    for channel in channels:
+        check_expectation(channel, found)
     if today is not None:
         check_dates(setup, today, found)
     return CheckedSetup(

@@ -11,11 +11,11 @@ import numpy as np
 from leitwerk.calibration.conformity import decide
 from leitwerk.calibration.correction import Correction
 from leitwerk.calibration.tare import TareStage
+from leitwerk.check.channel_uncertainty import uncertainty_at
 from leitwerk.check.channels import CheckedChannel
 from leitwerk.commissioning.proof_plan import Applied, PlannedStep
 from leitwerk.commissioning.proof_record import StepResult
 from leitwerk.commissioning.proof_reference import ReferenceChannel
-from leitwerk.evaluation.signal_chain import uncertainty_at
 from leitwerk.evaluation.verdict import ChannelReport, Verdict, judge
 from leitwerk.monitoring.watching import DeviceWatch
 from leitwerk.results import Outcome

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+from leitwerk.check.channel_uncertainty import uncertainty_at
 from leitwerk.check.channels import CheckedChannel, MeasuredChannel, SignalChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.outputs import Loop
@@ -11,7 +12,6 @@ from leitwerk.commissioning.loop_check import Received
 from leitwerk.commissioning.proof_plan import Applied
 from leitwerk.devices.device import Device
 from leitwerk.errors import DeviceRefused, QuantityError
-from leitwerk.evaluation.signal_chain import uncertainty_at
 from leitwerk.evaluation.verdict import Context, why_no_value
 from leitwerk.monitoring.spot_readings import read_once
 from leitwerk.monitoring.watching import DeviceWatch

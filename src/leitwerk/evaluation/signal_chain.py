@@ -11,8 +11,8 @@ import numpy as np
 from leitwerk.alarms.definition import Watch
 from leitwerk.calibration.correction import Correction
 from leitwerk.calibration.tare import TareStage
-from leitwerk.calibration.uncertainty import Budget, Contribution
 from leitwerk.check.assignment import judged_values
+from leitwerk.check.channel_uncertainty import USUAL_JUNCTION_C, budget_at
 from leitwerk.check.channels import CheckedChannel, ContactChannel, SignalChannel
 from leitwerk.check.ranges import ranging
 from leitwerk.datasheet.model import Range
@@ -24,7 +24,6 @@ from leitwerk.signals.scale import Chain, Scale
 
 _RULER = 64  # characters of the line on which alarms and expectation stand
 _TIGHT = 0.005  # headroom, as a part of a range, that is none
-_USUAL_JUNCTION_C = 23.0  # a device in a cabin, when nothing is known of its terminals
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +67,9 @@ class Explanation:
     marks: tuple[Mark, ...]
     ranges: tuple[dict[str, Any], ...]
     budget: tuple[dict[str, Any], ...]
+    standard_uncertainty: float
+    coverage: float
+    bias: float
     span: tuple[float, float]
 
     def to_dict(self) -> dict[str, Any]:
@@ -167,13 +169,21 @@ class Explanation:
         return lines
 
     def _budget(self) -> list[str]:
-        if not self.budget:
+        if not (self.budget or self.bias):
             return []
         lines = ["", "  uncertainty, standard"]
         lines += [
             f"     {row['name']:34} {row['standard']:.2g} {self.unit} ({row['share']:.0%})"
             for row in self.budget
         ]
+        lines.append(
+            f"     combined {self.standard_uncertainty:.2g} {self.unit}, k = {self.coverage:.2f}, expanded "
+            f"{self.expanded_uncertainty or 0.0:.2g} {self.unit}"
+        )
+        if self.bias:
+            lines.append(
+                f"     with the known error of {self.bias:+.2g} {self.unit}, which is not corrected"
+            )
         return lines
 
 
@@ -216,12 +226,12 @@ def explain_channel(
             valid="a channel with a sensor, a signal or a scale",
         )
     m = channel.measurement
-    junction = _USUAL_JUNCTION_C if cold_junction is None else cold_junction
+    junction = USUAL_JUNCTION_C if cold_junction is None else cold_junction
     on_device = m.shown_at(junction)
     whole = Chain.of(on_device, m.host)
     at_input = _signal_at_input(channel, whole, on_device, signal, shown, value)
     steps, value, quality = _steps(channel, on_device, at_input)
-    budget = _budget(channel, whole, at_input)
+    budget = budget_at(channel, at_input, junction)
     typed = m.axis.typed if m.axis else m.input.unit
     per = m.axis.per_typed if m.axis else 1.0
     return Explanation(
@@ -238,15 +248,11 @@ def explain_channel(
         marks=tuple(_marks(channel, whole, per)),
         ranges=tuple(_range_rows(channel)),
         budget=tuple(budget.lines()),
+        standard_uncertainty=budget.standard,
+        coverage=budget.k,
+        bias=budget.bias,
         span=m.span,
     )
-
-
-def uncertainty_at(channel: CheckedChannel, value: float) -> float:
-    """The expanded uncertainty (k = 2) of a channel at a value, in its unit; 0 where it has no scale."""
-    if not isinstance(channel, SignalChannel):
-        return 0.0
-    return explain_channel(channel, value=value).expanded_uncertainty or 0.0
 
 
 def _signal_at_input(
@@ -328,35 +334,6 @@ def _stages(channel: SignalChannel, on_device: Scale) -> list[tuple[str, Scale, 
     return stages
 
 
-def _budget(channel: SignalChannel, whole: Chain, at_input: float) -> Budget:
-    """What is known of the uncertainty: converter, calibration, a sensor of one's own."""
-    m, chosen = channel.measurement, channel.range
-    contributions = []
-    if chosen is not None:
-        contributions = [
-            Contribution(name, _gain(whole, at_input, step) * step / 2.0, "rectangular")
-            for name, step in (
-                ("one step of the converter", m.input.step(chosen)),
-                ("noise of the converter", m.input.noise_free_step(chosen)),
-            )
-            if step
-        ]
-    contributions += [
-        Contribution("calibration", stage.expanded, "expanded")
-        for stage in m.host.stages
-        if isinstance(stage, Correction) and stage.expanded
-    ]
-    if channel.sensor_uncertainty:
-        contributions.append(Contribution("sensor", channel.sensor_uncertainty, "expanded"))
-    return Budget(tuple(contributions))
-
-
-def _gain(whole: Chain, at: float, step: float) -> float:
-    low, high = whole.value(np.array([at - 32 * step, at + 32 * step])).tolist()
-    found = abs(high - low) / (64 * step)
-    return found if math.isfinite(found) else 0.0
-
-
 def _marks(channel: SignalChannel, whole: Chain, per: float) -> list[Mark]:
     marks = []
     for alarm in channel.alarms:
@@ -418,7 +395,7 @@ def curve_points(channel: SignalChannel, explanation: Explanation) -> tuple[Any,
     """Signals (in the typed unit) and values of a channel's scale, for drawing, shape (400,)."""
     m = channel.measurement
     per = m.axis.per_typed if m.axis else 1.0
-    junction = None if m.sensor is None else _USUAL_JUNCTION_C
+    junction = None if m.sensor is None else USUAL_JUNCTION_C
     whole = Chain.of(m.shown_at(junction), m.host)
     chosen = channel.range
     ends = (chosen.low, chosen.high) if chosen is not None else m.ends

@@ -44,6 +44,7 @@ class Verdict(enum.StrEnum):
     PASS = "pass"  # noqa: S105 - no password
     FAIL = "fail"
     UNSTEADY = "unsteady"
+    MARGINAL = "marginal"
     NO_READING = "no reading"
     NO_EXPECTATION = "no expectation"
 
@@ -52,6 +53,7 @@ _OUTCOMES = {
     Verdict.PASS: Outcome.PASSED,
     Verdict.FAIL: Outcome.FAILED,
     Verdict.UNSTEADY: Outcome.FAILED,
+    Verdict.MARGINAL: Outcome.UNKNOWN,
     Verdict.NO_READING: Outcome.FAILED,
     Verdict.NO_EXPECTATION: Outcome.UNKNOWN,
 }
@@ -133,7 +135,8 @@ class Context:
 
     ``resolution`` is the smallest difference that it shows, in its unit, ``changes``
     are the settings of the channel that the device holds otherwise than the setup says, ``alarms`` where
-    each of its alarms stands. ``blamed`` names the inputs for whose sake a derived channel has no value.
+    each of its alarms stands. ``blamed`` names the inputs for whose sake a derived channel has no value,
+    ``uncertainty`` is the expanded one (k = 2) of the channel where it is expected, in its unit.
     """
 
     cold_junction: float | None = None
@@ -142,6 +145,7 @@ class Context:
     changes: Sequence[SettingChange] = ()
     alarms: Mapping[str, State] = field(default_factory=dict)
     blamed: Sequence[str] = ()
+    uncertainty: float = 0.0
 
 
 def judge(
@@ -264,21 +268,18 @@ def _verdict(
     if channel.expected is None:
         return Verdict.NO_EXPECTATION, ""
     expected, tolerance = channel.expected
-    if (states := channel.states) is not None:
-        wrong = good[good != expected]
-        if not wrong.size:
-            return Verdict.PASS, ""
-        message = f"is {states.name(float(wrong[-1]))}, expected {states.name(expected)}"
-        if wrong.size < good.size:
-            message += f" ({wrong.size} of {good.size} readings)"
-        return Verdict.FAIL, _because(message, context)
+    if channel.states is not None:
+        return _of_state(channel, channel.states, good, context)
     mean = _mean(channel, good)
     if not math.isfinite(mean):
         return Verdict.UNSTEADY, "its readings point in all directions"
     off = float(wrapped(mean - expected, channel.turn))
     if abs(off) <= tolerance:
         unsteady = _unsteady(channel, good, context.interval_s)
-        return (Verdict.UNSTEADY, unsteady) if unsteady else (Verdict.PASS, "")
+        if unsteady:
+            return Verdict.UNSTEADY, unsteady
+        doubt = _doubt(channel, good, off, context.uncertainty)
+        return (Verdict.MARGINAL, doubt) if doubt else (Verdict.PASS, "")
     side = "above" if off > 0.0 else "below"
     message = (
         f"reads {_number(mean, channel)}, that is "
@@ -287,6 +288,20 @@ def _verdict(
     )
     cause = likely_cause(channel, Seen(mean, Quality.GOOD, context.cold_junction))
     return Verdict.FAIL, _because(message + (f": {cause}" if cause else ""), context)
+
+
+def _of_state(
+    channel: CheckedChannel, states: StateNames, good: NDArray[np.float64], context: Context
+) -> tuple[Verdict, str]:
+    assert channel.expected is not None
+    expected = channel.expected[0]
+    wrong = good[good != expected]
+    if not wrong.size:
+        return Verdict.PASS, ""
+    message = f"is {states.name(float(wrong[-1]))}, expected {states.name(expected)}"
+    if wrong.size < good.size:
+        message += f" ({wrong.size} of {good.size} readings)"
+    return Verdict.FAIL, _because(message, context)
 
 
 def _within(channel: CheckedChannel, good: NDArray[np.float64]) -> float | None:
@@ -325,6 +340,21 @@ def _unsteady(channel: CheckedChannel, good: NDArray[np.float64], interval_s: fl
             f"prove {meant}; watch it for longer"
         )
     return ""
+
+
+def _doubt(channel: CheckedChannel, good: NDArray[np.float64], off: float, expanded: float) -> str:
+    """Why a mean within the tolerance proves nothing: the channel is not known well enough."""
+    assert channel.expected is not None
+    tolerance = channel.expected[1]
+    type_a = _deviation(channel, good) / math.sqrt(good.size) if good.size > 1 else 0.0
+    known = 2.0 * math.hypot(type_a, expanded / 2.0)
+    if not expanded or abs(off) + known <= tolerance:
+        return ""
+    near, found = _difference(tolerance, channel), _difference(off, channel)
+    return (
+        f"within the tolerance of ± {near}, but not beyond doubt: it is off by {found}, known to ± "
+        f"{_difference(float(f'{known:.2g}'), channel)} (JCGM 106, 8.3)"
+    )
 
 
 @lru_cache(maxsize=256)

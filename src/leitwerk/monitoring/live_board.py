@@ -11,6 +11,7 @@ import numpy as np
 
 from leitwerk.analysis.levels import is_level
 from leitwerk.analysis.running import RunningStatistics
+from leitwerk.check.channel_uncertainty import uncertainty_at
 from leitwerk.check.channels import CheckedChannel, DerivedChannel, SignalChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.datasheet.settings import SettingChange
@@ -98,6 +99,7 @@ class LiveBoard:
         self.taken = 0
         self._changes = [[x for x in changes if c.owns(x.setting)] for c in self.channels]
         self._resolutions: dict[int, float] = {}
+        self._uncertainties: dict[int, float] = {}
         self._figures: dict[tuple[int, Unit | None], _Figures] = {}
         self._derived = [
             (k, c) for k, c in enumerate(self.channels) if isinstance(c, DerivedChannel)
@@ -187,7 +189,17 @@ class LiveBoard:
             changes=self._changes[column],
             alarms=self.situation.alarm_states(channel.name),
             blamed=self._blamed.get(channel.name, ()),
+            uncertainty=self._uncertainty(column),
         )
+
+    def _uncertainty(self, column: int) -> float:
+        """The expanded uncertainty (k = 2) of a channel where it is expected; 0 without an expectation."""
+        if column not in self._uncertainties:
+            channel = self.channels[column]
+            expected = channel.expected
+            known = 0.0 if expected is None else uncertainty_at(channel, expected[0])
+            self._uncertainties[column] = known
+        return self._uncertainties[column]
 
     def resolution(self, column: int) -> float:
         """The smallest step that a channel shows, in its unit; 0 if it is not known."""

@@ -2,6 +2,7 @@
 
 import csv
 import io
+import json
 from datetime import UTC, datetime, timedelta
 from zoneinfo import ZoneInfo
 
@@ -16,10 +17,11 @@ from leitwerk.analysis.series import Column, read_series
 from leitwerk.parsing.quantities import parse_quantity
 from leitwerk.project.kept_json import KeptIdentity
 from leitwerk.recordings import foreign
-from leitwerk.recordings.about import About
+from leitwerk.recordings.about import About, clock_words
 from leitwerk.recordings.corrections import Corrections
 from leitwerk.recordings.foreign import ForeignForm, parse_column, read_foreign
 from leitwerk.recordings.store import Store
+from leitwerk.signals.quality import Quality
 
 VIENNA = ZoneInfo("Europe/Vienna")
 GERMAN = ForeignForm(
@@ -238,3 +240,55 @@ def test_weeks_are_weeks_and_a_date_has_its_year(tmp_path):
     ]  # fmt: skip
     with pytest.raises(lw.QuantityError, match="has no year"):
         ForeignForm("t", {}, time_form="%d.%m. %H:%M")
+
+
+def test_a_clock_that_was_off_travels_with_the_rows(tmp_path):
+    store = Store(tmp_path)
+    store.append(rows(range(5)), KILN.model_copy(update={"clock_off_s": -3600.0}))
+    (part,) = store.parts("K2-00417")
+    assert clock_words(part.about.clock_off_s) == (
+        "1 h slow when the rows were fetched; their times are as stamped"
+    )
+    assert clock_words(1.0) == clock_words(None) == ""
+    change = Corrections(ahead_s=None, all_along=True).prepared(store.parts("K2-00417"))
+    store.make_version("K2-00417", change, reason="clock", by="Ida")
+    found = store.read("K2-00417")
+    assert found.times_s == pytest.approx(rows(range(5)).times_s + 3600.0)
+    assert [part.about.clock_off_s for part in store.parts("K2-00417")] == [None]
+    kept = store.read("K2-00417", version=1)
+    assert kept.times_s == pytest.approx(rows(range(5)).times_s)
+    assert [part.about.clock_off_s for part in store.parts("K2-00417", 1)] == [-3600.0]
+
+
+@pytest.mark.process
+def test_what_was_no_value_is_none_in_the_recording_and_the_clock_is_said(
+    leitwerk, tmp_path, monkeypatch
+):
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.setenv("LEITWERK_PASSWORD_OPERATOR", "1834")
+    with lw.start_standin("fichte-8", "--open", "3", "--clock-ahead", "-3600") as one:
+        (tmp_path / "kiln.yaml").write_text(
+            kiln_text(one.address).replace("every 10 s", "every 1 s"), "utf-8"
+        )
+        assert leitwerk("upload", "kiln.yaml").exit_code == 0
+        live = json.loads(
+            leitwerk("live", "kiln.yaml", "--for", "1 s", "--every", "0.5 s", "--json").stdout
+        )
+        started = leitwerk("record", "kiln.yaml", "start")
+        assert "warning: its clock shows" in started.stderr
+        assert "60 minutes slow" in started.stderr
+        with lw.connect(lw.read_setup("kiln.yaml")) as device:
+            while lw.list_recordings(device)[-1].rows < 3:
+                pass
+        assert leitwerk("record", "kiln.yaml", "stop").exit_code == 0
+        fetched = leitwerk("fetch", "kiln.yaml", "--store", "rows")
+        assert "warning: the clock of the device was" in fetched.stdout
+        summary = leitwerk("summary", "K2-00417", "--store", "rows", "--setup", "kiln.yaml").stdout
+        assert "remark: the clock of the device was" in summary
+    core = next(c for c in live["channels"] if c["name"] == "timber_core")
+    assert core["quality"] == "open sensor"
+    series = Store("rows").read("K2-00417")
+    column = [c.name for c in series.columns].index("timber_core")
+    assert set(series.qualities[:, column].tolist()) == {Quality.OPEN_SENSOR}
+    air = [c.name for c in series.columns].index("air_top")
+    assert set(series.qualities[:, air].tolist()) == {Quality.GOOD}

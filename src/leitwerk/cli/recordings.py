@@ -205,6 +205,22 @@ def _files_of(
     return found
 
 
+def _say_clock(device: Device) -> None:
+    """What is wrong with the clock that will stamp the rows."""
+    from leitwerk.errors import LinkError
+    from leitwerk.recordings.about import clock_words
+
+    try:
+        reading = device.clock()
+    except LinkError as error:
+        click.echo(f"warning: {error.message}", err=True)
+        return
+    if reading is not None and clock_words(reading.deviation_s):
+        click.echo(
+            f"warning: its clock shows {reading}; set it: leitwerk device --set-clock", err=True
+        )
+
+
 def _into_store(
     device: Device,
     recorded_with: RecordedWith,
@@ -361,6 +377,8 @@ def record(setup: str, what: str, *, wired_wrongly: bool, link: LinkOptions) -> 
         looks = what == "start" and checked.setup.wiring is not None and not wired_wrongly
         if looks and _is_wired_wrongly(checked, device):
             return FOUND
+        if what == "start" and device.has_clock:
+            _say_clock(device)
         passwords = passwords_of(named.model, named.serial)
         command = what.replace("-", " ")
         before = control_recording(device, command, passwords=passwords)

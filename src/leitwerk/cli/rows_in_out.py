@@ -138,6 +138,11 @@ def _xlsx(series: Series) -> bytes:
     help="Its clock was ahead by this at the end, spread over the run: '90 s', or 'noted' at the fetch.",
 )
 @click.option(
+    "--all-along",
+    is_flag=True,
+    help="With --clock: it was off by as much from the start, as one that was set wrongly.",
+)
+@click.option(
     "--setup",
     metavar="SETUP",
     help="Work channels anew from what the device stored, by this setup.",
@@ -159,6 +164,7 @@ def correct_rows(
     *,
     reason: str,
     clock: str | None,
+    all_along: bool,
     setup: str | None,
     added: tuple[tuple[str, str], ...],
     less: tuple[tuple[str, str], ...],
@@ -185,6 +191,7 @@ def correct_rows(
         ahead_s = sign * parse_duration(clock.strip().lstrip("+-")).value_in(parse_unit("s"))
     wanted = Corrections(
         ahead_s,
+        all_along,
         None if setup is None else read_setup(setup),
         {name: parse_quantity(value) for name, value in added},
         dict(less),

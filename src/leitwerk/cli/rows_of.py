@@ -128,6 +128,22 @@ class RowsWanted:
         rows = self.pieces(checked) if self.is_large() else self.read(checked)[0]
         return survey(rows, papers or Papers(), channels, self.zone(checked))
 
+    def remarks(self) -> list[str]:
+        """What is known of the clock that stamped the rows, and what was noted of them."""
+        from pathlib import Path
+
+        from leitwerk.recordings.about import clock_words
+        from leitwerk.recordings.sources import ENDINGS, read_rows_of
+        from leitwerk.recordings.store import Store
+
+        if Path(self.source).suffix in ENDINGS:
+            abouts = [read_rows_of(self.source)[1]]
+        else:
+            abouts = [part.about for part in Store(self.store).parts(self.source, self.version)]
+        words = (clock_words(about.clock_off_s) for about in abouts)
+        clocks = [f"the clock of the device was {text}" for text in words if text]
+        return list(dict.fromkeys([*clocks, *(note for about in abouts for note in about.notes)]))
+
     def supply_events(
         self, checked: CheckedSetup | None, begin_s: float, end_s: float
     ) -> SupplyEvents | None:

@@ -87,9 +87,13 @@ def summary(wanted: RowsWanted, *, as_json: bool) -> int:
     events = wanted.supply_events(checked, found.begin_s, found.end_s)
     if as_json:
         more = {} if events is None else {"events": events.to_dict()}
-        echo_json({**found.to_dict(), "judged": judged.to_dict(), **more})
+        echo_json(
+            {**found.to_dict(), "judged": judged.to_dict(), "remarks": wanted.remarks(), **more}
+        )
     else:
         click.echo(str(found))
+        for line in wanted.remarks():
+            click.echo(f"remark: {line}")
         for line in judged.lines():
             click.echo(line)
         for line in events.lines() if events is not None else ():

@@ -12,6 +12,7 @@ from leitwerk.check.channels import CheckedChannel
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.errors import FileProblem
 from leitwerk.identity import Identity
+from leitwerk.parsing.durations import duration_text
 from leitwerk.project.files import content_hash
 from leitwerk.project.kept_json import KeptFile, KeptIdentity
 
@@ -67,6 +68,19 @@ class About(KeptFile):
     def to_json(self) -> str:
         """As the text that files hold."""
         return self.model_dump_json(indent=1) + "\n"
+
+
+NO_QUALITY = "quality not recorded: the device does not store what a value is worth"
+_CLOSE_S = 2.0  # a clock shows whole seconds, and one is lost on the way
+
+
+def clock_words(off_s: float | None) -> str:
+    """What is known of the clock that stamped rows, in words; empty where it was right, or not known."""
+    if off_s is None or abs(off_s) <= _CLOSE_S:
+        return ""
+    which = "fast" if off_s > 0.0 else "slow"
+    off = duration_text(round(abs(off_s)))
+    return f"{off} {which} when the rows were fetched; their times are as stamped"
 
 
 def read_about(text: str, where: str) -> About:

@@ -30,6 +30,8 @@ class Corrections:
     ahead_s : float, in s, or None
         How far the clock of the device was ahead at the end of each run; spread evenly from its begin, where
         it was right. None for what was noted at each fetch.
+    all_along : bool
+        Whether it was as far off from the begin on, as a clock that was set wrongly.
     setup : CheckedSetup, optional
         By which channels are worked anew from what the device stored.
     added : mapping from channel to Quantity
@@ -40,6 +42,7 @@ class Corrections:
     """
 
     ahead_s: float | None = 0.0
+    all_along: bool = False
     setup: CheckedSetup | None = None
     added: Mapping[str, Quantity] = field(default_factory=dict)
     less: Mapping[str, str] = field(default_factory=dict)
@@ -78,7 +81,11 @@ class Corrections:
             series = self._shifted(series)
             ahead_s = noted.get(about.run) if self.ahead_s is None else self.ahead_s
             if ahead_s:
-                series = _clock_right(series, *spans[about.run], ahead_s)
+                if self.all_along:
+                    series = replace(series, times_s=series.times_s - ahead_s)
+                else:
+                    series = _clock_right(series, *spans[about.run], ahead_s)
+                about = about.model_copy(update={"clock_off_s": None})
             return series, about
 
         return change

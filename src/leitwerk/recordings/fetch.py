@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -213,10 +213,24 @@ def _point_of(datasheet: Datasheet, slot: int, names: Sequence[str]) -> Point:
         own = [point for point in datasheet.points("readings") if point.name == names[slot - 1]]
         if own:
             return own[0]
+    window = datasheet.family(WINDOW_VALUE)
+    if window is not None and _tells_quality(window.template):
+        return window.point(1)
     family = datasheet.family(CHANNEL_VALUE)
     if family is not None and slot in family.indices:
         return family.point(slot)
     return datasheet.point(WINDOW_VALUE, 1)
+
+
+def _tells_quality(point: Point) -> bool:
+    """Whether a value says itself that it is none, by a code or by what stands in for it."""
+    return bool(point.special) or point.substitute is not None
+
+
+def without_quality(datasheet: Datasheet, recording: Recording, slots: Iterable[int]) -> bool:
+    """Whether nothing that a device stores in some slots says what a value is worth."""
+    points = [_point_of(datasheet, slot, recording.info.names) for slot in slots]
+    return not any(p.tells_missing_values or p.choice_numbers for p in points)
 
 
 def fetch_reports(device: Device, folder: Path) -> list[Path]:

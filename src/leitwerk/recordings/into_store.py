@@ -24,8 +24,8 @@ from leitwerk.devices.recordings import (
 )
 from leitwerk.errors import DeviceRefused, LinkError, QuantityError
 from leitwerk.project.clock import REAL_TIME, Clock
-from leitwerk.recordings.about import about_setup
-from leitwerk.recordings.fetch import RecordedWith
+from leitwerk.recordings.about import NO_QUALITY, about_setup, clock_words
+from leitwerk.recordings.fetch import RecordedWith, without_quality
 from leitwerk.recordings.fetch_files import is_fetched
 from leitwerk.recordings.fetch_notes import FetchNote, keep_note, note_of
 from leitwerk.recordings.store import Store
@@ -82,11 +82,13 @@ class FetchedRun:
     rows: int
     lost: tuple[tuple[float, int], ...] = field(default=())
     verified: str = ""
+    clock_off_s: float | None = None
 
     def to_dict(self) -> dict[str, Any]:
         """The result as plain data for JSON."""
         lost = [{"at": utc_text(at), "rows": rows} for at, rows in self.lost]
-        return {**self.held.to_dict(), "new": self.rows, "lost": lost, "verified": self.verified}
+        return {**self.held.to_dict(), "new": self.rows, "lost": lost, "verified": self.verified,
+                "clock_off_s": self.clock_off_s}  # fmt: skip
 
     def __str__(self) -> str:
         text = f"{self.held.info.number}: {self.rows:,} new rows, verified by {self.verified}"
@@ -94,6 +96,11 @@ class FetchedRun:
             text += (
                 f"\n   {rows:,} rows from {utc_text(at)} on were overwritten in the device before they were "
                 "fetched"
+            )
+        if words := clock_words(self.clock_off_s):
+            text += (
+                f"\n   warning: the clock of the device was {words}; make a corrected version beside them: "
+                "leitwerk correct-rows, with --clock noted, and --all-along if it was off from the start"
             )
         return text
 
@@ -238,7 +245,9 @@ class _Fetch:
             # Also when the link is lost, or a person ends it: what is there is kept.
             note = self._write(info, held, note, blocks)
         verified = self._verified(info, held, note, before)
-        return FetchedRun(replace(held, fetched=info.rows), done, tuple(lost), verified)
+        return FetchedRun(
+            replace(held, fetched=info.rows), done, tuple(lost), verified, self._clock_off_s
+        )
 
     def _write(
         self, info: RecordingInfo, held: HeldRun, note: FetchNote, blocks: list[RowBlock]
@@ -255,6 +264,8 @@ class _Fetch:
             self.recorded_with.setup, self.identity, series.columns, source="recording", run=held.run,
             clock_off_s=self._clock_off_s,
         )  # fmt: skip
+        if without_quality(self.device.datasheet, piece, range(1, values.shape[1] + 1)):
+            about = about.model_copy(update={"notes": [*about.notes, NO_QUALITY]})
         self._files += self.store.append(series, about).files
         made = FetchNote(
             begin=note.begin,

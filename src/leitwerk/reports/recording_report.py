@@ -26,7 +26,7 @@ from leitwerk.evaluation.supply_events import SupplyEvents
 from leitwerk.monitoring.events import KeptEvent
 from leitwerk.parsing.units import Unit, convert, parse_unit
 from leitwerk.project.files import content_hash, read_bytes
-from leitwerk.recordings.about import About
+from leitwerk.recordings.about import About, clock_words
 from leitwerk.recordings.sources import chosen
 from leitwerk.reports.report_tables import recording_tables
 from leitwerk.reports.report_template import Forms, fill_template
@@ -196,6 +196,9 @@ def _header(
         rows.append((t("device"), str(about.device.identity())))
     if setup is not None:
         rows.append((t("setup"), setup.setup.source.file))
+    if words := clock_words(about.clock_off_s):
+        rows.append((t("clock"), words))
+    rows += ((t("remark"), note) for note in about.notes)
     span = f"{forms.time(summary.begin_s)} – {forms.time(summary.end_s)}"
     rows.append((f"{t('from')}, {t('to')}", span))
     every = "–" if math.isnan(summary.interval_s) else forms.lasting(summary.interval_s)

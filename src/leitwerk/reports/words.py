@@ -66,6 +66,8 @@ _GERMAN = {
     "reference": "Bezugswert",
     "deviation": "Abweichung",
     "reason": "Grund",
+    "clock": "Uhr",
+    "remark": "Bemerkung",
     "still to come": "steht noch aus",
     "Drift": "Drift",
     "stage": "Stand",

@@ -47,6 +47,12 @@ from leitwerk.standins.pulses import PulseInput, PulseSettings
 _SCAN_S = 0.05  # from one scan of the converter to the next
 _CATCH_UP = 600  # rows that are measured each at its own time
 _MEMORY_ROWS = 100_000
+# A row has no place for a quality: in place of a value that is none, its memory holds one of these.
+_IN_PLACE = {
+    Quality.BELOW_RANGE: -1e10,
+    Quality.ABOVE_RANGE: 1e10,
+    Quality.NOT_IN_USE: 0.0,
+}
 _WINDOW = 100  # values of a recording that can be read at once
 # A Pt100 that is not there, or a loop without supply, is seen by these.
 _OPEN_LOOP_MA = 0.5
@@ -137,8 +143,9 @@ class Logger(Firmware):
         assert self.recording_since_s is not None
         at_s = self.recording_since_s + recording.taken * recording.interval_s
         if self.clock() - at_s < _SCAN_S or self.clock() - at_s > _CATCH_UP * recording.interval_s:
-            return [value for value, _ in self._readings()]
-        return [value for value, _ in self._inputs(at_s)]
+            return [_kept(*reading) for reading in self._readings()]
+        terminals = sorted(self.datasheet.terminals.values(), key=lambda t: t.slot)
+        return [_kept(*self._measure(t.name, t.slot, at_s)) for t in terminals]
 
     def record(self, rows: int = 0, runs_ago: int = 0) -> None:
         """Begin a recording, as if ``rows`` rows had been taken already, so many such runs ago."""
@@ -152,7 +159,7 @@ class Logger(Firmware):
             started = (datetime.fromisoformat(started) - ago).strftime(CLOCK_FORM)
         self.recordings.append(StoredRows(started, interval))
         for _ in range(rows):
-            self.recordings[-1].add([value for value, _ in self._readings()])
+            self.recordings[-1].add([_kept(*reading) for reading in self._readings()])
 
     def read(self, table: str, start: int, count: int) -> list[int]:
         """As every device. A recording counts as fetched when the last of its values has been read."""
@@ -224,7 +231,10 @@ class Logger(Firmware):
             "rows": float(len(recording.rows)),
             "columns": float(columns),
             "shown": float(first),
-            **{f"value.{w}": value for w, value in enumerate(values, start=1)},
+            **{
+                f"value.{w}": Quality.OPEN_SENSOR.reason if math.isnan(value) else value
+                for w, value in enumerate(values, start=1)
+            },
         }
 
     # ------------------------------------------------------------------ measuring
@@ -329,3 +339,8 @@ def _convert(signal: float, entry: Input, chosen: Range) -> tuple[float, Quality
         return chosen.high, Quality.ABOVE_RANGE
     step = entry.step(chosen)
     return chosen.low + round((signal - chosen.low) / step) * step, Quality.GOOD
+
+
+def _kept(value: float, quality: Quality) -> float:
+    """What a row of the memory holds of a reading."""
+    return value if quality is Quality.GOOD else _IN_PLACE.get(quality, math.nan)

@@ -8,6 +8,7 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
+from conftest import checked
 from leitwerk.derived import Formula, Terms, clock_offset, compensated
 from leitwerk.derived.open_channel import (
     PARSHALL,
@@ -24,6 +25,7 @@ from leitwerk.derived.throated_flume import TrapezoidalFlume, UShapedFlume
 from leitwerk.derived.values import Table
 from leitwerk.errors import DomainError, FormulaError
 from leitwerk.signals.quality import Quality
+from leitwerk.signals.table import odd_point
 
 AIR = {"t": "°C", "rh": "%", "p": "hPa", "s": "g/kg", "lat": "°"}
 
@@ -403,3 +405,35 @@ def test_a_barometer_with_another_clock():
     assert np.isnan(compensated([0.0], [1e5], [1.0, 2.0], [1e5, 1e5])).all()
     with pytest.raises(DomainError, match="do not overlap"):
         clock_offset(t[:20], absolute[:20], weather_t, weather)
+
+
+RATING = """leitwerk: 1
+title: Weir
+device: {model: weide, at: "modbus+tcp://127.0.0.1:1?unit=7", serial: LF-00052}
+channels:
+  level: {label: Level, reading: level}
+  flow: {label: Flow, computed: "curve(level, rating)", unit: l/s}
+tables:
+  rating: {POINTS}
+"""
+
+
+@pytest.mark.parametrize(
+    ("points", "warns"),
+    [
+        ("50 mm: 5 l/s, 100 mm: 12 l/s, 150 mm: 46 l/s, 200 mm: 37 l/s, 250 mm: 52 l/s, 300 mm: 70 l/s",
+         "falls where it rises elsewhere: 200 mm: 37 l/s after 150 mm: 46 l/s"),
+        ("0 mm: 0 l/s, 50 mm: 5 l/s, 100 mm: 12 l/s, 150 mm: 22 l/s, 200 mm: 34 l/s", ""),
+        ("0 mm: 0 l/s, 100 mm: 10 l/s, 200 mm: 20 l/s, 300 mm: 300 l/s, 400 mm: 310 l/s, 500 mm: 320 l/s",
+         "leaps there, far from its neighbours: 300 mm: 300 l/s after 200 mm: 20 l/s"),
+    ],
+)  # fmt: skip
+def test_a_mistyped_point_of_a_curve_is_named(points, warns):
+    found = checked(RATING.replace("POINTS", points)).findings
+    words = [f.message for f in found if "curve rating" in f.message]
+    assert (warns in "; ".join(words)) if warns else not words
+
+
+def test_a_ratio_that_is_upside_down_is_named():
+    assert odd_point([43 / 15, 35 / 19, 19 / 24, 21 / 29]) is None
+    assert odd_point([43 / 15, 35 / 19, 24 / 35, 31 / 24, 21 / 29]).place == 3

@@ -1,8 +1,10 @@
 """What one end says, the other understands exactly: any exchange without errors, any values, any pieces."""
 
+import math
 import os
 import random
 
+import pytest
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 from strategies import exchanges, has_findings, rounded, values_of
@@ -10,8 +12,8 @@ from strategies import exchanges, has_findings, rounded, values_of
 from leitwerk.exchange.definition import Direction, Exchange, Form, LineForm, Part
 from leitwerk.exchange.end import End
 from leitwerk.exchange.hearing import Listener
-from leitwerk.exchange.saying import repeated, speaker
-from leitwerk.exchange.terms import Kind, Manner
+from leitwerk.exchange.saying import repeated, require_exact, speaker
+from leitwerk.exchange.terms import Kind, Layout, Manner
 from leitwerk.exchange.values import CannotSay
 
 CHECKS = [HealthCheck.filter_too_much, HealthCheck.too_slow, HealthCheck.data_too_large]
@@ -222,3 +224,37 @@ def test_what_is_never_acknowledged_is_given_up_and_said_so():
     assert here.guard.lost == ["T;1.0;a"]
     assert here.guard.is_idle
     assert here.output().count(b"\r\n") == 5
+
+
+@pytest.mark.parametrize(
+    ("form", "value", "says"),
+    [
+        (Form(Kind.STATE, states=(("on", "1"), ("off", "0"))), "maybe", "valid"),
+        (Form(Kind.INTEGER), 7.5, "would be said as '8'"),
+        (Form(Kind.HEXADECIMAL), 2.25, "would be said as '2'"),
+        (Form(Kind.COUNTER, width=3), 1234.0, "would be said as '234'"),
+        (Form(Kind.NUMBER, decimals=1), 7.55, "would be said as"),
+        (Form(Kind.NUMBER, decimals=1), math.nan, "would be said as"),
+        (Form(Kind.NUMBER, decimals=1), "7.5", "would be said as"),
+        (Form(Kind.TIME, layout=Layout.SECONDS), -5.0, "would be said as"),
+    ],
+)
+def test_what_is_said_by_hand_is_said_exactly_or_refused(form, value, says):
+    way = Direction()
+    line = LineForm("lim", "LIM", (Part(form, "p"),))
+    with pytest.raises(CannotSay) as refused:
+        require_exact(line, way, [value])
+    assert says in str(refused.value)
+
+
+def test_what_is_exact_is_said():
+    way = Direction()
+    for form, value in (
+        (Form(Kind.STATE, states=(("on", "1"), ("off", "0"))), "on"),
+        (Form(Kind.INTEGER), 7.0),
+        (Form(Kind.NUMBER, decimals=1, width=8), 7.5),
+        (Form(Kind.NUMBER, decimals=1), None),
+    ):
+        require_exact(LineForm("lim", "LIM", (Part(form, "p"),)), way, [value])
+    with pytest.raises(CannotSay, match="carries 1 values, not 2"):
+        require_exact(LineForm("lim", "LIM", (Part(Form(Kind.INTEGER), "p"),)), way, [1.0, 2.0])

@@ -395,7 +395,9 @@ def _typed(part: Part, text: str) -> Carried:
     """A value of a part from a text; an empty text is no good value."""
     from leitwerk.exchange.terms import Kind
 
-    if part.form.kind in {Kind.TEXT, Kind.STATE}:
+    if part.form.kind is Kind.STATE:
+        return text or None
+    if part.form.kind is Kind.TEXT:
         return text
     try:
         return float(text) if text else None

@@ -43,7 +43,7 @@ from leitwerk.parsing.quantities import format_number, parse_quantity
 from leitwerk.signals.quality import Quality
 from leitwerk.signals.scale import Scale
 from leitwerk.signals.states import StateNames
-from leitwerk.signals.table import PointTable
+from leitwerk.signals.table import PointTable, odd_point
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -269,6 +269,11 @@ def curve(call: Call) -> Value:
         message = f"{table.name} is a curve from {kinds[0]}, and this is {call['x']}"
         raise call.refusal("x", message, f"{kinds[0]}")
     scale = _made(call, "table", lambda: PointTable(tuple(points), between="cubic"))
+    if odd := odd_point([y for _, y in sorted(points)]):
+        shown = sorted(zip(points, table.rows, strict=True))
+        here, before = (": ".join(shown[k][1]) for k in (odd.place, odd.place - 1))
+        message = f"the curve {table.name} {odd.words}: {here} after {before}"
+        call.remark("table", message, "look for a mistyped point")
     return _scaled(call, scale, kinds[1], call["x"])
 
 
@@ -362,6 +367,12 @@ def step(call: Call) -> Value:
         call.remark(
             "ratios", f"the tolerances of {one} and {other} overlap, at {within:.3g} of each ratio: between "
             "them, the nearer one is taken", "a smaller tolerance, or look for a mistyped ratio",
+        )  # fmt: skip
+    if (odd := odd_point(steps.ratios)) is not None:
+        name, ratio = steps.names[odd.place], steps.ratios[odd.place]
+        call.remark(
+            "ratios", f"the ratio of step {name} ({format_number(ratio, 4)}) {odd.words}",
+            "look for a mistyped ratio, or one that is upside down",
         )  # fmt: skip
     speeds = ", ".join(f"{n} {format_number(v, 4)}" for n, v in steps.slow_speeds(1000.0).items())
     call.remarks.notes.append(

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from leitwerk.exchange.characters import visible
 from leitwerk.exchange.definition import Carried, Direction, Exchange, LineForm, Part
-from leitwerk.exchange.terms import Kind
+from leitwerk.exchange.terms import Kind, Spaces
 from leitwerk.exchange.values import LARGEST, CannotSay, codec, template
 
 Say = Callable[[Sequence[Carried]], str]
@@ -62,6 +62,40 @@ def speaker(line: LineForm, way: Direction) -> Say:
         return say(values)
 
     return say_numbers
+
+
+def require_exact(line: LineForm, way: Direction, values: Sequence[Carried]) -> None:
+    """Insist that values are said as they are: not rounded, and not as no value where they are not known.
+
+    What a person or a program gives is meant exactly; None alone stands for no value. What is measured
+    is rounded to the digits of its form instead.
+
+    Raises
+    ------
+    CannotSay
+        A value would be said as another one; the form says what is valid.
+
+    """
+    few, many = counts(line)
+    if not few <= len(values) <= many:
+        raise CannotSay(f"{line.name} carries {_span(few, many)} values, not {len(values)}")
+    parts = [part for part in repeated(line, len(values)) if not part.is_constant]
+    for part, value in zip(parts, values, strict=True):
+        one = codec(part.form, way)
+        text = one.write(value)
+        heard = one.read(text.strip(" ") if way.spaces is Spaces.DROP else text)
+        if not _is_same(value, heard):
+            valid = ", ".join(name for name, _ in part.form.states)
+            raise CannotSay(
+                f"{part.name} {value!r} would be said as {text.strip()!r}",
+                valid=valid or "a value that its form can say exactly",
+            )
+
+
+def _is_same(value: Carried, heard: Carried) -> bool:
+    if isinstance(value, float | int) and isinstance(heard, float | int):
+        return math.isclose(value, heard, rel_tol=1e-12, abs_tol=1e-12)
+    return value == heard
 
 
 def counts(line: LineForm) -> tuple[int, int]:

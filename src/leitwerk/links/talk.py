@@ -18,6 +18,7 @@ from leitwerk.exchange.characters import visible
 from leitwerk.exchange.definition import Carried, Exchange
 from leitwerk.exchange.end import CONFIRMED, REFUSED, End
 from leitwerk.exchange.hearing import Heard, Why
+from leitwerk.exchange.saying import require_exact
 from leitwerk.links.byte_link import ByteLink
 from leitwerk.links.options import LinkOptions
 from leitwerk.links.reconnects import Reconnects
@@ -93,14 +94,19 @@ class TalkLink:
     def say(self, message: str, values: Sequence[Carried]) -> Heard | None:
         """Say a message; the line that confirms it, or None when nothing comes in time.
 
+        Values are said exactly, or not at all; None stands for no value.
+
         Raises
         ------
         CannotSay
-            The device would not understand it.
+            The device would not understand it, or understand another value.
         DeviceRefused
             It was refused.
 
         """
+        line = next((one for one in self.exchange.says.lines if one.name == message), None)
+        if line is not None:
+            require_exact(line, self.exchange.says, values)
         self._turn(0.0)
         self._refused, self._confirmed = "", None
         began = time.monotonic()

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, NamedTuple
 
 import numpy as np
 
@@ -182,3 +183,49 @@ class PointTable(Scale):
             f"a {self.between} table of {len(self.points)} points, {first:g}..{last:g} to "
             f"{low:g}..{high:g}"
         )
+
+
+class OddPoint(NamedTuple):
+    """A point of a curve that does not go with its neighbours: its place, and what is odd."""
+
+    place: int
+    words: str
+
+
+_FAR = 20.0  # times the steps beside it: more is no curve
+
+
+def odd_point(values: Sequence[float]) -> OddPoint | None:
+    """The point of a curve that falls where the others rise, or lies far off its neighbours; None for none.
+
+    Parameters
+    ----------
+    values : sequence of float
+        Those of the points, in the order of their signals.
+
+    Examples
+    --------
+    >>> odd_point([5.0, 12.0, 46.0, 37.0, 52.0])
+    OddPoint(place=3, words='falls where it rises elsewhere')
+    >>> odd_point([1.0, 2.0, 3.0, 40.0, 5.0, 6.0]) is None, odd_point([0.0, 1.0, 4.0, 9.0])
+    (False, None)
+
+    """
+    steps = np.diff(np.asarray(values, float))
+    if steps.size < 2:
+        return None
+    rises, falls = int((steps > 0.0).sum()), int((steps < 0.0).sum())
+    if rises and falls and abs(rises - falls) > 0:
+        fewer = steps < 0.0 if falls < rises else steps > 0.0
+        if int(fewer.sum()) <= max(1, steps.size // 4):
+            words = (
+                "falls where it rises elsewhere"
+                if falls < rises
+                else "rises where it falls elsewhere"
+            )
+            return OddPoint(int(np.flatnonzero(fewer)[0]) + 1, words)
+    sizes = np.abs(steps)
+    for place in range(1, sizes.size - 1):
+        if sizes[place] > _FAR * max(sizes[place - 1], sizes[place + 1]) > 0.0:
+            return OddPoint(place + 1, "leaps there, far from its neighbours")
+    return None

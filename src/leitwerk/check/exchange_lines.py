@@ -114,9 +114,15 @@ def _check_pair(line: LineForm, other: LineForm, path: KeyPath, findings: Findin
 
 def _check_keyword(way: Direction, line: LineForm, path: KeyPath, findings: Findings) -> None:
     word = line.keyword
+    only = line.parts[0] if len(line.parts) == 1 else None
     if not word and not line.parts:
         message = f"{line.name} has neither a keyword nor a value"
         findings.error("empty-line", path[:-1], message, at_key=True)
+    elif not word and only is not None and not only.least and only.form.kind is Kind.TEXT:
+        message = (
+            f"{line.name} has no keyword and one text that may be missing: an empty line means both"
+        )
+        findings.error("empty-line", path[:-1], message, at_key=True, remedy="add 'keyword: …'")
     if word != word.strip(" ") or not word.isprintable() or (way.quotes and way.quotes in word):
         message = f"{word!r} is not a keyword"
         valid = "printable characters, without spaces at its ends and without quotes"

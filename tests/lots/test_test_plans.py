@@ -1,8 +1,10 @@
 """Plans of tests: what they say, and what is wrong with them."""
 
+import math
 import re
 from importlib import resources
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -10,7 +12,13 @@ import pytest
 import leitwerk as lw
 from conftest import example
 from leitwerk.check.test_plan import check_test_plan
-from leitwerk.commissioning.reference_units import ReferenceEntry, ReferenceFile
+from leitwerk.commissioning.reference_units import (
+    ReferenceEntry,
+    ReferenceFile,
+    read_reference,
+    without_value,
+    write_reference,
+)
 from leitwerk.commissioning.unit_tests import require_reference
 from leitwerk.datasheet.needs import parse_needs
 from leitwerk.lots import Around, LimitRule, ReferenceValue
@@ -180,3 +188,25 @@ def test_an_agreement_in_spreads_is_around_the_reference():
     del known["supply", ""]
     with pytest.raises(lw.DomainError, match="supply: this limit"):
         require_reference(plan, known)
+
+
+def test_a_reference_that_was_written_can_be_read(tmp_path):
+    """Also with a value that is none: what is kept is read again as it was."""
+    entry = ReferenceEntry(
+        test="t", channel="c", unit="V", values={"A": [1.0, math.nan], "B": [math.inf]}
+    )
+    written = ReferenceFile(
+        title="", plan_hash="", setup_hash="", measured="", by="", samples=1, entries=[entry]
+    )
+    write_reference(tmp_path / "r.json", written)
+    found = read_reference(tmp_path / "r.json").entries[0].values
+    assert found["B"] == [math.inf]
+    assert math.isnan(found["A"][1])
+
+
+def test_a_unit_without_a_value_is_no_reference():
+    plan = SimpleNamespace(tests=[SimpleNamespace(name="at rest", channels=("start",))])
+    good = SimpleNamespace(test="at rest", channel="start", value=1.0)
+    dead = SimpleNamespace(test="at rest", channel="start", value=math.nan)
+    assert without_value(plan, [good]) == ""
+    assert without_value(plan, [good, dead]) == "at rest of start has no value"

@@ -10,7 +10,11 @@ from typing import Protocol, Self
 from leitwerk.check.checked import CheckedSetup
 from leitwerk.check.test_plan import CheckedPlan
 from leitwerk.commissioning.lot_ledger import KeptResult, Ledger, UnitRecord
-from leitwerk.commissioning.reference_units import ReferenceFile, reference_entries
+from leitwerk.commissioning.reference_units import (
+    ReferenceFile,
+    reference_entries,
+    without_value,
+)
 from leitwerk.commissioning.unit_tests import (
     Stimulator,
     TestResult,
@@ -323,7 +327,8 @@ def measure_references(
 ) -> ReferenceFile:
     """Measure so many known-good units, each so many times; no limit is looked at.
 
-    Each unit comes once: one that was measured already is named.
+    Each unit comes once: one that was measured already is named. A unit without a value in one of the tests
+    is refused: it is no measure of others.
     """
     before, seen = "", dict[str, Identity]()
     found: dict[str, list[TestResult]] = {}
@@ -336,10 +341,17 @@ def measure_references(
                 operator.not_expected(identity, "it was measured already")
             else:
                 operator.begins(identity)
+                values: list[TestResult] = []
                 for _ in range(repeats):
                     unit = UnitUnderTest(plan, socket.device, identity, operator, clock)
-                    found.setdefault(identity.serial, []).extend(unit.values())
-                seen[folded_number(identity.serial)] = identity
+                    values += unit.values()
+                if dead := without_value(plan, values):
+                    operator.not_expected(
+                        identity, f"{dead}: it is no reference, insert another one"
+                    )
+                else:
+                    found[identity.serial] = values
+                    seen[folded_number(identity.serial)] = identity
             if len(seen) < units:
                 operator.remove(identity)
     return ReferenceFile(

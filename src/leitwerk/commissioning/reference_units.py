@@ -122,6 +122,15 @@ def _outside(entry: ReferenceEntry, plan: CheckedPlan) -> Iterator[str]:
                 )
 
 
+def without_value(plan: CheckedPlan, results: Iterable[TestResult]) -> str:
+    """The first test of a unit that has no finite value, in words; empty where all have one."""
+    known = {test.name for test in plan.tests if test.channels}
+    for one in results:
+        if one.test in known and not math.isfinite(one.value):
+            return f"{one.test} of {one.channel or 'the unit'} has no value"
+    return ""
+
+
 def reference_entries(
     plan: CheckedPlan, results: Mapping[str, Iterable[TestResult]]
 ) -> list[ReferenceEntry]:
@@ -130,7 +139,7 @@ def reference_entries(
     units = {test.name: test.unit for test in plan.tests if test.channels}
     for serial, every in results.items():
         for one in every:
-            if one.test not in units or math.isnan(one.value):
+            if one.test not in units or not math.isfinite(one.value):
                 continue
             key = one.test, one.channel
             entry = found.setdefault(

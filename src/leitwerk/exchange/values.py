@@ -24,7 +24,9 @@ _DIGITS = rf"\d{{1,{MOST_DIGITS}}}(?:\.\d{{0,{MOST_DIGITS}}})?|\.\d{{1,{MOST_DIG
 PLAIN_NUMBER = rf"[+-]?(?:{_DIGITS})(?:[eE][+-]?\d{{1,2}})?"
 NUMBER = re.compile(rf"[+-]?(?:{_DIGITS})(?:[eE][+-]?\d{{1,3}})?", re.ASCII)
 LARGEST = 1e25  # of a number that is written without an exponent
-SMALLEST = 1e-15  # of one that is written with a number of digits: its zeros would be more than are read
+SMALLEST = (
+    1e-15  # of one that is written with a number of digits: its zeros would be more than are read
+)
 _INTEGER = re.compile(rf"[+-]?\d{{1,{MOST_DIGITS}}}", re.ASCII)
 _HEX = re.compile(r"[0-9A-Fa-f]{1,16}", re.ASCII)
 _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u2028\u2029\ud800-\udfff]")
@@ -145,8 +147,6 @@ def _number(form: Form, way: Direction) -> Codec:
             return bad.written
         if abs(value) >= LARGEST and not form.exponent:
             raise CannotSay(f"{value:g} has too many digits", valid=f"less than {LARGEST:g}")
-        if form.digits and not form.exponent and 0.0 < abs(value) < SMALLEST:
-            raise CannotSay(f"{value:g} has too many digits", valid=f"0, or {SMALLEST:g} and more")
         text = _filled(digits(value), form)
         return (text if decimal == "." else text.replace(".", decimal)) + unit
 
@@ -181,7 +181,13 @@ def _digits(form: Form) -> Callable[[float], str]:
     layout = f"z.{(form.digits or (form.decimals or 0) + 1) - 1}E"
     if form.exponent:
         return lambda value: format(value, layout)
-    return lambda value: _positional(format(value, layout))
+
+    def positional(value: float) -> str:
+        if 0.0 < abs(value) < SMALLEST:
+            raise CannotSay(f"{value:g} has too many digits", valid=f"0, or {SMALLEST:g} and more")
+        return _positional(format(value, layout))
+
+    return positional
 
 
 class _Bad(NamedTuple):

@@ -21,7 +21,9 @@ class KeptFile(Model):
     """A file that Leitwerk wrote. What a later version added is passed over."""
 
     # A setting may be no number: what a device holds is given back as it was.
-    model_config = ConfigDict(strict=True, extra="ignore", frozen=True, allow_inf_nan=True)
+    model_config = ConfigDict(
+        strict=True, extra="ignore", frozen=True, allow_inf_nan=True, ser_json_inf_nan="constants"
+    )
 
 
 class KeptIdentity(KeptFile):

@@ -8,9 +8,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import leitwerk as lw
+from conftest import SteppedTime
 from leitwerk.power import SYSTEMS, Wiring, judge_wiring
 from leitwerk.power.phasors import unbalance
 from leitwerk.results import Outcome
+from leitwerk.standins.mains import Wires
+from leitwerk.standins.power import PowerAnalyzer
+from leitwerk.standins.profile import find_profile
 
 FOUR, THREE, TWO = (
     SYSTEMS[name] for name in ("3-phase 4-wire", "3-phase 3-wire", "3-phase 3-wire, 2 currents")
@@ -143,3 +148,42 @@ def test_the_unbalance_of_nothing_is_nothing(phasors):
     assert np.isnan(u0)
     dead = unbalance(np.array([230.0, 0.0, 0.0]))
     assert dead[0] == pytest.approx(100.0)
+
+
+def test_the_readings_of_the_analyzer_are_of_one_moment():
+    """What can be worked out of others is what is shown: sequence components, powers, factors, sums."""
+    clock = SteppedTime()
+    sheet = lw.find_datasheet("ulme-3p")
+    meter = PowerAnalyzer(sheet, find_profile("ulme-3p"), clock, wires=Wires())
+    clock.wait(7.3)
+    first = meter.measured()
+    clock.wait(0.4)
+    shown = meter.measured()
+    assert {n: first[n] for n in ("voltage.1", "current.1")} == {
+        n: shown[n] for n in ("voltage.1", "current.1")
+    }
+    turn = complex(-0.5, math.sqrt(0.75))
+    u = [
+        cmath.rect(shown[f"voltage.{k}"], math.radians(shown[f"angle.voltage.{k}"]))
+        for k in (1, 2, 3)
+    ]
+    i = [
+        cmath.rect(shown[f"current.{k}"], math.radians(shown[f"angle.current.{k}"]))
+        for k in (1, 2, 3)
+    ]
+    for name, x in (("voltage", u), ("current", i)):
+        positive = abs(x[0] + turn * x[1] + turn**2 * x[2]) / 3.0
+        assert shown[f"sequence.{name}.positive"] == pytest.approx(positive, rel=0.1)
+        assert shown[f"sequence.{name}.positive"] <= 1.0001 * max(abs(one) for one in x)
+    assert shown["unbalance"] == pytest.approx(
+        100.0 * shown["sequence.voltage.negative"] / shown["sequence.voltage.positive"]
+    )
+    for k in (1, 2, 3):
+        apparent = shown[f"voltage.{k}"] * shown[f"current.{k}"] / 1e3
+        assert shown[f"power.apparent.{k}"] == pytest.approx(apparent, rel=1e-6)
+        assert shown[f"power.factor.{k}"] == pytest.approx(
+            shown[f"power.active.{k}"] / shown[f"power.apparent.{k}"]
+        )
+    for what in ("active", "reactive", "apparent"):
+        total = sum(shown[f"power.{what}.{k}"] for k in (1, 2, 3))
+        assert shown[f"power.{what}"] == pytest.approx(total)

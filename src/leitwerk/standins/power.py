@@ -27,6 +27,7 @@ from leitwerk.standins.memory import MEMORY_ROWS, RunMemory
 from leitwerk.standins.survey import Campaign, Survey
 
 _HOUR_S, _DAY_S = 3600.0, 86_400.0
+_HELD_S = 1.0  # a reading is held until the next one is made
 _COLUMNS = (
     "voltage.1", "voltage.2", "voltage.3", "current.1", "current.2", "current.3", "power.active",
     "power.reactive", "frequency", "distortion.1", "distortion.2", "distortion.3", "unbalance",
@@ -52,6 +53,7 @@ class PowerAnalyzer(Firmware):
         (first_word,) = registers([self.datasheet.point(FILE_WORD, 1)])
         self._words_at = first_word.start
         self._survey: Survey | None = None
+        self._held: tuple[tuple[int, bytes], dict[str, float]] | None = None
 
     @property
     def is_busy(self) -> bool:
@@ -106,7 +108,12 @@ class PowerAnalyzer(Firmware):
         """Status and readings."""
         # Only recordings go by faster: what is watched is a Monday from 8:00 on.
         since = self.clock() - self._began_s
-        now = self._read(self._board.at(since % (7 * _DAY_S) + 8 * _HOUR_S))
+        # All readings are of one moment: they are made anew once a second, and held until then.
+        held = math.floor(since / _HELD_S), bytes(np.array(self.holding, np.uint16))
+        if self._held is None or self._held[0] != held:
+            at_s = held[0] * _HELD_S
+            self._held = held, self._read(self._board.at(at_s % (7 * _DAY_S) + 8 * _HOUR_S))
+        now = self._held[1]
         energy = since / _HOUR_S
         return {
             **now,
@@ -201,7 +208,15 @@ class PowerAnalyzer(Firmware):
         if system.endswith("2 currents"):
             used[1] = -(i[0] + i[2])
         powers = [to_star[k] * used[k].conjugate() for k in range(phases)]
-        total, apparent = sum(powers), sum(abs(s) for s in powers)
+        total = sum(powers)
+        # With distortion, as the root mean squares are: U·I of each phase, and their sum.
+        distorted_i = [min(thd, 120.0) for thd in net.distorted_i]
+        apparents = [
+            abs(to_star[p]) * math.hypot(1.0, net.distorted_u[p] / 100.0)
+            * abs(used[p]) * math.hypot(1.0, distorted_i[p] / 100.0)
+            for p in range(phases)
+        ]  # fmt: skip
+        apparent = sum(apparents)
         turn = complex(-0.5, math.sqrt(0.75))
         positive = abs(u[0] + turn * u[1] + turn.conjugate() * u[2]) or 1.0
         negative = abs(u[0] + turn.conjugate() * u[1] + turn * u[2])
@@ -220,8 +235,8 @@ class PowerAnalyzer(Firmware):
         }  # fmt: skip
         for p in range(3):
             power, n = (powers[p] if p < phases else 0j), p + 1
-            thd_u, thd_i = net.distorted_u[p], min(net.distorted_i[p], 120.0)
-            whole = math.hypot(abs(power), abs(power) * thd_i / 100.0)
+            thd_u, thd_i = net.distorted_u[p], distorted_i[p]
+            whole = apparents[p] if p < phases else 0.0
             found |= {
                 f"voltage.{n}": abs(u[p]) * math.hypot(1.0, thd_u / 100.0),
                 f"voltage.between.{n}": abs(between[p]),

@@ -228,6 +228,7 @@ def condense(wanted: RowsWanted, *, length_s: float, statistics: str, zone: str 
     from leitwerk.errors import QuantityError
     from leitwerk.parsing.local_time import find_zone
     from leitwerk.recordings.condense import condense_pieces
+    from leitwerk.signals.angles import full_turn
 
     names = [name.strip() for name in statistics.split(",")]
     for name in names:
@@ -237,7 +238,9 @@ def condense(wanted: RowsWanted, *, length_s: float, statistics: str, zone: str 
     checked = wanted.checked()
     given = None if zone is None else find_zone(zone)
     pieces = wanted.pieces(checked, given)
-    found = condense_pieces(pieces, length_s, names, given or wanted.zone(checked))
+    channels = () if checked is None else checked.channels
+    counted = {c.name for c in channels if full_turn(c.unit) and not c.turn}
+    found = condense_pieces(pieces, length_s, names, given or wanted.zone(checked), counted=counted)
     first = next(found, None)
     if first is None:
         raise QuantityError("there are no rows in this time", valid="a time with rows")

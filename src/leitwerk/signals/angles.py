@@ -33,7 +33,7 @@ def wrapped(difference: Any, turn: float) -> Any:
 
     Examples
     --------
-    >>> wrapped(358.0, 360.0), wrapped(358.0, 0.0)
+    >>> float(wrapped(358.0, 360.0)), wrapped(358.0, 0.0)
     (-2.0, 358.0)
 
     """
@@ -113,7 +113,7 @@ def mean_direction(angles: Array, turn: float) -> float:
     Examples
     --------
     >>> round(mean_direction(np.array([350.0, 10.0, 355.0]), 360.0), 2)
-    358.31
+    358.32
 
     """
     found = Directions(turn)

@@ -2,6 +2,7 @@
 
 import cmath
 import math
+from dataclasses import replace
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
@@ -20,6 +21,7 @@ from leitwerk.analysis.running import RunningStatistics
 from leitwerk.analysis.series import Column, Series
 from leitwerk.derived import Formula
 from leitwerk.evaluation.followers import AlarmFollower
+from leitwerk.evaluation.situation import Situation
 from leitwerk.evaluation.summary import summarise
 from leitwerk.evaluation.verdict import Context, judge
 from leitwerk.recordings.condense import condense
@@ -240,3 +242,29 @@ def test_a_delay_is_not_a_sample_late_by_rounding(start):
     settled = Formula("settled(x, '0.3 s')", {"x": ""}, "")
     found = settled(times_s=times, x=np.array([1.0] * 8))
     assert np.flatnonzero(found == 1.0)[0] == 3
+
+
+def test_an_alarm_on_a_state_does_not_last_through_a_rest():
+    text = GEARS.replace(
+        "states: {open: open, closed: closed}}",
+        "states: {open: open, closed: closed}, alarms: {shut: {when: closed}}}",
+    )
+    setup = checked(text)
+    values = np.array([1.0] * 5 + [np.nan] * 10 + [0.0] * 5)
+    codes = np.where(np.isnan(values), Quality.AT_REST, Quality.GOOD).astype(np.uint8)
+    series = Series((Column("door", ""),), BEGIN + np.arange(20.0), values[:, None], codes[:, None])
+    (alarm,) = summarise(series, setup.channels).channels[0].alarms
+    assert alarm.in_alarm_s == 5.0
+    lost = np.where(np.isnan(values), Quality.NO_ANSWER, Quality.GOOD).astype(np.uint8)
+    (alarm,) = (
+        summarise(replace(series, qualities=lost[:, None]), setup.channels).channels[0].alarms
+    )
+    assert alarm.in_alarm_s == 15.0  # what is not known ends nothing
+    situation = Situation(setup.channels)
+    states = []
+    for k in range(20):
+        row = np.array([values[k], 0.0, 0.0])
+        rests = np.array([np.isnan(values[k]), False, False])
+        situation.take(float(k), row, ~np.isnan(row), at_rest=rests)
+        states.append(situation.state(0).is_active)
+    assert states == [True] * 5 + [False] * 15

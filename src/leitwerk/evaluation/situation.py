@@ -12,6 +12,7 @@ from leitwerk.alarms.board import AlarmTracker, ChannelAlarm
 from leitwerk.alarms.conditions import Condition, holds
 from leitwerk.alarms.states import State
 from leitwerk.check.channels import CheckedChannel
+from leitwerk.signals.states import NO_STATE
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -47,6 +48,7 @@ class Situation:
         ]
         self.enabled = np.ones(len(watched), bool)
         self._values = np.full(len(self.channels), np.nan)
+        self._has_states = np.array([c.states is not None for c in channels], bool)
 
     def take(
         self,
@@ -54,6 +56,7 @@ class Situation:
         values: NDArray[np.float64],
         good: NDArray[np.bool_],
         *,
+        at_rest: NDArray[np.bool_] | None = None,
         time_of_day_s: float = 0.0,
     ) -> NDArray[np.intp]:
         """Take one sample of all channels; returns the numbers of the alarms that changed.
@@ -64,6 +67,9 @@ class Situation:
             On any clock.
         values, good : arrays of shape (n_channels,)
             In the channels' units.
+        at_rest : array of shape (n_channels,), optional
+            Where a channel has no value because it rests: it is then in none of its states, and alarms on
+            them clear.
         time_of_day_s : float, in s
             The local time since midnight.
 
@@ -74,7 +80,10 @@ class Situation:
             found = self.holds(condition)
             if found is not None:  # what was known last counts where nothing is known now
                 self.enabled[number] = found
-        return self.board.take(time_s, self._values, enabled=self.enabled)
+        seen = self._values
+        if at_rest is not None and at_rest.any():
+            seen = np.where(at_rest & self._has_states, NO_STATE, seen)
+        return self.board.take(time_s, seen, enabled=self.enabled)
 
     def holds(self, condition: Condition) -> bool | None:
         """Whether a condition holds now; None when that cannot be known."""

@@ -30,7 +30,7 @@ from leitwerk.parsing.quantities import format_number
 from leitwerk.parsing.units import parse_unit
 from leitwerk.signals.angles import full_turn
 from leitwerk.signals.quality import Quality
-from leitwerk.signals.states import StateNames
+from leitwerk.signals.states import NO_STATE, StateNames
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -279,7 +279,10 @@ class _Builder:
         for k, numbers in enumerate(self.numbers):
             x = values[:, k]
             numbers.take(x)
-            beyond.append([f.take(times, x, self._other(f, values)) for f in self._alarms[k]])
+            seen = x
+            if k in self._states and self._alarms[k] and piece.qualities is not None:
+                seen = np.where(piece.qualities[:, k] == Quality.AT_REST, NO_STATE, x)
+            beyond.append([f.take(times, seen, self._other(f, values)) for f in self._alarms[k]])
             follower = self._bands[k]
             bands.append(None if follower is None else follower.take(times, x))
         self._weigh(_Weighed(times, values, beyond, bands, flags_of(piece)))
@@ -388,7 +391,8 @@ def _prepared(rows: Series, channels: Sequence[CheckedChannel]) -> Series:
     """A whole recording, its columns one by one: each has to lie together in memory."""
     counting = {c.name for c in channels if c.counts}
     places = [k for k, column in enumerate(rows.columns) if column.name in counting]
-    keeps = bool(places) or flags_of(rows) is not None
+    rests = any(c.states is not None and c.alarms for c in channels)
+    keeps = bool(places) or rests or flags_of(rows) is not None
     values = np.asfortranarray(_usable(rows, places))
     return replace(rows, values=values, qualities=rows.qualities if keeps else None)
 

@@ -193,13 +193,15 @@ class Attendant:
     def step(self) -> None:
         """One sample: read, follow, act."""
         now, now_s = self.clock.now(), self.clock.monotonic()
-        values, good = self._read(now)
+        values, good, at_rest = self._read(now)
         local = now.astimezone(self.setup.zone)
         since_midnight = local.hour * 3600.0 + local.minute * 60.0 + local.second
         self.situation.outputs.update(
             self.outputs.switches.states if self._lost else self.outputs.read()
         )
-        changed = self.situation.take(now.timestamp(), values, good, time_of_day_s=since_midnight)
+        changed = self.situation.take(
+            now.timestamp(), values, good, at_rest=at_rest, time_of_day_s=since_midnight
+        )
         for number in changed.tolist():
             self._emit_alarm(number, now)
         self._take_requests(now)
@@ -216,7 +218,9 @@ class Attendant:
         if dues or changed.size:
             self._keep_state(now)
 
-    def _read(self, now: datetime) -> tuple[NDArray[np.float64], NDArray[np.bool_]]:
+    def _read(
+        self, now: datetime
+    ) -> tuple[NDArray[np.float64], NDArray[np.bool_], NDArray[np.bool_]]:
         try:
             if self._lost:
                 # What answers now may be another device: nothing of it is taken, or switched.
@@ -229,14 +233,16 @@ class Attendant:
                 text = f"does not answer: {error.message}"
                 self.log.add(Event(now, EventKind.LINK, "device", text, Done.FAILED))
             count = len(self.channels)
-            return np.full(count, np.nan), np.zeros(count, bool)
+            none = np.zeros(count, bool)
+            return np.full(count, np.nan), none, none
         if self._lost:
             self._lost = False
             self._happen(Happening(event="device found"))
             self.log.add(Event(now, EventKind.LINK, "device", "answers again"))
         at = np.array([self.steady.now()])
         values, found = self.values.take(at, shown[None, :], qualities[None, :])
-        return values[0], Quality.has_value(found[0]) & np.isfinite(values[0])
+        good = Quality.has_value(found[0]) & np.isfinite(values[0])
+        return values[0], good, found[0] == Quality.AT_REST
 
     def _happen(self, happening: Happening) -> None:
         with self._lock:

@@ -142,7 +142,13 @@ class LiveBoard:
         self.statistics.take(known)
         self._last_s[has_value] = time_s
         if self._alarmed:
-            self.situation.take(time_s, values, has_value, time_of_day_s=time_of_day_s)
+            self.situation.take(
+                time_s,
+                values,
+                has_value,
+                at_rest=qualities == Quality.AT_REST,
+                time_of_day_s=time_of_day_s,
+            )
         for column, c in self._derived:
             if qualities[column] == Quality.BAD_INPUT:
                 self._blamed[c.name] = self.worked.blamed(c)

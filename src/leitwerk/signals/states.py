@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -11,6 +12,9 @@ from leitwerk.errors import QuantityError
 
 if TYPE_CHECKING:
     from numpy.typing import ArrayLike, NDArray
+
+
+NO_STATE = math.inf  # in place of the number of a state: it is at rest, in none of them
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,7 +9,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from conftest import checked
-from leitwerk.derived import Formula, Terms, clock_offset, compensated
+from leitwerk.derived import Formula, Terms, clock_offset, compensated, humid_air
 from leitwerk.derived.open_channel import (
     PARSHALL,
     Francis,
@@ -437,3 +437,26 @@ def test_a_mistyped_point_of_a_curve_is_named(points, warns):
 def test_a_ratio_that_is_upside_down_is_named():
     assert odd_point([43 / 15, 35 / 19, 19 / 24, 21 / 29]) is None
     assert odd_point([43 / 15, 35 / 19, 24 / 35, 31 / 24, 21 / 29]).place == 3
+
+
+@pytest.mark.parametrize(
+    ("name", "low"),
+    [("buck", 233.15), ("magnus", 228.15), ("sonntag", 173.15), ("hyland-wexler", 273.15)],
+)
+def test_the_lower_end_of_a_formula_belongs_to_it(name, low):
+    formula = humid_air.SATURATION[name]
+    for air in (low, low + 5.0, low + 20.0):
+        humidity = np.array([formula.water(np.array(low)) / formula.water(np.array(air))])
+        found = humid_air.dew_point(np.array([air]), humidity, formula)
+        assert found[0] == pytest.approx(low, abs=1e-6), air
+
+
+def test_hyland_wexler_has_a_dew_point_below_zero():
+    """Over ice, as ASHRAE has it: at 20 °C and 20 % about −2.9 °C."""
+    found = humid_air.dew_point(
+        np.array([293.15]), np.array([0.20]), humid_air.SATURATION["hyland-wexler"]
+    )
+    vapour = 0.20 * 2338.8  # Pa, saturation at 20 °C of ASHRAE's table 2
+    ice = humid_air.SATURATION["hyland-wexler"].ice(found)
+    assert ice[0] == pytest.approx(vapour, rel=1e-3)
+    assert -4.0 < found[0] - 273.15 < -2.0

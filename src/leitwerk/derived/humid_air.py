@@ -23,6 +23,7 @@ GAS_CONSTANT_VAPOUR = (
 )
 MASS_RATIO = 0.621945  # of water to dry air; ASHRAE Handbook of Fundamentals (2017), ch. 1, eq. 20
 _HALVINGS = 54  # one more than the bits of a double
+_ROUNDING = 1e-9  # as a part: less than this is not beyond the end of a formula
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,8 +98,9 @@ SATURATION = {
 
 
 def _inside(t: Array, valid: tuple[float, float]) -> Array:
-    """The temperatures for which a formula is valid, NaN elsewhere."""
-    return np.where((t >= valid[0]) & (t <= valid[1]), t, np.nan)
+    """The temperatures for which a formula is valid, with both ends, NaN elsewhere."""
+    inside = (t >= valid[0] * (1.0 - _ROUNDING)) & (t <= valid[1] * (1.0 + _ROUNDING))
+    return np.where(inside, t, np.nan)
 
 
 def _humid(humidity: Array) -> Array:
@@ -112,9 +114,16 @@ def vapour_pressure(t: Array, humidity: Array, saturation: Saturation) -> Array:
 
 
 def dew_point(t: Array, humidity: Array, saturation: Saturation) -> Array:
-    """The temperature, in K, at which water condenses; below 0 °C, that of supercooled water."""
+    """The temperature, in K, at which water condenses; below 0 °C, that of supercooled water.
+
+    A formula whose water begins at 0 °C has ice below it, as ASHRAE Fundamentals (ch. 1, eq. 5) has.
+    """
     vapour = vapour_pressure(t, humidity, saturation)
-    return _solved(saturation.water, vapour, saturation.water_valid)
+    found = _solved(saturation.water, vapour, saturation.water_valid)
+    if saturation.water_valid[0] < ZERO_C:
+        return found
+    over_ice = _solved(saturation.ice, vapour, saturation.ice_valid)
+    return np.where(np.isnan(found), over_ice, found)
 
 
 def frost_point(t: Array, humidity: Array, saturation: Saturation) -> Array:
@@ -193,7 +202,9 @@ def _solved(pressure: Callable[[Array], Array], wanted: Array, valid: tuple[floa
         logarithm = np.log(wanted)
     slope = (1.0 / valid[1] - 1.0 / valid[0]) / (ends[1] - ends[0])
     inverse = 1.0 / valid[0] + (logarithm - ends[0]) * slope
-    t = 1.0 / np.where((logarithm >= ends[0]) & (logarithm <= ends[1]), inverse, np.nan)
+    # Both ends belong to it: the pressure there, worked out in another way, may differ by its rounding.
+    inside = (logarithm >= ends[0] - _ROUNDING) & (logarithm <= ends[1] + _ROUNDING)
+    t = 1.0 / np.where(inside, inverse, np.nan)
     for _ in range(5):
         step = 1e-4 * t
         rise = np.log(pressure(t + step)) - np.log(pressure(t - step))

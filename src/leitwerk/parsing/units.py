@@ -187,11 +187,24 @@ def convert(value: Number, source: Unit, target: Unit) -> Number:
         return value
     if source.dimension != target.dimension:
         raise UnitError(
-            f"{source.symbol} is a unit of {source.dimension}, {target.symbol} one of "
-            f"{target.dimension}",
-            valid=f"a unit of {target.dimension}, such as {target.symbol}",
+            _misfit(source, target),
+            valid=f"a unit of {target.dimension}, such as {target.symbol}"
+            if target.symbol
+            else "a plain number",
         )
     return (value * source.factor + (source.offset - target.offset)) / target.factor
+
+
+def _misfit(source: Unit, target: Unit) -> str:
+    """Why two units do not fit, in words; one without a symbol is a plain number."""
+    is_of = (
+        f"{source.symbol} is a unit of {source.dimension}" if source.symbol else "a plain number"
+    )
+    if not target.symbol:
+        return f"{is_of}, and a plain number is wanted"
+    if not source.symbol:
+        return f"{is_of}, and {target.symbol} is a unit of {target.dimension}"
+    return f"{is_of}, {target.symbol} one of {target.dimension}"
 
 
 def convert_difference(value: Number, source: Unit, target: Unit) -> Number:

@@ -10,6 +10,7 @@ import numpy as np
 import openpyxl
 import pandas as pd
 import pytest
+from matplotlib.figure import Figure
 from PIL import Image
 
 import leitwerk as lw
@@ -23,8 +24,10 @@ from leitwerk.project.kept_json import KeptIdentity
 from leitwerk.recordings.about import About
 from leitwerk.reports.recording_report import ReportOptions, make_report
 from leitwerk.reports.report_template import report_kinds
+from leitwerk.reports.time_figure import Curve, plot_channel
 from leitwerk.reports.words import known_texts
 from leitwerk.signals.quality import Quality
+from leitwerk.signals.states import StateNames
 from leitwerk.transfer.batch import BatchEntry, BatchRecord
 
 BEGIN = 1_772_438_400.0  # 2026-03-02T08:00Z
@@ -393,3 +396,20 @@ def test_who_acknowledged_what_stands_in_a_report(leitwerk, tmp_path):
     (tmp_path / "attend.jsonl").write_text("{}\n")
     made = leitwerk(*words, str(page), "--events", str(tmp_path / "attend.jsonl"))
     assert (made.exit_code, "holds no event" in made.stderr) == (2, True)
+
+
+def test_states_are_drawn_as_steps_and_angles_are_not_joined_over_a_turn():
+    figure = Figure()
+    axes = figure.subplots(2)
+    times = BEGIN + np.arange(4.0)
+    door = Curve("door", parse_unit(""), states=StateNames(((0.0, "open"), (1.0, "closed"))))
+    plot_channel(axes[0], door, times, np.array([0.0, 1.0, 1.0, 0.0]))
+    assert axes[0].lines[0].get_drawstyle() == "steps-post"
+    assert [text.get_text() for text in axes[0].get_yticklabels()] == ["open", "closed"]
+    plot_channel(
+        axes[1],
+        Curve("vane", parse_unit("°"), turn=360.0),
+        times,
+        np.array([350.0, 358.0, 2.0, 8.0]),
+    )
+    assert np.isnan(axes[1].lines[0].get_ydata()).tolist() == [False, False, True, False, False]

@@ -53,6 +53,10 @@ class Drawable(Protocol):
     def states(self) -> StateNames | None:
         """The names of its values, if they are states."""
 
+    @property
+    def turn(self) -> float:
+        """A full turn, if its values are angles that begin again; else 0."""
+
 
 @dataclass(frozen=True, slots=True)
 class Curve:
@@ -63,6 +67,7 @@ class Curve:
     expected: tuple[float, float] | None = None
     alarms: Sequence[AlarmDefinition] = ()
     states: StateNames | None = None
+    turn: float = 0.0
 
 
 COLUMNS = 1280  # a line has no more points than that can show
@@ -117,7 +122,17 @@ def plot_channel(
     intervals = np.diff(times_s)
     gap_s = _GAP_INTERVALS * float(np.median(intervals)) if intervals.size else math.inf
     t, x = reduced(times_s, values, COLUMNS, gap_s=gap_s)
-    axes.plot(_moments(t), to_shown(x), color=colour, linewidth=1.1, label=label or channel.name)
+    t, x = _broken_at_turns(t, x, channel.turn)
+    # A state stays until the next row: a slope between two of them would be a state that there is not.
+    form = "default" if channel.states is None else "steps-post"
+    axes.plot(
+        _moments(t),
+        to_shown(x),
+        color=colour,
+        linewidth=1.1,
+        label=label or channel.name,
+        drawstyle=form,
+    )
     if channel.expected is not None:
         expected, tolerance = channel.expected
         low, middle, high = to_shown(
@@ -141,6 +156,14 @@ def plot_channel(
     axes.xaxis.set_major_locator(locator)
     axes.xaxis.set_major_formatter(dates.ConciseDateFormatter(locator, tz=zone))  # type: ignore[no-untyped-call]
     axes.grid(visible=True, alpha=0.3)
+
+
+def _broken_at_turns(times_s: Array, values: Array, turn: float) -> tuple[Array, Array]:
+    """A line of angles, interrupted where it begins again after a full turn."""
+    if not turn:
+        return times_s, values
+    at = np.flatnonzero(np.abs(np.diff(values)) > turn / 2.0) + 1
+    return np.insert(times_s, at, times_s[at]), np.insert(values, at, np.nan)
 
 
 def _moments(times_s: Array) -> Any:

@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from leitwerk.alarms.definition import AlarmDefinition, Watch
 from leitwerk.alarms.states import OperatorAction, State
 
+CLOSE_S = 1e-6  # times are compared with this slack
+
 
 @dataclass
 class Slow:
@@ -51,7 +53,7 @@ class Slow:
     ) -> State:
         if self.shelved_until is not None and time >= self.shelved_until:
             self.do(OperatorAction.UNSHELVE)
-        if self.last is not None and (time < self.last or time - self.last > self.gap_s):
+        if self.last is not None and (time < self.last or time - self.last > self.gap_s + CLOSE_S):
             self.beyond_since = self.safe_since = None
             self.past = []
         self.last = time
@@ -71,9 +73,9 @@ class Slow:
         elif self.safe_since is None:
             self.safe_since = time
         if self.tripped:
-            if safe and time - self.safe_since >= self.alarm.clear_delay_s:
+            if safe and time - self.safe_since >= self.alarm.clear_delay_s - CLOSE_S:
                 self.tripped = False
-        elif beyond and time - self.beyond_since >= self.alarm.delay_s:
+        elif beyond and time - self.beyond_since >= self.alarm.delay_s - CLOSE_S:
             self.tripped = self.unacknowledged = self.latched = True
         return self.state()
 
@@ -100,7 +102,7 @@ class Slow:
             return value - (other if alarm.other else alarm.nominal)
         if alarm.watch is Watch.CHANGE:
             self.past.append((time, value))
-            old = [(t, v) for t, v in self.past if time - t >= alarm.window_s]
+            old = [(t, v) for t, v in self.past if time - t >= alarm.window_s - CLOSE_S]
             return (value - old[-1][1]) * alarm.window_s / (time - old[-1][0]) if old else math.nan
         return value
 

@@ -83,6 +83,8 @@ def require_exact(line: LineForm, way: Direction, values: Sequence[Carried]) -> 
     for part, value in zip(parts, values, strict=True):
         one = codec(part.form, way)
         text = one.write(value)
+        if part.form.kind is Kind.TEXT:
+            continue  # what cannot be said of a text is refused where it is written
         heard = one.read(text.strip(" ") if way.spaces is Spaces.DROP else text)
         if not _is_same(value, heard):
             valid = ", ".join(name for name, _ in part.form.states)

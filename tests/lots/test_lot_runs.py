@@ -277,7 +277,7 @@ def test_the_loggers_of_a_crew_with_the_values_of_a_calibrator(tmp_path, monkeyp
             done.output
         )
         # Planted is 3 %, read with the noise of the converter.
-    assert re.search(r"error of valve: (2\.9|3\.0)", lines[3])
+        assert re.search(r"error of valve: (2\.9|3\.0)", lines[3])
         assert "'abc'" in done.stderr
         words += ["--again", "K2-418"]  # all of them have a verdict
         again = subprocess.run(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import wraps
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -41,6 +41,7 @@ class RowsWanted:
     begin: str | None
     end: str | None
     version: int | None
+    _read: list[About] = field(default_factory=list, compare=False)
 
     def checked(self) -> CheckedSetup | None:
         """The setup whose channels they are."""
@@ -81,6 +82,7 @@ class RowsWanted:
             self.source, store=self.store, channels=self._only(checked), version=self.version,
             **self._span(checked),
         )  # fmt: skip
+        self._read.append(about)
         if checked is not None:
             series = with_derived(series, checked.channels)
         return self._chosen(series), about
@@ -133,12 +135,11 @@ class RowsWanted:
         from pathlib import Path
 
         from leitwerk.recordings.about import clock_words
-        from leitwerk.recordings.sources import ENDINGS, read_rows_of
+        from leitwerk.recordings.sources import ENDINGS
         from leitwerk.recordings.store import Store
 
-        if Path(self.source).suffix in ENDINGS:
-            abouts = [read_rows_of(self.source)[1]]
-        else:
+        abouts = self._read  # a file is not read twice
+        if Path(self.source).suffix not in ENDINGS:
             abouts = [part.about for part in Store(self.store).parts(self.source, self.version)]
         words = (clock_words(about.clock_off_s) for about in abouts)
         clocks = [f"the clock of the device was {text}" for text in words if text]
